@@ -1,0 +1,12 @@
+# One interface target with the warnings, so that every target of the tree is held to the same standard.
+add_library(kasane_warnings INTERFACE)
+target_compile_options(kasane_warnings INTERFACE -Wall -Wextra -Wpedantic -Wshadow -Wnon-virtual-dtor -Woverloaded-virtual)
+if(KASANE_WERROR)
+  target_compile_options(kasane_warnings INTERFACE -Werror)
+endif()
+if(KASANE_SANITIZE)
+  add_compile_options(-fsanitize=address,undefined -fno-omit-frame-pointer -fno-sanitize-recover=all)
+  add_link_options(-fsanitize=address,undefined)
+endif()
+# No fused or reordered arithmetic behind our back: the same inputs give the same bytes.
+add_compile_options(-ffp-contract=off)

@@ -1,0 +1,54 @@
+// Errors that say what failed, on which file, and what to do about it.
+#pragma once
+
+#include <filesystem>
+#include <stdexcept>
+#include <string>
+
+namespace kasane {
+
+/// The base of every exception Kasane throws. `what()` joins the parts into one readable sentence.
+class Error : public std::runtime_error {
+public:
+    /// @param what_failed  what was found and what was expected, without a full stop
+    /// @param file         the file concerned; may be empty
+    /// @param remedy       how to go on; may be empty
+    Error(std::string what_failed, std::filesystem::path file, std::string remedy);
+
+    const std::string& what_failed() const noexcept { return what_failed_; }
+    const std::filesystem::path& file() const noexcept { return file_; }
+    const std::string& remedy() const noexcept { return remedy_; }
+
+private:
+    std::string what_failed_;
+    std::filesystem::path file_;
+    std::string remedy_;
+};
+
+/// A file that cannot be read as what it claims to be. Ends that file, never a run of many.
+class InputError : public Error {
+    using Error::Error;
+};
+
+/// A result that cannot be written: folder not writable, disk full. Ends the run.
+class OutputError : public Error {
+    using Error::Error;
+};
+
+/// A call or recipe that is wrong.
+class UsageError : public Error {
+    using Error::Error;
+};
+
+/// Data on which a computation has no answer (too few stars, no frames).
+class DataError : public Error {
+    using Error::Error;
+};
+
+/// The person asked to stop.
+class Cancelled : public Error {
+public:
+    Cancelled() : Error("stopped on request", {}, "run again to go on; finished work is kept") {}
+};
+
+} // namespace kasane

@@ -1,0 +1,29 @@
+// Digests (XXH3, 128 bit) for recognising content; not for security.
+#pragma once
+
+#include <cstddef>
+#include <filesystem>
+#include <string>
+#include <string_view>
+
+namespace kasane {
+
+/// Digest of a byte string: 32 hexadecimal digits.
+std::string digest(std::string_view bytes);
+
+/// Feeds several pieces into one digest; each piece is separated from the next.
+class Digester {
+public:
+    Digester& add(std::string_view piece);
+    Digester& add(double value);
+    std::string result() const;
+
+private:
+    std::string pieces_;
+};
+
+/// Recognises a file by its size, its first and last 64 KiB, and 64 blocks of 4 KiB spread between: enough to tell any
+/// two exposures apart (their noise differs everywhere) without reading gigabytes. Throws InputError.
+std::string fingerprint(const std::filesystem::path& file);
+
+} // namespace kasane

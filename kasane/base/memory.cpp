@@ -1,0 +1,53 @@
+#include <kasane/base/memory.hpp>
+
+#include <algorithm>
+#include <fstream>
+#include <string>
+#include <unistd.h>
+
+namespace kasane {
+
+namespace {
+constexpr std::uint64_t kMiB = 1ull << 20;
+constexpr std::uint64_t kProgramBytes = 48 * kMiB; // code, libraries, ledger, star lists of a usual run
+constexpr std::uint64_t kLeastBytes = 32 * kMiB;
+
+std::uint64_t status_field(const char* name) {
+    std::ifstream status("/proc/self/status");
+    for (std::string line; std::getline(status, line);)
+        if (line.rfind(name, 0) == 0) return std::stoull(line.substr(line.find_first_of("0123456789"))) * 1024;
+    return 0;
+}
+} // namespace
+
+std::uint64_t MemoryBudget::for_buffers() const {
+    return bytes > kProgramBytes + kLeastBytes ? bytes - kProgramBytes : kLeastBytes;
+}
+
+int MemoryBudget::fitting(std::uint64_t bytes_each, int wanted) const {
+    const auto n = for_buffers() / std::max<std::uint64_t>(bytes_each, 1);
+    return static_cast<int>(std::clamp<std::uint64_t>(n, 1, static_cast<std::uint64_t>(std::max(wanted, 1))));
+}
+
+std::uint64_t machine_memory() {
+    auto total =
+        static_cast<std::uint64_t>(sysconf(_SC_PHYS_PAGES)) * static_cast<std::uint64_t>(sysconf(_SC_PAGESIZE));
+    std::ifstream group("/sys/fs/cgroup/memory.max");
+    std::uint64_t limit = 0;
+    if (group >> limit && limit > 0) total = std::min(total, limit); // "max" is not a number: no limit
+    return total;
+}
+
+MemoryBudget default_budget() {
+    return {machine_memory() / 2};
+}
+
+std::uint64_t resident_memory() {
+    return status_field("VmRSS:");
+}
+
+std::uint64_t peak_resident_memory() {
+    return status_field("VmHWM:");
+}
+
+} // namespace kasane

@@ -1,0 +1,27 @@
+// How much memory a run may use, and how much it uses.
+#pragma once
+
+#include <cstddef>
+#include <cstdint>
+
+namespace kasane {
+
+/// A ceiling for the resident size of the whole process, in bytes.
+struct MemoryBudget {
+    std::uint64_t bytes = 0;
+
+    /// What is left for buffers once the program itself (code, libraries, lists) is paid for; never below 32 MiB.
+    std::uint64_t for_buffers() const;
+    /// How many buffers of `bytes_each` fit, between 1 and `wanted`.
+    int fitting(std::uint64_t bytes_each, int wanted) const;
+};
+
+/// Physical memory of the machine, or the control group's limit where that is lower. Bytes.
+std::uint64_t machine_memory();
+/// Half of the machine.
+MemoryBudget default_budget();
+/// Resident size of this process now and at its highest. Bytes.
+std::uint64_t resident_memory();
+std::uint64_t peak_resident_memory();
+
+} // namespace kasane

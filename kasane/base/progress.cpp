@@ -1,0 +1,16 @@
+#include <kasane/base/progress.hpp>
+
+#include <kasane/base/error.hpp>
+
+namespace kasane {
+
+void Progress::begin(const std::string&, std::int64_t) {}
+void Progress::advance(std::int64_t) {}
+void Progress::end() {}
+void Progress::note(const std::string&) {}
+
+void CancelToken::check() const {
+    if (requested()) throw Cancelled();
+}
+
+} // namespace kasane

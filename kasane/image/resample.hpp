@@ -1,0 +1,36 @@
+// Lanczos-3 interpolation of image tiles.
+//
+// Why: registration needs values between pixels. Lanczos-3 (C. E. Duchon, "Lanczos filtering in one and two dimensions",
+// J. Appl. Meteorol. 18, 1979) keeps star profiles and noise power nearly untouched, at the price of ringing beside
+// steep edges, which is clamped here where it can be told from noise.
+#pragma once
+
+#include <kasane/image/image.hpp>
+
+#include <array>
+#include <limits>
+
+namespace kasane {
+
+inline constexpr int kLanczosRadius = 3;
+inline constexpr int kLanczosTaps = 2 * kLanczosRadius;
+
+struct ResampleOptions {
+    /// Undershoot is clamped to the least of the four nearest pixels where the 6 x 6 neighbourhood rises more than this
+    /// above them (in the unit of the pixels; about 20 sigma of noise is right). Infinite: no clamping.
+    float ringing_contrast = std::numeric_limits<float>::infinity();
+};
+
+/// Interpolates `source` at (u[i], v[i]), pixel centres at integers, for i in [0, count). The 6 x 6 neighbourhood of
+/// every position must lie inside the source; where it does not, or the position is NaN, the result is NaN.
+/// Vectorised, with run-time dispatch.
+void resample_lanczos3(View<const float> source, const float* u, const float* v, float* out, int count,
+                       const ResampleOptions& options = {});
+
+/// The same, one position at a time with the kernel evaluated from its formula: the reference for tests.
+float resample_lanczos3_reference(View<const float> source, double u, double v, const ResampleOptions& options = {});
+
+/// The six weights for a position `fraction` (0..1) beyond the third tap; they sum to 1.
+std::array<double, kLanczosTaps> lanczos3_weights(double fraction);
+
+} // namespace kasane

@@ -1,0 +1,188 @@
+// The vectorised Lanczos-3 kernel, compiled once for every instruction set; resample.cpp holds the scalar reference.
+#undef HWY_TARGET_INCLUDE
+#define HWY_TARGET_INCLUDE "kasane/image/resample_kernel.cpp"
+#include <hwy/foreach_target.h>
+// The order matters: foreach_target first.
+#include <hwy/highway.h>
+
+#include <kasane/image/resample.hpp>
+
+#include <Eigen/Dense>
+#include <cmath>
+
+#ifndef KASANE_RESAMPLE_COEFFICIENTS // this file is read once for every instruction set
+#define KASANE_RESAMPLE_COEFFICIENTS
+namespace kasane::lanczos {
+constexpr int kTerms = 6; // in x^2; the fit is good to 1e-7
+
+/// With x = fraction - 1/2 the weight of tap k is E(x^2) + x O(x^2), and that of tap 5 - k is E(x^2) - x O(x^2).
+struct Coefficients {
+    float even[3][kTerms];
+    float odd[3][kTerms];
+};
+} // namespace kasane::lanczos
+#endif
+
+HWY_BEFORE_NAMESPACE();
+namespace kasane::HWY_NAMESPACE {
+namespace hn = hwy::HWY_NAMESPACE;
+using lanczos::Coefficients;
+using lanczos::kTerms;
+
+template <class D, class V = hn::Vec<D>>
+HWY_INLINE V polynomial(D d, const float* c, V x2) {
+    V p = hn::Set(d, c[kTerms - 1]);
+    for (int i = kTerms - 2; i >= 0; --i) p = hn::MulAdd(p, x2, hn::Set(d, c[i]));
+    return p;
+}
+
+template <class D, class V = hn::Vec<D>>
+HWY_INLINE void weights(D d, const Coefficients& c, V fraction, V* w) {
+    const V x = hn::Sub(fraction, hn::Set(d, 0.5f));
+    const V x2 = hn::Mul(x, x);
+    for (int k = 0; k < 3; ++k) {
+        const V e = polynomial(d, c.even[k], x2);
+        const V o = hn::Mul(x, polynomial(d, c.odd[k], x2));
+        w[k] = hn::Add(e, o);
+        w[5 - k] = hn::Sub(e, o);
+    }
+}
+
+/// Sums the 36 products; `load(offset)` gives the pixels `offset` values after each lane's first tap.
+template <class D, class Load, class V = hn::Vec<D>>
+HWY_INLINE V gather_taps(D d, std::ptrdiff_t stride, const V* wx, const V* wy, V contrast, Load load) {
+    V sum = hn::Zero(d);
+    V highest = hn::Set(d, -3.0e38f);
+    V floor4 = hn::Set(d, 3.0e38f);
+    for (int j = 0; j < kLanczosTaps; ++j) {
+        V line = hn::Zero(d);
+        for (int i = 0; i < kLanczosTaps; ++i) {
+            const V s = load(j * stride + i);
+            line = hn::MulAdd(wx[i], s, line);
+            highest = hn::Max(highest, s);
+            if ((i == 2 || i == 3) && (j == 2 || j == 3)) floor4 = hn::Min(floor4, s);
+        }
+        sum = hn::MulAdd(wy[j], line, sum);
+    }
+    const auto rings = hn::And(hn::Gt(hn::Sub(highest, floor4), contrast), hn::Lt(sum, floor4));
+    return hn::IfThenElse(rings, floor4, sum);
+}
+
+void Resample(View<const float> source, const float* u, const float* v, float* out, int count, float contrast_value,
+              const Coefficients& c) {
+    const hn::ScalableTag<float> d;
+    const hn::RebindToSigned<decltype(d)> di;
+    using V = hn::Vec<decltype(d)>;
+    const int lanes = static_cast<int>(hn::Lanes(d));
+    const V contrast = hn::Set(d, contrast_value);
+    const V nodata = hn::Set(d, std::numeric_limits<float>::quiet_NaN());
+    const V lowest = hn::Set(d, 2.0f);
+    const V last_u = hn::Set(d, static_cast<float>(source.width - 4)), last_v = hn::Set(d, static_cast<float>(source.height - 4));
+    const auto stride = hn::Set(di, static_cast<int>(source.stride));
+    const auto ramp = hn::Iota(di, 0);
+    HWY_ALIGN float padded_u[HWY_MAX_BYTES / sizeof(float)], padded_v[HWY_MAX_BYTES / sizeof(float)];
+    HWY_ALIGN float padded_out[HWY_MAX_BYTES / sizeof(float)];
+
+    for (int x = 0; x < count; x += lanes) {
+        const int here = std::min(lanes, count - x);
+        const float *pu = u + x, *pv = v + x;
+        if (here < lanes) { // the last, partial vector: repeat its last position
+            for (int i = 0; i < lanes; ++i) {
+                padded_u[i] = pu[std::min(i, here - 1)];
+                padded_v[i] = pv[std::min(i, here - 1)];
+            }
+            pu = padded_u;
+            pv = padded_v;
+        }
+        const V uu = hn::LoadU(d, pu), vv = hn::LoadU(d, pv);
+        const V fu = hn::Floor(uu), fv = hn::Floor(vv);
+        const auto inside = hn::And(hn::And(hn::Ge(fu, lowest), hn::Le(fu, last_u)),
+                                    hn::And(hn::Ge(fv, lowest), hn::Le(fv, last_v)));
+        V result = nodata;
+        if (!hn::AllFalse(d, inside)) {
+            V wx[6], wy[6];
+            weights(d, c, hn::Sub(uu, fu), wx);
+            weights(d, c, hn::Sub(vv, fv), wy);
+            // Positions outside read the nearest valid place; their result is dropped below.
+            const auto iu = hn::Sub(hn::ConvertTo(di, hn::Min(hn::Max(hn::IfThenElse(inside, fu, lowest), lowest), last_u)),
+                                    hn::Set(di, 2));
+            const auto iv = hn::Sub(hn::ConvertTo(di, hn::Min(hn::Max(hn::IfThenElse(inside, fv, lowest), lowest), last_v)),
+                                    hn::Set(di, 2));
+            const int u0 = hn::GetLane(iu), v0 = hn::GetLane(iv);
+            const bool one_row = hn::AllTrue(di, hn::Eq(iv, hn::Set(di, v0)));
+            if (one_row && hn::AllTrue(di, hn::Eq(iu, hn::Add(hn::Set(di, u0), ramp)))) {
+                const float* first = source.row(v0) + u0;
+                result = gather_taps(d, source.stride, wx, wy, contrast,
+                                     [&](std::ptrdiff_t o) { return hn::LoadU(d, first + o); });
+            } else if (one_row && hn::AllTrue(di, hn::Eq(iu, hn::Sub(hn::Set(di, u0), ramp)))) {
+                const float* first = source.row(v0) + u0 - (lanes - 1);
+                result = gather_taps(d, source.stride, wx, wy, contrast,
+                                     [&](std::ptrdiff_t o) { return hn::Reverse(d, hn::LoadU(d, first + o)); });
+            } else {
+                const auto index = hn::Add(hn::Mul(iv, stride), iu);
+                result = gather_taps(d, source.stride, wx, wy, contrast, [&](std::ptrdiff_t o) {
+                    return hn::GatherIndex(d, source.data + o, index);
+                });
+            }
+            result = hn::IfThenElse(inside, result, nodata);
+        }
+        if (here < lanes) {
+            hn::Store(result, d, padded_out);
+            std::copy_n(padded_out, here, out + x);
+        } else {
+            hn::StoreU(result, d, out + x);
+        }
+    }
+}
+
+} // namespace kasane::HWY_NAMESPACE
+HWY_AFTER_NAMESPACE();
+
+#if HWY_ONCE
+namespace kasane {
+HWY_EXPORT(Resample);
+
+namespace {
+using lanczos::Coefficients;
+using lanczos::kTerms;
+
+/// Least-squares fit of the six weights at Chebyshev nodes, in double.
+Coefficients fit_coefficients() {
+    constexpr int kNodes = 64;
+    Eigen::MatrixXd even(kNodes, kTerms), odd(kNodes, kTerms), sums(kNodes, 3), differences(kNodes, 3);
+    for (int n = 0; n < kNodes; ++n) {
+        const double x = 0.25 + 0.25 * std::cos(M_PI * (n + 0.5) / kNodes); // (0, 1/2)
+        const auto w = lanczos3_weights(0.5 + x);
+        for (int t = 0; t < kTerms; ++t) {
+            even(n, t) = std::pow(x * x, t);
+            odd(n, t) = x * std::pow(x * x, t);
+        }
+        for (int k = 0; k < 3; ++k) {
+            const double a = w[static_cast<std::size_t>(k)], b = w[static_cast<std::size_t>(5 - k)];
+            sums(n, k) = 0.5 * (a + b);
+            differences(n, k) = 0.5 * (a - b);
+        }
+    }
+    const Eigen::MatrixXd e = even.colPivHouseholderQr().solve(sums), o = odd.colPivHouseholderQr().solve(differences);
+    Coefficients c{};
+    for (int k = 0; k < 3; ++k)
+        for (int t = 0; t < kTerms; ++t) {
+            c.even[k][t] = static_cast<float>(e(t, k));
+            c.odd[k][t] = static_cast<float>(o(t, k));
+        }
+    return c;
+}
+} // namespace
+
+void resample_lanczos3(View<const float> source, const float* u, const float* v, float* out, int count,
+                       const ResampleOptions& options) {
+    static const Coefficients coefficients = fit_coefficients();
+    if (source.width < kLanczosTaps || source.height < kLanczosTaps) {
+        std::fill_n(out, count, std::numeric_limits<float>::quiet_NaN());
+        return;
+    }
+    HWY_DYNAMIC_DISPATCH(Resample)
+    (source, u, v, out, count, options.ringing_contrast, coefficients);
+}
+} // namespace kasane
+#endif

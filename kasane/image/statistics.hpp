@@ -1,0 +1,41 @@
+// The one median, the one MAD, and the clipped statistics built on them.
+#pragma once
+
+#include <kasane/image/image.hpp>
+
+#include <span>
+#include <vector>
+
+namespace kasane {
+
+/// Median; reorders `values`. The mean of the two middle values for an even count; NaN when empty. NaN values must have
+/// been removed.
+float median_in_place(std::span<float> values);
+/// The q-quantile (0..1), linear between order statistics; reorders `values`; NaN when empty.
+float quantile_in_place(std::span<float> values, double q);
+/// 1.4826 x the median absolute deviation from `center`; overwrites `values`.
+float mad_sigma_in_place(std::span<float> values, float center);
+
+/// Location and scale of a sample with outliers on it.
+struct RobustStatistics {
+    float location = 0;
+    float sigma = 0;
+    std::size_t used = 0; ///< values kept by the clipping
+};
+
+/// Median and 1.4826 MAD, then mean and standard deviation of what lies within `clip` sigma, repeated until nothing
+/// changes (at most `iterations` times). The standard deviation is corrected for the clipped tails. Reorders `values`;
+/// NaN values are ignored.
+RobustStatistics clipped_statistics(std::vector<float>& values, float clip = 3.0f, int iterations = 5);
+
+/// Clipped statistics of at most `most` pixels, taken on a regular grid.
+RobustStatistics image_statistics(View<const float> view, std::size_t most = 200000);
+
+/// Finite pixels of the view on a regular grid, at most `most`.
+std::vector<float> sample_pixels(View<const float> view, std::size_t most);
+
+/// Noise of an image without its structure: from second differences along rows at distance `lag` pixels, robustly
+/// (1.4826 MAD of v(x-lag) - 2 v(x) + v(x+lag), over sqrt 6). Values; 0 where the view is too small.
+float difference_noise(View<const float> view, int lag = 1, std::size_t most = 200000);
+
+} // namespace kasane

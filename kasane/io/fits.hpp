@@ -1,0 +1,41 @@
+// FITS (FITS Standard 4.0, IAU FITS Working Group, 2018): headers and checksums through cfitsio, pixels through a
+// mapped file where they are stored plainly.
+#pragma once
+
+#include <kasane/io/reader.hpp>
+
+#include <string>
+#include <vector>
+
+namespace kasane {
+
+/// Opens the first image (primary array or first image extension). Throws InputError.
+std::unique_ptr<FrameReader> open_fits(const std::filesystem::path& file);
+
+/// Opens the image extension named `extension` (EXTNAME). Throws InputError.
+std::unique_ptr<FrameReader> open_fits(const std::filesystem::path& file, const std::string& extension);
+
+/// Only the keywords of the first image and its size; as cheap as possible. Throws InputError as open_fits does.
+struct FitsSummary {
+    Header header;
+    int width = 0;
+    int height = 0;
+    int planes = 1;
+    int bits = 0; ///< BITPIX: 8, 16, 32, 64 integer; -32, -64 float
+};
+FitsSummary read_fits_summary(const std::filesystem::path& file);
+
+/// One image to write: the first becomes the primary array, others become image extensions.
+struct FitsImage {
+    View<const float> pixels;
+    Header header;          ///< keywords beside the structural ones; HISTORY cards allowed
+    std::string name = {};  ///< EXTNAME
+};
+
+/// Writes 32-bit float images with CHECKSUM and DATASUM, safely (output_file.hpp). Throws OutputError.
+void write_fits(const std::filesystem::path& file, const std::vector<FitsImage>& images);
+
+/// Writes one 16-bit unsigned image (BZERO 32768), as cameras do. Throws OutputError.
+void write_fits_u16(const std::filesystem::path& file, View<const std::uint16_t> pixels, const Header& header);
+
+} // namespace kasane

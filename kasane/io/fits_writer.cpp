@@ -1,0 +1,122 @@
+#include <kasane/io/fits.hpp>
+
+#include <kasane/base/error.hpp>
+#include <kasane/base/output_file.hpp>
+
+#include <cerrno>
+#include <fitsio.h>
+#include <fmt/format.h>
+
+namespace kasane {
+
+namespace {
+
+/// A cfitsio file under construction; closed without checks if an exception passes.
+class FitsOutput {
+public:
+    FitsOutput(const std::filesystem::path& temporary, const std::filesystem::path& final_path) : final_(final_path) {
+        std::error_code ignored;
+        std::filesystem::remove(temporary, ignored);
+        fits_create_diskfile(&file_, temporary.c_str(), &status_);
+        check();
+    }
+    ~FitsOutput() {
+        int ignored = 0;
+        if (file_) fits_close_file(file_, &ignored);
+        fits_clear_errmsg();
+    }
+    FitsOutput(const FitsOutput&) = delete;
+    FitsOutput& operator=(const FitsOutput&) = delete;
+
+    template <class T>
+    void image(View<const T> pixels, int bits, int type, const Header& header, const std::string& name) {
+        long size[2] = {pixels.width, pixels.height};
+        fits_create_img(file_, bits, 2, size, &status_);
+        check();
+        if (!name.empty()) fits_update_key(file_, TSTRING, "EXTNAME", const_cast<char*>(name.c_str()), nullptr, &status_);
+        for (const Card& card : header.cards()) write_card(card);
+        check();
+        for (int y = 0; y < pixels.height; ++y) {
+            long first[2] = {1, y + 1};
+            fits_write_pix(file_, type, first, pixels.width, const_cast<T*>(pixels.row(y)), &status_);
+            if (status_) check();
+        }
+        write_checksums();
+        check();
+    }
+
+    void close() {
+        fitsfile* f = file_;
+        file_ = nullptr;
+        fits_close_file(f, &status_);
+        check();
+    }
+
+private:
+    /// DATASUM and CHECKSUM (FITS Standard 4.0, appendix J), without the time stamps that cfitsio's own call puts into
+    /// their comments: equal results must have equal bytes.
+    void write_checksums() {
+        char zeros[] = "0000000000000000", none[] = "0";
+        fits_update_key(file_, TSTRING, "CHECKSUM", zeros, "HDU checksum", &status_);
+        fits_update_key(file_, TSTRING, "DATASUM", none, "data unit checksum", &status_);
+        unsigned long data = 0, whole = 0;
+        fits_get_chksum(file_, &data, &whole, &status_);
+        std::string text = fmt::format("{}", data);
+        fits_update_key(file_, TSTRING, "DATASUM", text.data(), "data unit checksum", &status_);
+        fits_get_chksum(file_, &data, &whole, &status_);
+        char encoded[FLEN_VALUE] = {};
+        fits_encode_chksum(whole, 1, encoded);
+        fits_update_key(file_, TSTRING, "CHECKSUM", encoded, "HDU checksum", &status_);
+    }
+
+    void write_card(const Card& card) {
+        const char* comment = card.comment.empty() ? nullptr : card.comment.c_str();
+        if (card.key == "HISTORY") {
+            fits_write_history(file_, card.value.c_str(), &status_);
+        } else if (card.is_text) {
+            fits_update_key_longstr(file_, card.key.c_str(), card.value.c_str(), comment, &status_);
+        } else {
+            // Numbers keep the text they were given.
+            const std::string line = fmt::format("{:<8}= {:>20} / {}", card.key, card.value, card.comment).substr(0, 80);
+            fits_update_card(file_, card.key.c_str(), line.c_str(), &status_);
+        }
+    }
+
+    void check() {
+        if (!status_) return;
+        char text[FLEN_STATUS] = {};
+        fits_get_errstatus(status_, text);
+        fits_clear_errmsg();
+        std::error_code failed;
+        const auto folder = final_.has_parent_path() ? final_.parent_path() : std::filesystem::path(".");
+        const auto space = std::filesystem::space(folder, failed);
+        const bool full = !failed && space.available < (4u << 20);
+        throw OutputError(full ? "cannot be written: the disk is full" : fmt::format("cannot be written ({})", text), final_,
+                          full ? "Free some space and run again; finished work is kept"
+                               : "Check that the folder is writable, or name another one with --output");
+    }
+
+    std::filesystem::path final_;
+    fitsfile* file_ = nullptr;
+    int status_ = 0;
+};
+
+} // namespace
+
+void write_fits(const std::filesystem::path& file, const std::vector<FitsImage>& images) {
+    write_file_safely(file, [&](const std::filesystem::path& temporary) {
+        FitsOutput out(temporary, file);
+        for (const FitsImage& i : images) out.image(i.pixels, FLOAT_IMG, TFLOAT, i.header, i.name);
+        out.close();
+    });
+}
+
+void write_fits_u16(const std::filesystem::path& file, View<const std::uint16_t> pixels, const Header& header) {
+    write_file_safely(file, [&](const std::filesystem::path& temporary) {
+        FitsOutput out(temporary, file);
+        out.image(pixels, USHORT_IMG, TUSHORT, header, {});
+        out.close();
+    });
+}
+
+} // namespace kasane

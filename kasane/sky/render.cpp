@@ -1,0 +1,202 @@
+#include <kasane/sky/render.hpp>
+
+#include <kasane/base/units.hpp>
+
+#include <algorithm>
+#include <cmath>
+
+namespace kasane::sky {
+
+namespace {
+
+struct Frame {
+    std::array<double, 6> forward;
+    double cx, cy, corner, distortion;
+
+    Frame(const Pointing& p, const Instrument& n)
+        : forward(scene_to_pixel(p, n.width, n.height)), cx(0.5 * (n.width - 1)), cy(0.5 * (n.height - 1)),
+          corner(std::hypot(cx, cy)), distortion(n.distortion) {}
+
+    void to_pixel(double sx, double sy, double& x, double& y) const {
+        x = forward[0] * sx + forward[1] * sy + forward[2];
+        y = forward[3] * sx + forward[4] * sy + forward[5];
+        if (distortion == 0) return;
+        const double dx = x - cx, dy = y - cy, r = std::hypot(dx, dy) / corner;
+        x = cx + dx * (1 + distortion * r * r);
+        y = cy + dy * (1 + distortion * r * r);
+    }
+
+    void to_scene(double x, double y, double& sx, double& sy) const {
+        if (distortion != 0) { // fixed point; the shift is small and smooth
+            double ux = x - cx, uy = y - cy;
+            for (int i = 0; i < 8; ++i) {
+                const double r = std::hypot(ux, uy) / corner, s = 1 + distortion * r * r;
+                ux = (x - cx) / s;
+                uy = (y - cy) / s;
+            }
+            x = cx + ux;
+            y = cy + uy;
+        }
+        const double det = forward[0] * forward[4] - forward[1] * forward[3];
+        const double dx = x - forward[2], dy = y - forward[5];
+        sx = (forward[4] * dx - forward[1] * dy) / det;
+        sy = (-forward[3] * dx + forward[0] * dy) / det;
+    }
+};
+
+/// An elliptical Moffat profile of unit volume.
+class Moffat {
+public:
+    Moffat(double fwhm, double ellipticity, double angle_deg, double beta) : beta_(beta) {
+        const double q = 1 - ellipticity; // axes a, b with the geometric mean kept: the area of the star does not change
+        const double alpha = fwhm / (2 * std::sqrt(std::exp2(1 / beta) - 1));
+        const double a = alpha / std::sqrt(q), b = alpha * std::sqrt(q);
+        const double c = std::cos(radians(angle_deg)), s = -std::sin(radians(angle_deg)); // y runs down
+        xx_ = c * c / (a * a) + s * s / (b * b);
+        yy_ = s * s / (a * a) + c * c / (b * b);
+        xy_ = 2 * c * s * (1 / (a * a) - 1 / (b * b));
+        peak_ = (beta - 1) / (kPi * a * b);
+        longest_ = a;
+    }
+    double operator()(double dx, double dy) const {
+        return peak_ * std::pow(1 + xx_ * dx * dx + xy_ * dx * dy + yy_ * dy * dy, -beta_);
+    }
+    /// Where the profile has fallen to `value`.
+    double radius(double value) const {
+        return value >= peak_ ? longest_ : longest_ * std::sqrt(std::pow(peak_ / value, 1 / beta_) - 1);
+    }
+
+private:
+    double beta_, xx_, yy_, xy_, peak_, longest_;
+};
+
+/// Adds a star, integrated over each pixel: fine sub-sampling in the core, the centre value in the smooth wings.
+void add_star(Image& image, double x, double y, double electrons, const Moffat& psf, double core) {
+    constexpr double kFaintest = 0.02; // electrons: far below any noise
+    const int reach = static_cast<int>(std::min(90.0, std::ceil(psf.radius(kFaintest / std::max(electrons, kFaintest)) + 2)));
+    const Region box = intersect({static_cast<int>(std::lround(x)) - reach, static_cast<int>(std::lround(y)) - reach, 2 * reach + 1, 2 * reach + 1},
+                                 image.bounds());
+    for (int j = box.y; j < box.bottom(); ++j)
+        for (int i = box.x; i < box.right(); ++i) {
+            const double distance = std::hypot(i - x, j - y);
+            const int n = distance < core ? 7 : distance < 3 * core ? 3 : 1;
+            double sum = 0;
+            for (int b = 0; b < n; ++b)
+                for (int a = 0; a < n; ++a) sum += psf(i + (a + 0.5) / n - 0.5 - x, j + (b + 0.5) / n - 0.5 - y);
+            image(i, j) += static_cast<float>(electrons * sum / (n * n));
+        }
+}
+
+void add_trail(Image& image, const Trail& t) {
+    const double length = std::hypot(t.x1 - t.x0, t.y1 - t.y0);
+    const double ux = (t.x1 - t.x0) / length, uy = (t.y1 - t.y0) / length;
+    for (int y = 0; y < image.height(); ++y)
+        for (int x = 0; x < image.width(); ++x) {
+            const double across = (x - t.x0) * uy - (y - t.y0) * ux, along = (x - t.x0) * ux + (y - t.y0) * uy;
+            if (std::abs(across) > 5 * t.width || along < 0 || along > length) continue;
+            if (t.blink > 0 && std::fmod(along, 2 * t.blink) > t.blink) continue;
+            image(x, y) += static_cast<float>(t.electrons * std::exp(-0.5 * across * across / (t.width * t.width)));
+        }
+}
+
+/// Share of light that an obstruction rising from the last row lets through at row y.
+double clear_above(double obstruction, double y, int height) {
+    if (obstruction < 0) return 1;
+    const double edge = height * (1 - obstruction);
+    return 1 / (1 + std::exp((y - edge) / 12.0));
+}
+
+char colour_at(const std::string& cfa, int x, int y) {
+    return cfa[static_cast<std::size_t>((y & 1) * 2 + (x & 1))];
+}
+
+void add_scene(Image& image, const Scene& scene, const std::string& filter, const Instrument& n, const Conditions& c, double factor) {
+    const Frame frame(c.pointing, n);
+    const Image& map = scene.extended.at(filter);
+    const double area = 1 / (c.pointing.scale * c.pointing.scale); // surface brightness is per scene pixel
+    for (int y = 0; y < image.height(); ++y)
+        for (int x = 0; x < image.width(); ++x) {
+            double sx = 0, sy = 0;
+            frame.to_scene(x, y, sx, sy);
+            image(x, y) += static_cast<float>(factor * area * scene.extended_at(map, sx, sy));
+        }
+    const Moffat psf(c.fwhm, c.ellipticity, c.ellipticity_angle, n.moffat_beta);
+    for (const SceneStar& star : scene.stars) {
+        double x = 0, y = 0;
+        frame.to_pixel(star.x, star.y, x, y);
+        if (x < -90 || y < -90 || x > n.width + 90 || y > n.height + 90) continue;
+        add_star(image, x, y, factor * star.rate.at(filter), psf, std::max(2.0, c.fwhm));
+    }
+}
+
+Image render_filter(const Scene& scene, const std::string& filter, const Instrument& n, const Conditions& c, double seconds) {
+    Image image(n.width, n.height);
+    add_scene(image, scene, filter, n, c, c.transparency * seconds);
+    for (int y = 0; y < n.height; ++y)
+        for (int x = 0; x < n.width; ++x) {
+            const double gx = (2.0 * x / (n.width - 1) - 1) * c.gradient_x, gy = (2.0 * y / (n.height - 1) - 1) * c.gradient_y;
+            const double clear = clear_above(c.obstruction, y, n.height);
+            const double sky = c.sky * seconds * (1 + gx + gy);
+            image(x, y) = static_cast<float>(clear * (image(x, y) + sky) + (1 - clear) * 0.35 * c.sky * seconds);
+        }
+    return image;
+}
+
+} // namespace
+
+std::array<double, 6> scene_to_pixel(const Pointing& p, int width, int height) {
+    const double c = p.scale * std::cos(radians(p.rotation)), s = p.scale * std::sin(radians(p.rotation));
+    // Counter-clockwise as displayed with y running down.
+    return {c,  s, 0.5 * (width - 1) - c * p.offset_x - s * p.offset_y, -s, c, 0.5 * (height - 1) + s * p.offset_x - c * p.offset_y};
+}
+
+Image render_light(const Scene& scene, const std::string& filter, const Instrument& n, const InstrumentMaps& maps,
+                   const Conditions& c, double seconds) {
+    Image image;
+    if (n.cfa.empty()) {
+        image = render_filter(scene, filter, n, c, seconds);
+    } else {
+        image = Image(n.width, n.height);
+        for (const char colour : {'R', 'G', 'B'}) {
+            const Image one = render_filter(scene, std::string(1, colour), n, c, seconds);
+            for (int y = 0; y < n.height; ++y)
+                for (int x = 0; x < n.width; ++x)
+                    if (colour_at(n.cfa, x, y) == colour) image(x, y) = one(x, y);
+        }
+    }
+    for (const Trail& t : c.trails) add_trail(image, t);
+    for (std::size_t i = 0; i < image.pixels().size(); ++i) image.pixels()[i] *= maps.illumination.pixels()[i];
+    return image;
+}
+
+Image render_truth(const Scene& scene, const std::string& filter, const Instrument& n, const Conditions& c) {
+    Image image(n.width, n.height);
+    add_scene(image, scene, filter, n, c, 1.0);
+    return image;
+}
+
+Raster<std::uint16_t> expose(const Image& electrons, const Instrument& n, const InstrumentMaps& maps, double seconds,
+                             double temperature, double cosmic_rays, std::uint64_t seed) {
+    Image signal = electrons;
+    Random rays(seed, 31);
+    for (int hits = static_cast<int>(rays.poisson(cosmic_rays)); hits > 0; --hits) {
+        double x = rays.uniform(0, n.width), y = rays.uniform(0, n.height);
+        const double angle = rays.uniform(0, 2 * kPi), charge = rays.uniform(400, 6000);
+        for (int length = 1 + static_cast<int>(rays.uniform(0, 6)); length > 0; --length, x += std::cos(angle), y += std::sin(angle))
+            if (x >= 0 && y >= 0 && x < n.width && y < n.height)
+                signal(static_cast<int>(x), static_cast<int>(y)) += static_cast<float>(charge);
+    }
+    const double dark = seconds * std::exp2((temperature - n.reference_temperature) / 6);
+    Raster<std::uint16_t> adu(n.width, n.height);
+    for (int y = 0; y < n.height; ++y) {
+        Random random(seed, 32, static_cast<std::uint64_t>(y));
+        for (int x = 0; x < n.width; ++x) {
+            const double charge = random.poisson(signal(x, y) + dark * maps.dark(x, y)) + n.read_noise * random.normal();
+            const double value = charge / n.gain + maps.offset(x, y);
+            adu(x, y) = static_cast<std::uint16_t>(std::clamp(std::round(value), 0.0, n.saturation_adu));
+        }
+    }
+    return adu;
+}
+
+} // namespace kasane::sky

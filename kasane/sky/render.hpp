@@ -1,0 +1,59 @@
+// One exposure: what the sky, the mount and the camera make of the scene, with the truth that led to it.
+#pragma once
+
+#include <kasane/sky/instrument.hpp>
+#include <kasane/sky/random.hpp>
+#include <kasane/sky/scene.hpp>
+
+#include <array>
+#include <string>
+#include <vector>
+
+namespace kasane::sky {
+
+/// Where the camera points: scene position (sx, sy) lands on pixel
+///   centre + scale * R(rotation) * ((sx, sy) - (offset_x, offset_y)),   R counter-clockwise as displayed.
+struct Pointing {
+    double offset_x = 0, offset_y = 0; ///< scene pixels
+    double rotation = 0;               ///< degrees; 180 after a meridian flip
+    double scale = 1;
+};
+
+/// The affine part of a pointing for an instrument: pixel = m * (sx, sy, 1).
+std::array<double, 6> scene_to_pixel(const Pointing& pointing, int width, int height);
+
+/// A streak across the frame.
+struct Trail {
+    double x0 = 0, y0 = 0, x1 = 0, y1 = 0; ///< pixels
+    double electrons = 0;                  ///< per pixel on its ridge
+    double width = 1.2;                    ///< standard deviation, pixels
+    double blink = 0;                      ///< length of the dashes of a flashing light, pixels; 0: steady
+};
+
+/// All that changes from light to light.
+struct Conditions {
+    Pointing pointing;
+    double transparency = 1;
+    double sky = 2.0;                          ///< electrons per second and pixel at the centre
+    double gradient_x = 0, gradient_y = 0;     ///< relative change of the sky from the centre to the edge
+    double fwhm = 3.0;                         ///< pixels
+    double ellipticity = 0;                    ///< 1 - b/a
+    double ellipticity_angle = 0;              ///< degrees, of the long axis
+    std::vector<Trail> trails;
+    double cosmic_rays = 0;                    ///< expected number
+    double obstruction = -1;                   ///< share of the frame's height covered from below; < 0: none
+    std::vector<std::string> flaws;            ///< "cloud", "twilight", "wind", "obstruction", "trail"
+};
+
+/// Electrons before noise: stars, extended emission and sky through the glass, without dark current.
+Image render_light(const Scene& scene, const std::string& filter, const Instrument& instrument, const InstrumentMaps& maps,
+                   const Conditions& conditions, double seconds);
+
+/// Stars and extended emission alone (electrons per second), through a perfect instrument: the truth of a master light.
+Image render_truth(const Scene& scene, const std::string& filter, const Instrument& instrument, const Conditions& conditions);
+
+/// Photon noise, dark current, read noise, cosmic rays, offset, gain, saturation, 16 bits.
+Raster<std::uint16_t> expose(const Image& electrons, const Instrument& instrument, const InstrumentMaps& maps, double seconds,
+                             double temperature, double cosmic_rays, std::uint64_t seed);
+
+} // namespace kasane::sky

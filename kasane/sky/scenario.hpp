@@ -1,0 +1,78 @@
+// Whole projects of simulated files: which exposures were taken, written as FITS into a folder per night, and the truth
+// about them beside.
+#pragma once
+
+#include <kasane/base/parallel.hpp>
+#include <kasane/sky/render.hpp>
+
+#include <filesystem>
+#include <string>
+#include <vector>
+
+namespace kasane::sky {
+
+/// One file to be written.
+struct Shot {
+    enum class Role { light, dark, flat, bias };
+    Role role = Role::light;
+    std::string path;          ///< relative to the project folder
+    std::string filter;        ///< lights and flats
+    double seconds = 0;
+    double temperature = -10;  ///< degrees Celsius
+    std::string start;         ///< UTC, ISO 8601
+    int dust = 0;              ///< which set of dust shadows (Scenario::dust) lies in the light path
+    double flat_electrons = 0; ///< flats: level in the centre
+    Conditions conditions;     ///< lights
+};
+
+struct Scenario {
+    std::string target = "Paper Lantern Nebula";
+    std::uint64_t seed = 20;
+    SceneOptions scene;
+    Instrument instrument;
+    std::vector<std::vector<DustShadow>> dust = {{}};
+    std::vector<Shot> shots;
+};
+
+/// Three nights on the Paper Lantern Nebula in L, R, G, B and Ha with everything that happens to people: a cloud, twilight,
+/// wind, a roof, a meridian flip, trails, cosmic rays, moved dust. About 900 x 600 pixels.
+Scenario demo_scenario();
+
+/// One night, one filter, lights with bias, darks and flats, and none of the above unless asked for: for tests and
+/// measurements.
+struct PlainOptions {
+    int width = 640, height = 480;
+    int lights = 12;
+    int calibration = 16; ///< frames of each kind; 0: none
+    std::uint64_t seed = 5;
+    int stars = 250;
+    double seconds = 120;
+    double nebula = 1.2, galaxy = 0;
+    double dither = 12;          ///< pixels, standard deviation
+    double rotation = 0;         ///< degrees, greatest
+    bool flip = false;           ///< the second half of the lights upside down
+    double transparency_low = 1; ///< transparency varies between this and 1
+    double sky_spread = 0;       ///< relative, greatest
+    double gradient = 0;         ///< relative, greatest
+    double fwhm = 3.0, fwhm_spread = 0; ///< pixels; relative
+    int trails = 0;              ///< on that many of the lights
+    double cosmic_rays = 0;
+    double extended_step = 1;
+    std::string filter = "L";
+};
+Scenario plain_scenario(const PlainOptions& options = {});
+
+/// Writes all files below `folder`, and the truth into the folder of the same name with ".truth" added (truth.json,
+/// noiseless scene images, flat-field and defect maps as FITS). Existing files of these names are replaced. Throws
+/// OutputError.
+struct Written {
+    std::filesystem::path folder, truth;
+    std::size_t files = 0;
+    std::uint64_t bytes = 0;
+};
+Written write_scenario(const Scenario& scenario, const std::filesystem::path& folder, const Context& context);
+
+/// The folder that write_scenario puts the truth in.
+std::filesystem::path truth_folder(const std::filesystem::path& folder);
+
+} // namespace kasane::sky
