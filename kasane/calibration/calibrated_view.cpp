@@ -1,0 +1,76 @@
+#include <kasane/calibration/calibrated_view.hpp>
+
+#include <kasane/base/error.hpp>
+#include <kasane/base/units.hpp>
+#include <kasane/image/statistics.hpp>
+
+#include <algorithm>
+#include <array>
+#include <fmt/format.h>
+
+namespace kasane {
+
+CalibratedView::CalibratedView(std::shared_ptr<const FrameReader> raw, CalibrationSet calibration)
+    : raw_(std::move(raw)), calibration_(std::move(calibration)) {
+    for (const auto& part : {calibration_.dark, calibration_.flat})
+        if (part && part->bounds() != raw_->bounds())
+            throw InputError(fmt::format("is {} x {} pixels and cannot calibrate a light of {} x {}", part->width(), part->height(), raw_->width(), raw_->height()),
+                             part->path(), "Use calibration frames of the same camera and binning");
+}
+
+void CalibratedView::read_unrepaired(const Region& region, View<float> out) const {
+    raw_->read(region, out);
+    if (!calibration_.dark && !calibration_.flat) return;
+    constexpr int kChunk = 2048; // pixels of a row at a time, on the stack
+    std::array<float, kChunk> part{};
+    for (int y = 0; y < region.height; ++y)
+        for (int x = 0; x < region.width; x += kChunk) {
+            const Region r{region.x + x, region.y + y, std::min(kChunk, region.width - x), 1};
+            const View<float> line{part.data(), r.width, 1, r.width};
+            float* to = out.row(y) + x;
+            if (calibration_.dark) {
+                calibration_.dark->read(r, line);
+                for (int i = 0; i < r.width; ++i) to[i] -= part[static_cast<std::size_t>(i)];
+            }
+            if (calibration_.flat) {
+                calibration_.flat->read(r, line);
+                for (int i = 0; i < r.width; ++i) to[i] /= part[static_cast<std::size_t>(i)];
+            }
+        }
+}
+
+float CalibratedView::repaired(int x, int y) const {
+    for (int reach = 1; reach <= 4; ++reach) {
+        const Region r = intersect({x - reach, y - reach, 2 * reach + 1, 2 * reach + 1}, bounds());
+        std::array<float, 81> around{}, sound{};
+        const View<float> v{around.data(), r.width, r.height, r.width};
+        read_unrepaired(r, v);
+        std::size_t n = 0;
+        for (int j = 0; j < r.height; ++j)
+            for (int i = 0; i < r.width; ++i)
+                if (!calibration_.defects->contains(r.x + i, r.y + j)) sound[n++] = v(i, j);
+        if (n >= 3) return median_in_place(std::span(sound.data(), n));
+    }
+    return kNoData;
+}
+
+void CalibratedView::read(const Region& region, View<float> out) const {
+    read_unrepaired(region, out);
+    if (!calibration_.defects) return;
+    calibration_.defects->for_each(region, [&](int x, int y) { out(x - region.x, y - region.y) = repaired(x, y); });
+}
+
+void CalibratedView::release() const {
+    raw_->release();
+    if (calibration_.dark) calibration_.dark->release();
+    if (calibration_.flat) calibration_.flat->release();
+}
+
+std::uint64_t CalibratedView::mapped_bytes(const Region& region) const {
+    std::uint64_t bytes = raw_->mapped_bytes(region);
+    if (calibration_.dark) bytes += calibration_.dark->mapped_bytes(region);
+    if (calibration_.flat) bytes += calibration_.flat->mapped_bytes(region);
+    return bytes;
+}
+
+} // namespace kasane

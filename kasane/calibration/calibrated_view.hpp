@@ -1,0 +1,44 @@
+// A light as it should have been: any rectangle of a raw exposure, calibrated when it is asked for and never stored.
+#pragma once
+
+#include <kasane/calibration/defects.hpp>
+#include <kasane/io/reader.hpp>
+
+#include <memory>
+
+namespace kasane {
+
+/// What calibrates a light. Any part may be missing.
+struct CalibrationSet {
+    std::shared_ptr<const FrameReader> dark; ///< master dark or bias, ADU
+    std::shared_ptr<const FrameReader> flat; ///< master flat, mean 1
+    std::shared_ptr<const DefectList> defects;
+};
+
+/// (raw - dark) / flat, defects replaced by the median of their sound neighbours. Thread-safe.
+class CalibratedView {
+public:
+    /// Throws InputError if the sizes of the parts differ.
+    CalibratedView(std::shared_ptr<const FrameReader> raw, CalibrationSet calibration);
+
+    int width() const { return raw_->width(); }
+    int height() const { return raw_->height(); }
+    Region bounds() const { return raw_->bounds(); }
+    const FrameReader& raw() const { return *raw_; }
+
+    /// Calibrated values (ADU) of a rectangle inside the frame. The result does not depend on how a frame is cut into
+    /// rectangles.
+    void read(const Region& region, View<float> out) const;
+
+    void release() const;
+    std::uint64_t mapped_bytes(const Region& region) const;
+
+private:
+    void read_unrepaired(const Region& region, View<float> out) const;
+    float repaired(int x, int y) const;
+
+    std::shared_ptr<const FrameReader> raw_;
+    CalibrationSet calibration_;
+};
+
+} // namespace kasane

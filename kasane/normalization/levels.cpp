@@ -1,0 +1,115 @@
+#include <kasane/normalization/levels.hpp>
+
+#include <kasane/image/statistics.hpp>
+#include <kasane/registration/star_index.hpp>
+
+#include <Eigen/Dense>
+#include <cmath>
+
+namespace kasane {
+
+namespace {
+
+/// Inverse-variance mean of the logarithmic flux ratios, outliers clipped.
+void fit_scale(const LevelInput& reference, const LevelInput& frame, const LevelOptions& o, Level& level) {
+    const Affine across = frame.to_frame.after(reference.to_frame.inverse());
+    const StarIndex index(frame.measures->stars);
+    struct Ratio {
+        double value, variance;
+    };
+    std::vector<Ratio> ratios;
+    for (const Star& r : reference.measures->stars) {
+        if (r.saturated || r.flux < o.least_snr * r.flux_sigma) continue;
+        double x = 0, y = 0;
+        across.apply(r.x, r.y, x, y);
+        const int j = index.nearest(x, y, o.match_radius);
+        if (j < 0) continue;
+        const Star& s = frame.measures->stars[static_cast<std::size_t>(j)];
+        if (s.saturated || s.flux < o.least_snr * s.flux_sigma) continue;
+        constexpr double kFloor = 0.01; // relative: flat-field and profile errors
+        const double relative2 = std::pow(r.flux_sigma / r.flux, 2) + std::pow(s.flux_sigma / s.flux, 2) + kFloor * kFloor;
+        ratios.push_back({std::log(r.flux / s.flux), relative2});
+    }
+    if (static_cast<int>(ratios.size()) < o.least_stars) {
+        level.scale = reference.seconds > 0 && frame.seconds > 0 ? reference.seconds / frame.seconds : 1;
+        return;
+    }
+    std::vector<float> values;
+    for (const Ratio& r : ratios) values.push_back(static_cast<float>(r.value));
+    double center = median_in_place(values);
+    for (int i = 0; i < 6; ++i) {
+        double sum = 0, weights = 0;
+        int n = 0;
+        for (const Ratio& r : ratios) {
+            if (std::pow(r.value - center, 2) > 9 * r.variance && i > 0) continue;
+            const double soft = std::min(1.0, 2.0 * std::sqrt(r.variance) / std::max(1e-9, std::abs(r.value - center))); // Huber
+            sum += soft * r.value / r.variance;
+            weights += soft / r.variance;
+            ++n;
+        }
+        if (weights <= 0) break;
+        center = sum / weights;
+        level.stars = n;
+        level.scale_sigma = 1 / std::sqrt(weights);
+    }
+    level.scale = std::exp(center);
+}
+
+/// A plane through the differences of the two background meshes, outliers clipped.
+void fit_plane(const LevelInput& reference, const LevelInput& frame, int width, int height, Level& level) {
+    const Background &a = reference.measures->mesh, &b = frame.measures->mesh;
+    struct Sample {
+        double x, y, d;
+        bool used;
+    };
+    std::vector<Sample> samples;
+    const double cx = 0.5 * (width - 1), cy = 0.5 * (height - 1), step = 0.5 * a.cell;
+    for (double y = 0.5 * step; y < height; y += step)
+        for (double x = 0.5 * step; x < width; x += step) {
+            double rx = 0, ry = 0, fx = 0, fy = 0;
+            reference.to_frame.apply(x, y, rx, ry);
+            frame.to_frame.apply(x, y, fx, fy);
+            if (rx < 0 || ry < 0 || rx > reference.width - 1 || ry > reference.height - 1) continue;
+            if (fx < 0 || fy < 0 || fx > frame.width - 1 || fy > frame.height - 1) continue;
+            samples.push_back({x - cx, y - cy, a.level_at(rx, ry) - level.scale * b.level_at(fx, fy), true});
+        }
+    if (samples.empty()) {
+        level.offset = a.global_level - level.scale * b.global_level;
+        return;
+    }
+    Eigen::Vector3d plane = Eigen::Vector3d::Zero();
+    const bool tilt = samples.size() >= 24; // fewer carry an offset only
+    for (int round = 0; round < 8; ++round) {
+        Eigen::Matrix3d m = Eigen::Matrix3d::Zero();
+        Eigen::Vector3d v = Eigen::Vector3d::Zero();
+        for (const Sample& s : samples) {
+            if (!s.used) continue;
+            const Eigen::Vector3d row(1, tilt ? s.x / cx : 0, tilt ? s.y / cy : 0);
+            m += row * row.transpose();
+            v += row * s.d;
+        }
+        if (!tilt) m(1, 1) = m(2, 2) = 1;
+        plane = m.ldlt().solve(v);
+        std::vector<float> residuals;
+        for (const Sample& s : samples) residuals.push_back(static_cast<float>(s.d - plane[0] - plane[1] * s.x / cx - plane[2] * s.y / cy));
+        std::vector<float> sorted = residuals;
+        const float center = median_in_place(sorted);
+        const float sigma = mad_sigma_in_place(sorted, center);
+        for (std::size_t i = 0; i < samples.size(); ++i) samples[i].used = std::abs(residuals[i] - center) <= 2.5f * sigma + 1e-6f;
+    }
+    level.offset = plane[0];
+    level.slope_x = plane[1] / cx;
+    level.slope_y = plane[2] / cy;
+}
+
+} // namespace
+
+Level fit_level(const LevelInput& reference, const LevelInput& frame, int width, int height, const LevelOptions& options) {
+    Level level;
+    if (reference.measures == frame.measures) return level;
+    fit_scale(reference, frame, options, level);
+    fit_plane(reference, frame, width, height, level);
+    return level;
+}
+
+} // namespace kasane

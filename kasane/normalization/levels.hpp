@@ -1,0 +1,34 @@
+// Putting the frames of a stack on one level: a factor from their stars, a tilted plane from their sky.
+#pragma once
+
+#include <kasane/grading/measures.hpp>
+#include <kasane/registration/transform.hpp>
+
+namespace kasane {
+
+/// normalised = scale * value + offset + slope_x * x + slope_y * y, with (x, y) in pixels of the output grid from its centre.
+struct Level {
+    double scale = 1;
+    double offset = 0, slope_x = 0, slope_y = 0;
+    int stars = 0;           ///< that gave the scale; 0: from the exposure times
+    double scale_sigma = 0;  ///< relative error of the scale
+};
+
+struct LevelOptions {
+    int least_stars = 5;       ///< fewer: the scale is the ratio of the exposure times
+    double least_snr = 10;     ///< of a star's flux
+    double match_radius = 1.5; ///< pixels
+};
+
+/// One frame, as far as levels are concerned.
+struct LevelInput {
+    const Measures* measures = nullptr;
+    Affine to_frame;     ///< from output pixels to this frame's pixels
+    double seconds = 0;
+    int width = 0, height = 0; ///< of the frame
+};
+
+/// Brings `frame` to the level of `reference`. The output grid is `width` x `height` pixels.
+Level fit_level(const LevelInput& reference, const LevelInput& frame, int width, int height, const LevelOptions& options = {});
+
+} // namespace kasane

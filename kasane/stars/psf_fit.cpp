@@ -1,0 +1,156 @@
+#include <kasane/stars/psf_fit.hpp>
+
+#include <kasane/base/units.hpp>
+
+#include <Eigen/Dense>
+#include <algorithm>
+#include <cmath>
+#include <limits>
+
+namespace kasane {
+
+double PsfFit::fwhm() const {
+    return std::sqrt(fwhm_major * fwhm_minor);
+}
+
+double PsfFit::eccentricity() const {
+    return std::sqrt(std::max(0.0, 1 - (fwhm_minor * fwhm_minor) / (fwhm_major * fwhm_major)));
+}
+
+namespace {
+
+// Parameters: amplitude, x, y, the quadratic form (xx, xy, yy), background, log of beta.
+constexpr int kParameters = 8;
+using Vector = Eigen::Matrix<double, kParameters, 1>;
+using Matrix = Eigen::Matrix<double, kParameters, kParameters>;
+constexpr double kLeastBeta = 1.1, kMostBeta = 20;
+
+struct Normal {
+    Matrix matrix;
+    Vector gradient;
+    double chi2 = 0;
+    int pixels = 0;
+};
+
+class Problem {
+public:
+    Problem(View<const float> image, const Region& box, const PsfFitOptions& o) : image_(image), box_(box), options_(o) {}
+
+    /// The weights of the pixels stay as they are until this is called: then bright ones count by the photon noise of `p`.
+    void weigh_by(const Vector& p) {
+        if (options_.electrons_per_adu <= 0) return;
+        weights_by_ = p;
+        weighed_ = true;
+    }
+
+    Normal evaluate(const Vector& p) const {
+        Normal n;
+        n.matrix.setZero();
+        n.gradient.setZero();
+        const double beta = std::exp(p[7]), weighing_beta = std::exp(weights_by_[7]);
+        const double read2 = options_.noise * options_.noise;
+        Vector d;
+        for (int y = box_.y; y < box_.bottom(); ++y)
+            for (int x = box_.x; x < box_.right(); ++x) {
+                const double value = image_(x, y);
+                if (!std::isfinite(value) || (options_.saturation > 0 && value >= options_.saturation)) continue;
+                const double dx = x - p[1], dy = y - p[2];
+                const double base = 1 + p[3] * dx * dx + 2 * p[4] * dx * dy + p[5] * dy * dy;
+                if (!(base > 0)) {
+                    n.chi2 = std::numeric_limits<double>::infinity();
+                    return n;
+                }
+                const double logb = std::log(base), power = std::exp(-beta * logb), model = p[0] * power;
+                double variance = read2;
+                if (weighed_) {
+                    const double wx = x - weights_by_[1], wy = y - weights_by_[2];
+                    const double form = 1 + weights_by_[3] * wx * wx + 2 * weights_by_[4] * wx * wy + weights_by_[5] * wy * wy;
+                    variance += std::max(0.0, weights_by_[0]) * std::pow(form, -weighing_beta) / options_.electrons_per_adu;
+                }
+                const double weight = 1 / variance;
+                const double residual = value - p[6] - model;
+                n.chi2 += weight * residual * residual;
+                ++n.pixels;
+                const double slope = -beta * model / base;
+                d << power, -slope * 2 * (p[3] * dx + p[4] * dy), -slope * 2 * (p[4] * dx + p[5] * dy), slope * dx * dx,
+                    slope * 2 * dx * dy, slope * dy * dy, 1, -beta * logb * model;
+                n.matrix.selfadjointView<Eigen::Lower>().rankUpdate(d, weight);
+                n.gradient += weight * residual * d;
+            }
+        n.matrix = Matrix(n.matrix.selfadjointView<Eigen::Lower>());
+        return n;
+    }
+
+private:
+    View<const float> image_;
+    Region box_;
+    PsfFitOptions options_;
+    Vector weights_by_ = Vector::Zero();
+    bool weighed_ = false;
+};
+
+/// Levenberg-Marquardt from `p`; false if no step is possible at all.
+bool minimise(const Problem& problem, int iterations, Vector& p, Normal& now) {
+    double damping = 1e-3;
+    now = problem.evaluate(p);
+    if (!std::isfinite(now.chi2) || now.pixels < 2 * kParameters) return false;
+    for (int i = 0; i < iterations; ++i) {
+        Matrix m = now.matrix;
+        m.diagonal() *= 1 + damping;
+        const Vector step = m.ldlt().solve(now.gradient);
+        if (!step.allFinite()) return false;
+        Vector trial = p + step;
+        trial[7] = std::clamp(trial[7], std::log(kLeastBeta), std::log(kMostBeta));
+        const bool possible = trial[3] > 0 && trial[5] > 0 && trial[3] * trial[5] > trial[4] * trial[4] && trial[0] > 0;
+        const Normal next = possible ? problem.evaluate(trial) : Normal{};
+        if (possible && next.chi2 <= now.chi2) {
+            const bool converged = now.chi2 - next.chi2 < 1e-6 * (1 + now.chi2);
+            p = trial;
+            now = next;
+            if (converged) break;
+            damping = std::max(1e-9, damping * 0.2);
+        } else {
+            damping *= 8;
+            if (damping > 1e6) break;
+        }
+    }
+    return true;
+}
+
+} // namespace
+
+std::optional<PsfFit> fit_psf(View<const float> image, double x, double y, const PsfFitOptions& o) {
+    const int reach = static_cast<int>(std::clamp(std::ceil(1.9 * o.start_fwhm + 1), 4.0, 16.0));
+    const Region box = intersect({static_cast<int>(std::lround(x)) - reach, static_cast<int>(std::lround(y)) - reach, 2 * reach + 1, 2 * reach + 1}, image.bounds());
+    if (box.width < reach || box.height < reach) return std::nullopt;
+    Problem problem(image, box, o);
+
+    double edge = 0;
+    for (int i = box.x; i < box.right(); ++i) edge += 0.5 * (image(i, box.y) + image(i, box.bottom() - 1));
+    edge /= box.width;
+    const double start_beta = 3.5;
+    const double alpha2 = o.start_fwhm * o.start_fwhm / (4 * (std::exp2(1 / start_beta) - 1));
+    Vector p;
+    p << image(static_cast<int>(std::lround(x)), static_cast<int>(std::lround(y))) - edge, x, y, 1 / alpha2, 0, 1 / alpha2, edge, std::log(start_beta);
+
+    Normal now;
+    if (!minimise(problem, o.iterations, p, now)) return std::nullopt;
+    if (o.electrons_per_adu > 0) {
+        problem.weigh_by(p);
+        if (!minimise(problem, o.iterations, p, now)) return std::nullopt;
+    }
+    const double beta = std::exp(p[7]);
+    const double mean = 0.5 * (p[3] + p[5]), half = std::hypot(0.5 * (p[3] - p[5]), p[4]);
+    const double width = 2 * std::sqrt(std::exp2(1 / beta) - 1);
+    PsfFit fit{p[1], p[2], p[0], p[6], width / std::sqrt(mean - half), width / std::sqrt(mean + half), 0, beta, 0};
+    // The long axis lies where the quadratic form is least; y runs down, angles are counter-clockwise as displayed.
+    fit.angle = degrees(0.5 * std::atan2(p[4], 0.5 * (p[5] - p[3])));
+    const Matrix covariance = now.matrix.ldlt().solve(Matrix::Identity());
+    fit.position_sigma = std::sqrt(std::max(0.0, 0.5 * (covariance(1, 1) + covariance(2, 2))));
+    const bool inside = std::abs(fit.x - x) < 0.5 * reach && std::abs(fit.y - y) < 0.5 * reach;
+    const bool believable = fit.fwhm_minor > 0.3 && fit.fwhm_major < 2.0 * reach && std::isfinite(fit.position_sigma);
+    if (!inside || !believable) return std::nullopt;
+    return fit;
+}
+
+} // namespace kasane
