@@ -17,6 +17,8 @@ std::string_view role_name(Role role);
 struct Exposure {
     std::string path;        ///< relative to the project folder
     std::string fingerprint; ///< of its content (base/hash.hpp)
+    std::string identity;    ///< fingerprint and time of change: what derived facts are keyed by, so that an edit between the
+                             ///< fingerprint's samples is seen too
 
     Role role = Role::unknown;
     std::string role_source;     ///< how the role is known: "header IMAGETYP = Light", "folder name darks", ...

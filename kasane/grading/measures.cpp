@@ -8,7 +8,7 @@ Measures measure_exposure(const CalibratedView& view, const MeasureOptions& opti
     for (int y = 0; y < view.height(); y += kRows) {
         const Region band{0, y, view.width(), std::min(kRows, view.height() - y)};
         view.read(band, pixels.plane().crop(band));
-        view.raw().release();
+        view.release();
     }
     StarList list = detect_stars(pixels.plane(), options.detect);
     Measures m;

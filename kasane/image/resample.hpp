@@ -8,6 +8,7 @@
 #include <kasane/image/image.hpp>
 
 #include <array>
+#include <cstdint>
 #include <limits>
 
 namespace kasane {
@@ -21,11 +22,19 @@ struct ResampleOptions {
     float ringing_contrast = std::numeric_limits<float>::infinity();
 };
 
-/// Interpolates `source` at (u[i], v[i]), pixel centres at integers, for i in [0, count). The 6 x 6 neighbourhood of
-/// every position must lie inside the source; where it does not, or the position is NaN, the result is NaN.
-/// Vectorised, with run-time dispatch.
-void resample_lanczos3(View<const float> source, const float* u, const float* v, float* out, int count,
-                       const ResampleOptions& options = {});
+/// Where to interpolate: position i is (column[i] + fraction_x[i], row[i] + fraction_y[i]), fractions in [0, 1]. Whole and
+/// fractional parts are kept apart so that a result does not depend on where the source rectangle was cut from its frame.
+struct Positions {
+    const std::int32_t* column = nullptr;
+    const std::int32_t* row = nullptr;
+    const float* fraction_x = nullptr;
+    const float* fraction_y = nullptr;
+    int count = 0;
+};
+
+/// Interpolates `source` at `positions` (pixel centres at integers) into `out`. The 6 x 6 neighbourhood of every position
+/// must lie inside the source; where it does not, the result is NaN. Vectorised, with run-time dispatch.
+void resample_lanczos3(View<const float> source, const Positions& positions, float* out, const ResampleOptions& options = {});
 
 /// The same, one position at a time with the kernel evaluated from its formula: the reference for tests.
 float resample_lanczos3_reference(View<const float> source, double u, double v, const ResampleOptions& options = {});

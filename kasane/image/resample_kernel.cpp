@@ -8,7 +8,9 @@
 #include <kasane/image/resample.hpp>
 
 #include <Eigen/Dense>
+#include <algorithm>
 #include <cmath>
+#include <limits>
 
 #ifndef KASANE_RESAMPLE_COEFFICIENTS // this file is read once for every instruction set
 #define KASANE_RESAMPLE_COEFFICIENTS
@@ -68,69 +70,67 @@ HWY_INLINE V gather_taps(D d, std::ptrdiff_t stride, const V* wx, const V* wy, V
     return hn::IfThenElse(rings, floor4, sum);
 }
 
-void Resample(View<const float> source, const float* u, const float* v, float* out, int count, float contrast_value,
-              const Coefficients& c) {
+void Resample(View<const float> source, const Positions& at, float* out, float contrast_value, const Coefficients& c) {
     const hn::ScalableTag<float> d;
     const hn::RebindToSigned<decltype(d)> di;
     using V = hn::Vec<decltype(d)>;
+    constexpr std::size_t kMostLanes = HWY_MAX_BYTES / sizeof(float);
     const int lanes = static_cast<int>(hn::Lanes(d));
     const V contrast = hn::Set(d, contrast_value);
     const V nodata = hn::Set(d, std::numeric_limits<float>::quiet_NaN());
-    const V lowest = hn::Set(d, 2.0f);
-    const V last_u = hn::Set(d, static_cast<float>(source.width - 4)), last_v = hn::Set(d, static_cast<float>(source.height - 4));
+    const auto lowest = hn::Set(di, 2), last_column = hn::Set(di, source.width - 4), last_row = hn::Set(di, source.height - 4);
     const auto stride = hn::Set(di, static_cast<int>(source.stride));
     const auto ramp = hn::Iota(di, 0);
-    HWY_ALIGN float padded_u[HWY_MAX_BYTES / sizeof(float)], padded_v[HWY_MAX_BYTES / sizeof(float)];
-    HWY_ALIGN float padded_out[HWY_MAX_BYTES / sizeof(float)];
+    HWY_ALIGN std::int32_t part_column[kMostLanes], part_row[kMostLanes];
+    HWY_ALIGN float part_x[kMostLanes], part_y[kMostLanes], part_out[kMostLanes];
 
-    for (int x = 0; x < count; x += lanes) {
-        const int here = std::min(lanes, count - x);
-        const float *pu = u + x, *pv = v + x;
+    for (int i = 0; i < at.count; i += lanes) {
+        const int here = std::min(lanes, at.count - i);
+        Positions p{at.column + i, at.row + i, at.fraction_x + i, at.fraction_y + i, here};
         if (here < lanes) { // the last, partial vector: repeat its last position
-            for (int i = 0; i < lanes; ++i) {
-                padded_u[i] = pu[std::min(i, here - 1)];
-                padded_v[i] = pv[std::min(i, here - 1)];
+            for (int k = 0; k < lanes; ++k) {
+                const int from = std::min(k, here - 1);
+                part_column[k] = p.column[from];
+                part_row[k] = p.row[from];
+                part_x[k] = p.fraction_x[from];
+                part_y[k] = p.fraction_y[from];
             }
-            pu = padded_u;
-            pv = padded_v;
+            p = {part_column, part_row, part_x, part_y, lanes};
         }
-        const V uu = hn::LoadU(d, pu), vv = hn::LoadU(d, pv);
-        const V fu = hn::Floor(uu), fv = hn::Floor(vv);
-        const auto inside = hn::And(hn::And(hn::Ge(fu, lowest), hn::Le(fu, last_u)),
-                                    hn::And(hn::Ge(fv, lowest), hn::Le(fv, last_v)));
+        const auto column = hn::LoadU(di, p.column), row = hn::LoadU(di, p.row);
+        const auto outside = hn::Or(hn::Or(hn::Lt(column, lowest), hn::Gt(column, last_column)),
+                                    hn::Or(hn::Lt(row, lowest), hn::Gt(row, last_row)));
         V result = nodata;
-        if (!hn::AllFalse(d, inside)) {
-            V wx[6], wy[6];
-            weights(d, c, hn::Sub(uu, fu), wx);
-            weights(d, c, hn::Sub(vv, fv), wy);
+        if (!hn::AllTrue(di, outside)) {
+            V wx[kLanczosTaps], wy[kLanczosTaps];
+            weights(d, c, hn::LoadU(d, p.fraction_x), wx);
+            weights(d, c, hn::LoadU(d, p.fraction_y), wy);
             // Positions outside read the nearest valid place; their result is dropped below.
-            const auto iu = hn::Sub(hn::ConvertTo(di, hn::Min(hn::Max(hn::IfThenElse(inside, fu, lowest), lowest), last_u)),
-                                    hn::Set(di, 2));
-            const auto iv = hn::Sub(hn::ConvertTo(di, hn::Min(hn::Max(hn::IfThenElse(inside, fv, lowest), lowest), last_v)),
-                                    hn::Set(di, 2));
-            const int u0 = hn::GetLane(iu), v0 = hn::GetLane(iv);
-            const bool one_row = hn::AllTrue(di, hn::Eq(iv, hn::Set(di, v0)));
-            if (one_row && hn::AllTrue(di, hn::Eq(iu, hn::Add(hn::Set(di, u0), ramp)))) {
+            const auto first_column = hn::Sub(hn::Min(hn::Max(column, lowest), last_column), lowest);
+            const auto first_row = hn::Sub(hn::Min(hn::Max(row, lowest), last_row), lowest);
+            const int u0 = hn::GetLane(first_column), v0 = hn::GetLane(first_row);
+            const bool one_row = hn::AllTrue(di, hn::Eq(first_row, hn::Set(di, v0)));
+            if (one_row && hn::AllTrue(di, hn::Eq(first_column, hn::Add(hn::Set(di, u0), ramp)))) {
                 const float* first = source.row(v0) + u0;
                 result = gather_taps(d, source.stride, wx, wy, contrast,
                                      [&](std::ptrdiff_t o) { return hn::LoadU(d, first + o); });
-            } else if (one_row && hn::AllTrue(di, hn::Eq(iu, hn::Sub(hn::Set(di, u0), ramp)))) {
-                const float* first = source.row(v0) + u0 - (lanes - 1);
+            } else if (one_row && hn::AllTrue(di, hn::Eq(first_column, hn::Sub(hn::Set(di, u0), ramp)))) {
+                const float* first = source.row(v0) + u0 - (lanes - 1); // an upside-down frame
                 result = gather_taps(d, source.stride, wx, wy, contrast,
                                      [&](std::ptrdiff_t o) { return hn::Reverse(d, hn::LoadU(d, first + o)); });
             } else {
-                const auto index = hn::Add(hn::Mul(iv, stride), iu);
+                const auto index = hn::Add(hn::Mul(first_row, stride), first_column);
                 result = gather_taps(d, source.stride, wx, wy, contrast, [&](std::ptrdiff_t o) {
                     return hn::GatherIndex(d, source.data + o, index);
                 });
             }
-            result = hn::IfThenElse(inside, result, nodata);
+            result = hn::IfThenElse(hn::RebindMask(d, outside), nodata, result);
         }
         if (here < lanes) {
-            hn::Store(result, d, padded_out);
-            std::copy_n(padded_out, here, out + x);
+            hn::Store(result, d, part_out);
+            std::copy_n(part_out, here, out + i);
         } else {
-            hn::StoreU(result, d, out + x);
+            hn::StoreU(result, d, out + i);
         }
     }
 }
@@ -174,15 +174,13 @@ Coefficients fit_coefficients() {
 }
 } // namespace
 
-void resample_lanczos3(View<const float> source, const float* u, const float* v, float* out, int count,
-                       const ResampleOptions& options) {
+void resample_lanczos3(View<const float> source, const Positions& positions, float* out, const ResampleOptions& options) {
     static const Coefficients coefficients = fit_coefficients();
     if (source.width < kLanczosTaps || source.height < kLanczosTaps) {
-        std::fill_n(out, count, std::numeric_limits<float>::quiet_NaN());
+        std::fill_n(out, positions.count, std::numeric_limits<float>::quiet_NaN());
         return;
     }
-    HWY_DYNAMIC_DISPATCH(Resample)
-    (source, u, v, out, count, options.ringing_contrast, coefficients);
+    HWY_DYNAMIC_DISPATCH(Resample)(source, positions, out, options.ringing_contrast, coefficients);
 }
 } // namespace kasane
 #endif

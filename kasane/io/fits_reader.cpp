@@ -194,6 +194,16 @@ void decode_u16(const std::byte* from, float* to, int count) {
     }
 }
 
+/// 32-bit float, as masters are written.
+void decode_f32(const std::byte* from, float* to, int count) {
+    for (int i = 0; i < count; ++i) {
+        std::uint32_t u;
+        std::memcpy(&u, from + static_cast<std::size_t>(i) * 4, 4);
+        u = (u >> 24) | ((u >> 8) & 0xff00u) | ((u << 8) & 0xff0000u) | (u << 24);
+        std::memcpy(to + i, &u, 4);
+    }
+}
+
 void decode_row(const std::byte* from, float* to, int count, const Layout& l) {
     switch (l.bits) {
     case 8: return decode<std::uint8_t, std::uint8_t>(from, to, count, l);
@@ -202,7 +212,9 @@ void decode_row(const std::byte* from, float* to, int count, const Layout& l) {
         return decode<std::int16_t, std::uint16_t>(from, to, count, l);
     case 32: return decode<std::int32_t, std::uint32_t>(from, to, count, l);
     case 64: return decode<std::int64_t, std::uint64_t>(from, to, count, l);
-    case -32: return decode<float, std::uint32_t>(from, to, count, l);
+    case -32:
+        if (l.scale == 1 && l.zero == 0) return decode_f32(from, to, count);
+        return decode<float, std::uint32_t>(from, to, count, l);
     default: return decode<double, std::uint64_t>(from, to, count, l);
     }
 }

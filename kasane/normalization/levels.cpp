@@ -11,7 +11,7 @@ namespace kasane {
 namespace {
 
 /// Inverse-variance mean of the logarithmic flux ratios, outliers clipped.
-void fit_scale(const LevelInput& reference, const LevelInput& frame, const LevelOptions& o, Level& level) {
+void fit_scale(const LevelInput& reference, const LevelInput& frame, const LevelOptions& o, Normalization& level) {
     const Affine across = frame.to_frame.after(reference.to_frame.inverse());
     const StarIndex index(frame.measures->stars);
     struct Ratio {
@@ -56,7 +56,7 @@ void fit_scale(const LevelInput& reference, const LevelInput& frame, const Level
 }
 
 /// A plane through the differences of the two background meshes, outliers clipped.
-void fit_plane(const LevelInput& reference, const LevelInput& frame, int width, int height, Level& level) {
+void fit_plane(const LevelInput& reference, const LevelInput& frame, int width, int height, Normalization& level) {
     const Background &a = reference.measures->mesh, &b = frame.measures->mesh;
     struct Sample {
         double x, y, d;
@@ -104,8 +104,8 @@ void fit_plane(const LevelInput& reference, const LevelInput& frame, int width, 
 
 } // namespace
 
-Level fit_level(const LevelInput& reference, const LevelInput& frame, int width, int height, const LevelOptions& options) {
-    Level level;
+Normalization fit_normalization(const LevelInput& reference, const LevelInput& frame, int width, int height, const LevelOptions& options) {
+    Normalization level;
     if (reference.measures == frame.measures) return level;
     fit_scale(reference, frame, options, level);
     fit_plane(reference, frame, width, height, level);

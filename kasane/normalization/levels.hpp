@@ -7,7 +7,7 @@
 namespace kasane {
 
 /// normalised = scale * value + offset + slope_x * x + slope_y * y, with (x, y) in pixels of the output grid from its centre.
-struct Level {
+struct Normalization {
     double scale = 1;
     double offset = 0, slope_x = 0, slope_y = 0;
     int stars = 0;           ///< that gave the scale; 0: from the exposure times
@@ -29,6 +29,6 @@ struct LevelInput {
 };
 
 /// Brings `frame` to the level of `reference`. The output grid is `width` x `height` pixels.
-Level fit_level(const LevelInput& reference, const LevelInput& frame, int width, int height, const LevelOptions& options = {});
+Normalization fit_normalization(const LevelInput& reference, const LevelInput& frame, int width, int height, const LevelOptions& options = {});
 
 } // namespace kasane

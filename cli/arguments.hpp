@@ -1,0 +1,32 @@
+// What the command line says.
+#pragma once
+
+#include <CLI/CLI.hpp>
+#include <cstdint>
+#include <filesystem>
+#include <string>
+
+namespace kasane::cli {
+
+struct Arguments {
+    std::string verb;
+    std::filesystem::path project = ".";
+    bool json = false;
+    bool quiet = false;
+    int threads = 0;
+    std::string memory; ///< as given; see memory_bytes
+    std::filesystem::path folder;  ///< run, scan: the folder; demo: where to write
+    std::filesystem::path output;  ///< run
+    std::filesystem::path file;    ///< show
+    std::filesystem::path preview; ///< show
+    bool no_preview = false;
+    bool force = false; ///< demo
+};
+
+/// Adds all verbs and options, with their help, to `app`.
+void describe(CLI::App& app, Arguments& arguments);
+
+/// Bytes from "4G", "512M", "2048" (MiB). Throws UsageError.
+std::uint64_t memory_bytes(const std::string& text);
+
+} // namespace kasane::cli

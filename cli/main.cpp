@@ -1,0 +1,83 @@
+// The `kasane` command.
+#include "arguments.hpp"
+#include "progress.hpp"
+#include "verbs.hpp"
+
+#include <kasane/base/error.hpp>
+
+#include <csignal>
+#include <iostream>
+#include <nlohmann/json.hpp>
+#include <spdlog/sinks/stdout_color_sinks.h>
+#include <thread>
+#include <unistd.h>
+
+namespace {
+
+/// Waits for Ctrl-C or a polite kill on a thread of its own and raises the flag: work stops at the next item and leaves no
+/// half file. A second Ctrl-C ends at once.
+class StopSignals {
+public:
+    explicit StopSignals(kasane::CancelToken cancel) {
+        sigemptyset(&set_);
+        sigaddset(&set_, SIGINT);
+        sigaddset(&set_, SIGTERM);
+        pthread_sigmask(SIG_BLOCK, &set_, nullptr);
+        thread_ = std::jthread([this, cancel](const std::stop_token& stop) {
+            while (!stop.stop_requested()) {
+                const timespec wait{0, 100000000};
+                if (sigtimedwait(&set_, nullptr, &wait) < 0) continue;
+                if (cancel.requested()) _exit(kasane::cli::Exit::not_done);
+                cancel.request();
+            }
+        });
+    }
+
+private:
+    sigset_t set_{};
+    std::jthread thread_;
+};
+
+int fail(bool json, const std::shared_ptr<spdlog::logger>& log, const kasane::Error& e, int status) {
+    log->error("{}", e.what());
+    if (json)
+        std::cout << nlohmann::json{{"error", {{"text", e.what_failed()}, {"file", e.file().string()}, {"remedy", e.remedy()}}}}.dump(
+                         1, ' ', false, nlohmann::json::error_handler_t::replace)
+                  << "\n";
+    return status;
+}
+
+} // namespace
+
+int main(int argc, char** argv) {
+    using namespace kasane;
+    using cli::Exit;
+    auto log = spdlog::stderr_color_mt("kasane");
+    log->set_pattern("%^%n: %v%$");
+
+    cli::Arguments arguments;
+    CLI::App app{"Kasane makes clean master lights from raw deep-sky exposures.", "kasane"};
+    cli::describe(app, arguments);
+    try {
+        app.parse(argc, argv);
+    } catch (const CLI::ParseError& e) {
+        const int status = app.exit(e);
+        return status == 0 ? Exit::done : Exit::wrong_call;
+    }
+    try {
+        const CancelToken cancel;
+        const StopSignals signals(cancel);
+        const Workers workers(arguments.threads, cancel);
+        cli::TerminalProgress progress(log, arguments.quiet);
+        const MemoryBudget memory = arguments.memory.empty() ? default_budget() : MemoryBudget{cli::memory_bytes(arguments.memory)};
+        return cli::run_verb(arguments, {workers, memory, progress});
+    } catch (const UsageError& e) {
+        return fail(arguments.json, log, e, Exit::wrong_call);
+    } catch (const Error& e) {
+        return fail(arguments.json, log, e, Exit::not_done);
+    } catch (const std::bad_alloc&) {
+        return fail(arguments.json, log, Error("memory ran out", {}, "Give less with --memory, or close other programs"), Exit::not_done);
+    } catch (const std::exception& e) {
+        return fail(arguments.json, log, Error(std::string("something unexpected: ") + e.what(), {}, "Please report it with the command you gave"), Exit::not_done);
+    }
+}

@@ -1,0 +1,39 @@
+// Progress as a person at a terminal wants it, and plain lines elsewhere.
+#pragma once
+
+#include <kasane/base/progress.hpp>
+
+#include <chrono>
+#include <memory>
+#include <mutex>
+#include <spdlog/logger.h>
+
+namespace kasane::cli {
+
+/// On a terminal: one line, redrawn, with a bar and the time that remains at the rate of this stage. Elsewhere: a line when a
+/// stage ends. All on standard error.
+class TerminalProgress final : public Progress {
+public:
+    TerminalProgress(std::shared_ptr<spdlog::logger> log, bool quiet);
+    ~TerminalProgress() override;
+
+    void begin(const std::string& stage, std::int64_t total) override;
+    void advance(std::int64_t units) override;
+    void end() override;
+    void note(const std::string& line) override;
+
+private:
+    using Clock = std::chrono::steady_clock;
+    void draw();
+    void clear();
+
+    std::shared_ptr<spdlog::logger> log_;
+    bool quiet_, terminal_;
+    std::mutex mutex_;
+    std::string stage_;
+    std::int64_t total_ = 0, done_ = 0;
+    Clock::time_point started_, drawn_;
+    bool on_screen_ = false;
+};
+
+} // namespace kasane::cli

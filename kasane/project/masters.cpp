@@ -1,0 +1,176 @@
+// Stage 2: calibration masters, each built once for its inputs.
+#include <kasane/project/session.hpp>
+
+#include <kasane/base/error.hpp>
+#include <kasane/base/hash.hpp>
+#include <kasane/calibration/master.hpp>
+#include <kasane/image/statistics.hpp>
+#include <kasane/io/fits.hpp>
+
+#include <algorithm>
+#include <cmath>
+#include <fmt/format.h>
+
+namespace fs = std::filesystem;
+
+namespace kasane {
+
+namespace {
+
+std::string master_key(const Session& s, const MasterPlan& plan) {
+    Digester d;
+    d.add("master").add(kNumerics).add(role_name(plan.role)).add(plan.name);
+    for (const std::size_t i : plan.members) d.add(s.exposures[i].identity);
+    if (plan.offset && s.masters[*plan.offset]) d.add(s.masters[*plan.offset]->key);
+    return d.result();
+}
+
+Header provenance(const Session& s, const MasterPlan& plan, const MasterResult& m, const std::vector<std::size_t>& members) {
+    const Exposure& e = s.exposures[members.front()];
+    Header h;
+    std::string type(role_name(plan.role));
+    type[0] = static_cast<char>(std::toupper(type[0]));
+    h.set("CREATOR", "Kasane " KASANE_VERSION, "program that made this file");
+    h.set("IMAGETYP", "Master " + type, "kind of exposure");
+    h.set("BUNIT", plan.role == Role::flat ? "relative" : "ADU", "unit of the pixels");
+    if (e.seconds) h.set("EXPTIME", *e.seconds, "[s] exposure time of each frame");
+    if (!e.filter.empty() && plan.role == Role::flat) h.set("FILTER", e.filter, "filter");
+    if (!e.start.empty()) h.set("DATE-OBS", e.start, "start of the first frame, UTC");
+    if (e.gain) h.set("GAIN", *e.gain, "gain setting of the camera");
+    if (e.offset) h.set("OFFSET", *e.offset, "offset setting of the camera");
+    if (const auto t = e.sensor_temperature()) h.set("CCD-TEMP", *t, "[degC] sensor temperature");
+    h.set("XBINNING", static_cast<long long>(e.binning_x), "binning in x");
+    h.set("YBINNING", static_cast<long long>(e.binning_y), "binning in y");
+    if (!e.camera.empty()) h.set("INSTRUME", e.camera, "camera");
+    h.set("NCOMBINE", static_cast<long long>(m.frames), "frames combined");
+    h.set("FRMNOISE", m.frame_noise, "noise of a single frame, unit of the pixels");
+    h.set("LEVEL", m.level, "[ADU] median level of the frames");
+    h.set("REJECTED", m.rejected_share, "share of samples rejected");
+    std::string inputs;
+    for (const std::size_t i : members) inputs += s.exposures[i].fingerprint;
+    h.set("INPUTS", digest(inputs), "digest of the frames combined");
+    h.add_history("Mean after iterative rejection beyond 3.5 sigma of each pixel, begun at median and MAD.");
+    if (plan.role == Role::flat) h.add_history("Offset removed: " + plan.offset_reason + ". Frames scaled to one level, mean 1.");
+    for (const std::size_t i : members) h.add_history("from " + s.exposures[i].path);
+    return h;
+}
+
+/// Reads what an existing master says of itself; pixels of a flat need not have mean 1.
+ReadyMaster adopt(const Session& s, const MasterPlan& plan) {
+    const Exposure& e = s.exposures[plan.members.front()];
+    const auto reader = open_frame(s.path_of(plan.members.front()));
+    const double frames = reader->header().number("NCOMBINE").value_or(1);
+    const double noise = reader->header().number("FRMNOISE").value_or(0);
+    Image middle(reader->width(), std::min(64, reader->height()));
+    reader->read({0, (reader->height() - middle.height()) / 2, middle.width(), middle.height()}, middle.plane());
+    MasterReport r;
+    r.name = plan.name;
+    r.role = role_name(plan.role);
+    r.file = e.path;
+    r.frames = static_cast<int>(frames);
+    r.level = image_statistics(middle.plane()).location;
+    r.frame_noise = noise > 0 ? noise : difference_noise(middle.plane()) * std::sqrt(std::max(1.0, frames));
+    r.reused = true;
+    r.members = {e.path};
+    return {master_key(s, plan), s.path_of(plan.members.front()), r};
+}
+
+ReadyMaster build(Session& s, const MasterPlan& plan, const std::string& key, const fs::path& file) {
+    const Stopwatch clock;
+    std::vector<std::shared_ptr<const FrameReader>> frames;
+    std::vector<std::size_t> members;
+    for (const std::size_t i : plan.members) {
+        try {
+            frames.push_back(open_frame(s.path_of(i)));
+            members.push_back(i);
+        } catch (const InputError& e) {
+            s.set_aside(s.exposures[i].path, e.what_failed(), e.remedy());
+        }
+    }
+    std::unique_ptr<FrameReader> offset;
+    if (plan.offset && s.masters[*plan.offset]) offset = open_frame(s.masters[*plan.offset]->file);
+    const MasterResult m = build_master(plan.role, frames, offset.get(), s.context);
+    write_fits(file, {{m.pixels.plane(), provenance(s, plan, m, members)}});
+    MasterReport r;
+    r.name = plan.name;
+    r.role = role_name(plan.role);
+    r.file = fs::relative(file, s.output).string();
+    r.frames = m.frames;
+    r.level = m.level;
+    r.frame_noise = m.frame_noise;
+    r.rejected_share = m.rejected_share;
+    r.offset = plan.role == Role::flat ? plan.offset_reason : "";
+    r.time = clock.seconds();
+    for (const std::size_t i : members) r.members.push_back(s.exposures[i].path);
+    return {key, file, r};
+}
+
+/// What is on disk under this name is what this key made.
+bool still_there(const Session& s, const std::string& key, const fs::path& file, MasterReport& report) {
+    const auto body = s.ledger.fact(key);
+    std::error_code failed;
+    if (!body || !fs::exists(file, failed)) return false;
+    const auto json = nlohmann::json::parse(*body, nullptr, false);
+    try {
+        if (json.at("size").get<std::uint64_t>() != fs::file_size(file)) return false;
+        const auto current = s.ledger.choice("file/" + fs::relative(file, s.output).string());
+        if (!current || *current != key) return false;
+        report = json.at("report").get<MasterReport>();
+        report.reused = true;
+        return true;
+    } catch (const nlohmann::json::exception&) {
+        return false;
+    }
+}
+
+} // namespace
+
+void make_masters(Session& s) {
+    const auto& plans = s.pairing.masters;
+    s.masters.assign(plans.size(), std::nullopt);
+    std::vector<bool> needed(plans.size(), false);
+    for (const StackPlan& stack : s.pairing.stacks)
+        for (const LightPlan& l : stack.lights)
+            for (const auto& m : {l.dark, l.flat})
+                if (m) needed[*m] = true;
+    for (std::size_t i = 0; i < plans.size(); ++i)
+        if (needed[i] && plans[i].offset) needed[*plans[i].offset] = true;
+
+    const fs::path folder = s.output / "masters";
+    std::vector<std::size_t> order; // what others need first
+    for (const bool flats : {false, true})
+        for (std::size_t i = 0; i < plans.size(); ++i)
+            if (needed[i] && (plans[i].role == Role::flat) == flats) order.push_back(i);
+    s.context.progress.begin("masters", static_cast<std::int64_t>(order.size()));
+    for (const std::size_t i : order) {
+        s.context.workers.cancel().check();
+        const MasterPlan& plan = plans[i];
+        try {
+            if (plan.existing) {
+                s.masters[i] = adopt(s, plan);
+            } else {
+                const std::string key = master_key(s, plan);
+                const fs::path file = folder / (plan.name + ".fits");
+                MasterReport report;
+                if (still_there(s, key, file, report)) {
+                    s.masters[i] = ReadyMaster{key, file, report};
+                } else {
+                    fs::create_directories(folder);
+                    s.masters[i] = build(s, plan, key, file);
+                    const nlohmann::json fact = {{"size", fs::file_size(file)}, {"report", s.masters[i]->report}};
+                    s.ledger.set_fact(key, "master", fact.dump());
+                    s.ledger.set_choice("file/" + fs::relative(file, s.output).string(), key);
+                }
+            }
+            s.report.masters.push_back(s.masters[i]->report);
+        } catch (const InputError& e) {
+            s.report.findings.push_back({Level::warning, "master-failed", {e.file().string()}, fmt::format("master {} was not made: {}", plan.name, e.what_failed()), e.remedy()});
+        } catch (const DataError& e) {
+            s.report.findings.push_back({Level::warning, "master-failed", {e.file().string()}, fmt::format("master {} was not made: {}", plan.name, e.what_failed()), e.remedy()});
+        }
+        s.context.progress.advance();
+    }
+    s.context.progress.end();
+}
+
+} // namespace kasane

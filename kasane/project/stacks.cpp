@@ -1,0 +1,399 @@
+// Stages 4 to 7: verdicts, registration, levels, integration, and the master light's file.
+#include <kasane/project/session.hpp>
+
+#include <kasane/base/error.hpp>
+#include <kasane/base/hash.hpp>
+#include <kasane/grading/verdicts.hpp>
+#include <kasane/image/statistics.hpp>
+#include <kasane/image/stretch.hpp>
+#include <kasane/integration/integrate.hpp>
+#include <kasane/io/fits.hpp>
+#include <kasane/io/png.hpp>
+#include <kasane/registration/register.hpp>
+
+#include <algorithm>
+#include <cmath>
+#include <fmt/format.h>
+
+namespace fs = std::filesystem;
+
+namespace kasane {
+
+namespace {
+
+/// Stacks that share one registration reference: one target through one kind of sensor.
+struct Group {
+    std::string name;
+    std::vector<std::size_t> stacks;
+};
+
+std::vector<Group> group_stacks(const Pairing& pairing) {
+    std::vector<Group> groups;
+    for (std::size_t i = 0; i < pairing.stacks.size(); ++i) {
+        const StackPlan& s = pairing.stacks[i];
+        const std::string name = file_safe(s.target) + "/" + s.sensor;
+        auto it = std::find_if(groups.begin(), groups.end(), [&](const Group& g) { return g.name == name; });
+        if (it == groups.end()) it = groups.insert(groups.end(), {name, {}});
+        it->stacks.push_back(i);
+    }
+    return groups;
+}
+
+/// One light on its way into a stack.
+struct Light {
+    const LightPlan* plan = nullptr;
+    const Exposure* exposure = nullptr;
+    std::shared_ptr<const Measures> measures;
+    std::optional<Registration> registration;
+    FrameReport report;
+
+    void drop(const std::string& why) {
+        report.used = false;
+        report.reason = why;
+        measures.reset();
+    }
+};
+
+class GroupWork {
+public:
+    GroupWork(Session& session, const Group& group) : s_(session), group_(group), calibrations_(session) {}
+
+    void run() {
+        const std::string remembered = remembered_reference();
+        std::vector<std::string> keys;
+        bool all_known = true;
+        for (const std::size_t i : group_.stacks) {
+            keys.push_back(stack_key(s_.pairing.stacks[i], remembered));
+            std::optional<StackReport> known = remembered.empty() ? std::nullopt : finished(s_.pairing.stacks[i], keys.back());
+            all_known = all_known && known.has_value();
+            done_.push_back(std::move(known));
+        }
+        if (!all_known) {
+            measure_group();
+            choose(remembered);
+            for (std::size_t k = 0; k < group_.stacks.size(); ++k) {
+                const StackPlan& plan = s_.pairing.stacks[group_.stacks[k]];
+                const std::string key = stack_key(plan, reference_fingerprint_);
+                if (key != keys[k]) done_[k] = reference_fingerprint_.empty() ? std::nullopt : finished(plan, key);
+                if (!done_[k]) done_[k] = make(plan, lights_[k], key);
+            }
+        }
+        for (auto& d : done_) s_.report.stacks.push_back(std::move(*d));
+    }
+
+private:
+    fs::path light_file(const StackPlan& plan) const { return s_.output / "lights" / (plan.name + ".fits"); }
+
+    /// The reference of earlier runs, so that a new night does not move finished master lights: from the ledger, else from
+    /// the header of a master light that is there.
+    std::string remembered_reference() const {
+        if (const auto known = s_.ledger.choice("reference/" + group_.name)) return *known;
+        for (const std::size_t i : group_.stacks) {
+            std::error_code failed;
+            const fs::path file = light_file(s_.pairing.stacks[i]);
+            if (!fs::exists(file, failed)) continue;
+            try {
+                if (const auto text = read_fits_summary(file).header.text("REFPRINT")) return *text;
+            } catch (const InputError&) { // a damaged result is simply made again
+            }
+        }
+        return {};
+    }
+
+    std::string stack_key(const StackPlan& plan, const std::string& reference) const {
+        Digester d;
+        d.add("stack").add(kNumerics).add(plan.name).add(reference);
+        for (const LightPlan& l : plan.lights) d.add(s_.exposures[l.exposure].path).add(measure_key(s_, calibrations_, l));
+        return d.result();
+    }
+
+    std::optional<StackReport> finished(const StackPlan& plan, const std::string& key) const {
+        const auto body = s_.ledger.fact(key);
+        if (!body) return std::nullopt;
+        try {
+            const auto json = nlohmann::json::parse(*body);
+            auto report = json.at("report").get<StackReport>();
+            report.reused = true;
+            if (report.file.empty()) return report;
+            const auto current = s_.ledger.choice("file/" + report.file);
+            const fs::path file = light_file(plan);
+            if (!current || *current != key || fs::file_size(file) != json.at("size").get<std::uint64_t>() ||
+                !fs::exists(s_.output / report.preview))
+                return std::nullopt;
+            return report;
+        } catch (const std::exception&) { // a file that is gone, a record of another version: make it again
+            return std::nullopt;
+        }
+    }
+
+    void measure_group() {
+        std::vector<const LightPlan*> plans;
+        for (const std::size_t i : group_.stacks)
+            for (const LightPlan& l : s_.pairing.stacks[i].lights) plans.push_back(&l);
+        std::vector<Measured> measured = measure_lights(s_, calibrations_, plans);
+        std::size_t at = 0;
+        for (const std::size_t i : group_.stacks) {
+            std::vector<Light> lights;
+            for (const LightPlan& plan : s_.pairing.stacks[i].lights) {
+                Measured& m = measured[at++];
+                Light light;
+                light.plan = &plan;
+                light.exposure = &s_.exposures[plan.exposure];
+                light.measures = std::move(m.measures);
+                fill_report(light);
+                if (!light.measures) light.drop(m.remedy.empty() ? m.problem : m.problem + ". " + m.remedy);
+                lights.push_back(std::move(light));
+            }
+            judge(lights);
+            lights_.push_back(std::move(lights));
+        }
+    }
+
+    void fill_report(Light& light) const {
+        FrameReport& r = light.report;
+        const auto name = [&](const std::optional<std::size_t>& m) { return m && s_.masters[*m] ? s_.pairing.masters[*m].name : ""; };
+        r.path = light.exposure->path;
+        r.night = light.exposure->night;
+        r.used = true;
+        r.seconds = light.exposure->seconds.value_or(0);
+        r.dark = name(light.plan->dark);
+        r.flat = name(light.plan->flat);
+        if (!light.measures) return;
+        const Measures& m = *light.measures;
+        r.stars = static_cast<int>(m.stars.size());
+        r.fwhm = m.fwhm;
+        r.eccentricity = m.eccentricity;
+        r.background = m.background;
+        r.noise = m.noise;
+    }
+
+    static void judge(std::vector<Light>& lights) {
+        std::vector<const Measures*> measures;
+        std::vector<Light*> judged;
+        for (Light& l : lights)
+            if (l.measures) {
+                measures.push_back(l.measures.get());
+                judged.push_back(&l);
+            }
+        const std::vector<Verdict> verdicts = judge_by_stars(measures);
+        for (std::size_t i = 0; i < judged.size(); ++i)
+            if (!verdicts[i].keep) judged[i]->drop(verdicts[i].reason);
+    }
+
+    /// The remembered reference if it is still good, else the best of the group.
+    void choose(const std::string& remembered) {
+        std::vector<const Light*> candidates;
+        for (const auto& lights : lights_)
+            for (const Light& l : lights)
+                if (l.measures) candidates.push_back(&l);
+        reference_ = nullptr;
+        reference_fingerprint_.clear();
+        if (candidates.empty()) return;
+        for (const Light* l : candidates)
+            if (l->exposure->fingerprint == remembered) reference_ = l;
+        if (!reference_) {
+            std::vector<const std::vector<Star>*> stars;
+            std::vector<double> fwhm;
+            for (const Light* l : candidates) {
+                stars.push_back(&l->measures->stars);
+                fwhm.push_back(l->measures->fwhm);
+            }
+            reference_ = candidates[choose_reference(stars, fwhm)];
+        }
+        reference_fingerprint_ = reference_->exposure->fingerprint;
+        reference_measures_ = reference_->measures;
+        reference_path_ = reference_->exposure->path;
+        reference_width_ = reference_->exposure->width;
+        reference_height_ = reference_->exposure->height;
+        s_.ledger.set_choice("reference/" + group_.name, reference_fingerprint_);
+    }
+
+    void register_lights(std::vector<Light>& lights) const {
+        s_.context.workers.for_each(lights.size(), [&](std::size_t i) {
+            Light& l = lights[i];
+            if (!l.measures) return;
+            if (l.measures == reference_measures_) {
+                l.registration = Registration{{}, static_cast<int>(l.measures->stars.size()), 0, 1};
+            } else {
+                std::string why;
+                l.registration = register_stars(reference_measures_->stars, l.measures->stars, why);
+                if (!l.registration) return l.drop("cannot be registered: " + why);
+            }
+            FrameReport& r = l.report;
+            const Affine& t = l.registration->to_frame;
+            r.matched = l.registration->matched;
+            r.rms = l.registration->rms;
+            r.rotation = t.rotation();
+            double u = 0, v = 0;
+            t.apply(0.5 * (reference_width_ - 1), 0.5 * (reference_height_ - 1), u, v);
+            r.shift_x = u - 0.5 * (l.exposure->width - 1);
+            r.shift_y = v - 0.5 * (l.exposure->height - 1);
+        });
+    }
+
+    LevelInput level_input(const Light& l) const {
+        return {l.measures.get(), l.registration->to_frame, l.exposure->seconds.value_or(0), l.exposure->width, l.exposure->height};
+    }
+
+    /// The frame that the others are brought to: the one whose stars stand out most.
+    const Light* level_reference(const std::vector<Light>& lights) const {
+        const Light* best = nullptr;
+        double most = -1;
+        for (const Light& l : lights) {
+            if (!l.registration) continue;
+            const Light* first = nullptr;
+            for (const Light& other : lights)
+                if (other.registration) {
+                    first = &other;
+                    break;
+                }
+            const Normalization level = fit_normalization(level_input(*first), level_input(l), reference_width_, reference_height_);
+            const double info = information(level.scale, l.measures->noise);
+            if (info > most) {
+                most = info;
+                best = &l;
+            }
+        }
+        return best;
+    }
+
+    StackReport make(const StackPlan& plan, std::vector<Light>& lights, const std::string& key) {
+        const Stopwatch clock;
+        StackReport report;
+        report.name = plan.name;
+        report.target = plan.target;
+        report.filter = plan.filter;
+        report.sensor = plan.sensor;
+        report.reference = reference_path_;
+        report.reference_fingerprint = reference_fingerprint_;
+        if (reference_measures_) register_lights(lights);
+
+        std::vector<StackFrame> frames;
+        std::vector<Light*> used;
+        const Light* level_light = level_reference(lights);
+        std::vector<double> infos, seconds;
+        for (Light& l : lights) {
+            if (!l.registration) continue;
+            StackFrame f;
+            try {
+                f.view = calibrations_.view(*l.plan);
+            } catch (const InputError& e) {
+                l.drop(e.what_failed() + ". " + e.remedy());
+                continue;
+            }
+            f.to_frame = l.registration->to_frame;
+            f.level = fit_normalization(level_input(*level_light), level_input(l), reference_width_, reference_height_);
+            f.noise = l.measures->noise;
+            f.electrons_per_adu = l.exposure->electrons_per_adu.value_or(0);
+            infos.push_back(information(f.level.scale, f.noise));
+            seconds.push_back(l.report.seconds);
+            l.report.scale = f.level.scale;
+            frames.push_back(std::move(f));
+            used.push_back(&l);
+        }
+        const std::vector<double> worth = worths(infos, seconds);
+        for (std::size_t i = 0; i < used.size(); ++i) {
+            used[i]->report.worth = worth[i];
+            report.seconds_total += seconds[i];
+            report.seconds_effective += seconds[i] * worth[i];
+        }
+        report.used = static_cast<int>(frames.size());
+        report.dropped = static_cast<int>(lights.size() - frames.size());
+        if (frames.empty()) {
+            s_.report.findings.push_back({Level::blocker, "no-frames-left", {}, fmt::format("no light of {} could be used; no master light was made", plan.name),
+                                          "See the reasons given for its frames"});
+        } else {
+            s_.context.progress.begin("integrate " + plan.name, static_cast<std::int64_t>(reference_width_) * reference_height_);
+            const MasterLight master = integrate(frames, reference_width_, reference_height_, level_light->measures->background, s_.context);
+            s_.context.progress.end();
+            for (std::size_t i = 0; i < used.size(); ++i) used[i]->report.weight = master.weights[i];
+            describe(master, frames, report);
+            report.file = "lights/" + plan.name + ".fits";
+            report.preview = "lights/" + plan.name + ".png";
+            write(plan, master, used, report);
+        }
+        for (const Light& l : lights) report.frames.push_back(l.report);
+        report.time = clock.seconds();
+        nlohmann::json fact = {{"report", report}, {"size", report.file.empty() ? 0 : fs::file_size(light_file(plan))}};
+        s_.ledger.set_fact(key, "stack", fact.dump());
+        if (!report.file.empty()) s_.ledger.set_choice("file/" + report.file, key);
+        return report;
+    }
+
+    /// Noise and star shape of the result. Resampling correlates the noise of neighbouring pixels and lowers it; the figure
+    /// is brought back to what uncorrelated pixels would show, so that it can be compared honestly.
+    void describe(const MasterLight& master, const std::vector<StackFrame>& frames, StackReport& report) const {
+        double factor = 0, weights = 0;
+        for (std::size_t i = 0; i < frames.size(); ++i) {
+            const double sigma = frames[i].level.scale * frames[i].noise, w2 = std::pow(master.weights[i] * sigma, 2);
+            factor += w2 * resampling_noise_factor(frames[i].to_frame, reference_width_, reference_height_);
+            weights += w2;
+        }
+        constexpr int kLag = 5; // pixels: beyond the reach of the kernel's correlation
+        report.noise = difference_noise(master.pixels.plane(), kLag) / std::sqrt(factor / weights);
+        DetectOptions o;
+        o.fitted = 200;
+        o.most = 400;
+        const StarList stars = detect_stars(master.pixels.plane(), o);
+        report.fwhm = stars.fwhm;
+        report.eccentricity = stars.eccentricity;
+        const auto samples = static_cast<double>(std::max<std::uint64_t>(1, master.samples));
+        report.rejected_low = static_cast<double>(master.rejected_low) / samples;
+        report.rejected_high = static_cast<double>(master.rejected_high) / samples;
+    }
+
+    void write(const StackPlan& plan, const MasterLight& master, const std::vector<Light*>& used, const StackReport& report) const {
+        fs::create_directories(s_.output / "lights");
+        const Exposure& e = *used.front()->exposure;
+        Header h;
+        h.set("CREATOR", "Kasane " KASANE_VERSION, "program that made this file");
+        h.set("IMAGETYP", "Master Light", "kind of exposure");
+        h.set("BUNIT", "ADU", "unit of the pixels");
+        if (!plan.target.empty()) h.set("OBJECT", plan.target, "target");
+        if (!plan.filter.empty()) h.set("FILTER", plan.filter, "filter");
+        if (!e.start.empty()) h.set("DATE-OBS", e.start, "start of the first frame used, UTC");
+        h.set("EXPTIME", report.seconds_total, "[s] of all frames used together");
+        h.set("EFFEXP", report.seconds_effective, "[s] effective exposure: seconds times worth");
+        h.set("NCOMBINE", static_cast<long long>(report.used), "frames combined");
+        h.set("NDROPPED", static_cast<long long>(report.dropped), "frames left out");
+        if (!e.camera.empty()) h.set("INSTRUME", e.camera, "camera");
+        if (!e.telescope.empty()) h.set("TELESCOP", e.telescope, "telescope");
+        if (e.focal_length_mm) h.set("FOCALLEN", *e.focal_length_mm, "[mm] focal length");
+        if (e.pixel_um) h.set("XPIXSZ", *e.pixel_um, "[um] pixel size in x");
+        h.set("NOISE", report.noise, "[ADU] background, as without resampling");
+        h.set("FWHM", report.fwhm, "[px] of the stars");
+        h.set("REJLOW", report.rejected_low, "share of samples rejected below");
+        h.set("REJHIGH", report.rejected_high, "share of samples rejected above");
+        h.set("REFERENC", report.reference, "frame that gives the grid");
+        h.set("REFPRINT", report.reference_fingerprint, "its fingerprint");
+        std::string inputs;
+        for (const Light* l : used) inputs += l->exposure->fingerprint;
+        h.set("INPUTS", digest(inputs), "digest of the frames combined");
+        h.add_history("Calibrated, defects repaired, Lanczos-3 with ringing clamped, additive and multiplicative");
+        h.add_history("levels, iterative rejection beyond 3 sigma, inverse-variance weighted mean.");
+        for (const Light* l : used)
+            h.add_history(fmt::format("from {} weight {:.5f} scale {:.5f}", l->exposure->path, l->report.weight, l->report.scale));
+        Header c;
+        c.set("BUNIT", "relative", "share of the whole weight that each pixel received");
+        write_fits(light_file(plan), {{master.pixels.plane(), h}, {master.coverage.plane(), c, "COVERAGE"}});
+        write_png(s_.output / report.preview, render(master.pixels.plane(), choose_stretch(master.pixels.plane())));
+    }
+
+    Session& s_;
+    const Group& group_;
+    Calibrations calibrations_;
+    std::vector<std::optional<StackReport>> done_; ///< as group_.stacks
+    std::vector<std::vector<Light>> lights_;       ///< as group_.stacks
+    const Light* reference_ = nullptr;
+    std::shared_ptr<const Measures> reference_measures_;
+    std::string reference_fingerprint_, reference_path_;
+    int reference_width_ = 0, reference_height_ = 0;
+};
+
+} // namespace
+
+void make_stacks(Session& s) {
+    for (const Group& group : group_stacks(s.pairing)) GroupWork(s, group).run();
+}
+
+} // namespace kasane

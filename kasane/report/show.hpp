@@ -1,0 +1,36 @@
+// A look at one image.
+#pragma once
+
+#include <kasane/frames/exposure.hpp>
+#include <kasane/image/image.hpp>
+#include <kasane/io/reader.hpp>
+
+#include <nlohmann/json.hpp>
+#include <string>
+#include <vector>
+
+namespace kasane {
+
+struct ShowReport {
+    std::string file, preview;
+    Exposure exposure;
+    int combined = 1; ///< frames in a master
+    struct Plane {
+        double minimum = 0, median = 0, mean = 0, maximum = 0; ///< ADU
+        double background = 0, noise = 0;                      ///< ADU, robust
+        double no_data = 0;                                    ///< share of pixels
+    };
+    std::vector<Plane> planes;
+    int stars = 0;
+    double fwhm = 0, eccentricity = 0; ///< pixels; 0 when nothing could be fitted
+};
+
+/// Reads the whole image and measures it as it stands (not calibrated). Throws InputError.
+ShowReport examine(const FrameReader& reader);
+std::string show_text(const ShowReport& report);
+nlohmann::json to_json(const ShowReport& report);
+
+/// A stretched 8-bit rendering: grey, or RGB for three planes.
+Raster<std::uint8_t> render_preview(const FrameReader& reader);
+
+} // namespace kasane

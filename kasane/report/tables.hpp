@@ -1,0 +1,38 @@
+// The results as text that fits a terminal.
+#pragma once
+
+#include <kasane/project/records.hpp>
+#include <kasane/project/scan.hpp>
+
+#include <string>
+#include <vector>
+
+namespace kasane {
+
+/// Columns of text, aligned; numbers to the right.
+class Table {
+public:
+    explicit Table(std::vector<std::string> headings) { rows_.push_back(std::move(headings)); }
+    void add(std::vector<std::string> row) { rows_.push_back(std::move(row)); }
+    bool empty() const { return rows_.size() < 2; }
+    std::string text() const;
+
+private:
+    std::vector<std::vector<std::string>> rows_;
+};
+
+/// "1 h 24 min", "3 min 20 s", "45 s".
+std::string duration_text(double seconds);
+
+/// Masters, stacks, frames left out, findings, and where the results are.
+std::string run_table(const RunReport& report);
+
+/// Writes report.txt (run_table) and report.json into the output folder. Throws OutputError.
+void write_report(const RunReport& report);
+
+/// What each file is, by role, night and filter; then what could not be placed.
+std::string scan_table(const Scan& scan, const Pairing& pairing);
+
+std::string findings_text(const std::vector<Finding>& findings);
+
+} // namespace kasane
