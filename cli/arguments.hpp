@@ -14,7 +14,7 @@ struct Arguments {
     bool json = false;
     bool quiet = false;
     int threads = 0;
-    std::string memory; ///< as given; see memory_bytes
+    std::string memory;            ///< as given; see memory_bytes
     std::filesystem::path folder;  ///< run, scan: the folder; demo: where to write
     std::filesystem::path output;  ///< run
     std::filesystem::path file;    ///< show

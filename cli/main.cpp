@@ -14,8 +14,8 @@
 
 namespace {
 
-/// Waits for Ctrl-C or a polite kill on a thread of its own and raises the flag: work stops at the next item and leaves no
-/// half file. A second Ctrl-C ends at once.
+/// Waits for Ctrl-C or a polite kill on a thread of its own and raises the flag: work stops at the next item and leaves
+/// no half file. A second Ctrl-C ends at once.
 class StopSignals {
 public:
     explicit StopSignals(kasane::CancelToken cancel) {
@@ -41,8 +41,9 @@ private:
 int fail(bool json, const std::shared_ptr<spdlog::logger>& log, const kasane::Error& e, int status) {
     log->error("{}", e.what());
     if (json)
-        std::cout << nlohmann::json{{"error", {{"text", e.what_failed()}, {"file", e.file().string()}, {"remedy", e.remedy()}}}}.dump(
-                         1, ' ', false, nlohmann::json::error_handler_t::replace)
+        std::cout << nlohmann::json{{"error",
+                                     {{"text", e.what_failed()}, {"file", e.file().string()}, {"remedy", e.remedy()}}}}
+                         .dump(1, ' ', false, nlohmann::json::error_handler_t::replace)
                   << "\n";
     return status;
 }
@@ -69,15 +70,20 @@ int main(int argc, char** argv) {
         const StopSignals signals(cancel);
         const Workers workers(arguments.threads, cancel);
         cli::TerminalProgress progress(log, arguments.quiet);
-        const MemoryBudget memory = arguments.memory.empty() ? default_budget() : MemoryBudget{cli::memory_bytes(arguments.memory)};
+        const MemoryBudget memory =
+            arguments.memory.empty() ? default_budget() : MemoryBudget{cli::memory_bytes(arguments.memory)};
         return cli::run_verb(arguments, {workers, memory, progress});
     } catch (const UsageError& e) {
         return fail(arguments.json, log, e, Exit::wrong_call);
     } catch (const Error& e) {
         return fail(arguments.json, log, e, Exit::not_done);
     } catch (const std::bad_alloc&) {
-        return fail(arguments.json, log, Error("memory ran out", {}, "Give less with --memory, or close other programs"), Exit::not_done);
+        return fail(arguments.json, log,
+                    Error("memory ran out", {}, "Give less with --memory, or close other programs"), Exit::not_done);
     } catch (const std::exception& e) {
-        return fail(arguments.json, log, Error(std::string("something unexpected: ") + e.what(), {}, "Please report it with the command you gave"), Exit::not_done);
+        return fail(
+            arguments.json, log,
+            Error(std::string("something unexpected: ") + e.what(), {}, "Please report it with the command you gave"),
+            Exit::not_done);
     }
 }

@@ -54,9 +54,12 @@ void TerminalProgress::draw() {
     constexpr int kBar = 24;
     const int full = static_cast<int>(share * kBar);
     std::string bar;
-    for (int i = 0; i < kBar; ++i) bar += i < full ? "█" : "░";
+    for (int i = 0; i < kBar; ++i)
+        bar += i < full ? "█" : "░";
     const std::string remaining = share > 0.02 ? duration_text(passed * (1 - share) / share) + " left" : "";
-    std::fputs(fmt::format("\r\033[K{:<40} {} {:3.0f} %  {}", stage_.substr(0, 40), bar, 100 * share, remaining).c_str(), stderr);
+    std::fputs(
+        fmt::format("\r\033[K{:<40} {} {:3.0f} %  {}", stage_.substr(0, 40), bar, 100 * share, remaining).c_str(),
+        stderr);
     std::fflush(stderr);
     on_screen_ = true;
 }

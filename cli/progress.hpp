@@ -10,8 +10,8 @@
 
 namespace kasane::cli {
 
-/// On a terminal: one line, redrawn, with a bar and the time that remains at the rate of this stage. Elsewhere: a line when a
-/// stage ends. All on standard error.
+/// On a terminal: one line, redrawn, with a bar and the time that remains at the rate of this stage. Elsewhere: a line
+/// when a stage ends. All on standard error.
 class TerminalProgress final : public Progress {
 public:
     TerminalProgress(std::shared_ptr<spdlog::logger> log, bool quiet);

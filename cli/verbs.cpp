@@ -35,8 +35,10 @@ int run(const Arguments& a, const Context& context) {
     options.output = a.output;
     const RunReport report = run_project(options, context);
     write_report(report);
-    if (a.json) print_json(to_json(report));
-    else std::cout << run_table(report);
+    if (a.json)
+        print_json(to_json(report));
+    else
+        std::cout << run_table(report);
     return report.clean() ? Exit::done : Exit::done_with_findings;
 }
 
@@ -45,20 +47,30 @@ int scan(const Arguments& a, const Context& context) {
     const Scan scan = scan_folder(folder, default_output(folder), nullptr, context);
     const Pairing pairing = pair_frames(scan.exposures);
     if (a.json) {
-        nlohmann::json exposures = nlohmann::json::array(), stacks = nlohmann::json::array(), findings = nlohmann::json::array();
-        for (const Exposure& e : scan.exposures) exposures.push_back(to_json(e));
+        nlohmann::json exposures = nlohmann::json::array(), stacks = nlohmann::json::array(),
+                       findings = nlohmann::json::array();
+        for (const Exposure& e : scan.exposures)
+            exposures.push_back(to_json(e));
         for (const StackPlan& s : pairing.stacks)
-            stacks.push_back({{"name", s.name}, {"target", s.target}, {"filter", s.filter}, {"sensor", s.sensor}, {"lights", s.lights.size()}});
+            stacks.push_back({{"name", s.name},
+                              {"target", s.target},
+                              {"filter", s.filter},
+                              {"sensor", s.sensor},
+                              {"lights", s.lights.size()}});
         for (const auto* list : {&scan.findings, &pairing.findings})
-            for (const Finding& f : *list) findings.push_back(to_json(f));
-        print_json({{"exposures", exposures}, {"stacks", stacks}, {"findings", findings}, {"other_files", scan.other_files}});
+            for (const Finding& f : *list)
+                findings.push_back(to_json(f));
+        print_json(
+            {{"exposures", exposures}, {"stacks", stacks}, {"findings", findings}, {"other_files", scan.other_files}});
     } else if (scan.exposures.empty() && scan.findings.empty()) {
-        std::cout << fmt::format("There are no exposures in {}. Name the folder that holds the FITS files of a target.\n", folder.string());
+        std::cout << fmt::format(
+            "There are no exposures in {}. Name the folder that holds the FITS files of a target.\n", folder.string());
     } else {
         std::cout << scan_table(scan, pairing);
     }
     const bool wanting = scan.exposures.empty() || !scan.findings.empty() ||
-                         std::any_of(pairing.findings.begin(), pairing.findings.end(), [](const Finding& f) { return f.level != Level::note; });
+                         std::any_of(pairing.findings.begin(), pairing.findings.end(),
+                                     [](const Finding& f) { return f.level != Level::note; });
     return wanting ? Exit::done_with_findings : Exit::done;
 }
 
@@ -70,8 +82,10 @@ int show(const Arguments& a) {
         write_png(preview, render_preview(*reader));
         report.preview = preview.string();
     }
-    if (a.json) print_json(to_json(report));
-    else std::cout << show_text(report);
+    if (a.json)
+        print_json(to_json(report));
+    else
+        std::cout << show_text(report);
     return Exit::done;
 }
 
@@ -79,13 +93,19 @@ int demo(const Arguments& a, const Context& context) {
     const fs::path folder = a.folder.empty() ? a.project / "paper-lantern" : folder_of(a);
     std::error_code failed;
     if (fs::exists(folder, failed) && !a.force && (!fs::is_directory(folder) || !fs::is_empty(folder)))
-        throw UsageError("this folder exists and is not empty", folder, "Name another one, or add --force to replace files of the same names");
+        throw UsageError("this folder exists and is not empty", folder,
+                         "Name another one, or add --force to replace files of the same names");
     const sky::Written written = sky::write_scenario(sky::demo_scenario(), folder, context);
     if (a.json) {
-        print_json({{"folder", written.folder.string()}, {"truth", written.truth.string()}, {"files", written.files}, {"bytes", written.bytes}});
+        print_json({{"folder", written.folder.string()},
+                    {"truth", written.truth.string()},
+                    {"files", written.files},
+                    {"bytes", written.bytes}});
     } else {
-        std::cout << fmt::format("Three nights on the Paper Lantern Nebula: {} exposures ({:.0f} MB) in {}\nThe truth about them is in {}\n\nNow try\n  kasane scan {}\n  kasane run {}\n",
-                                 written.files, static_cast<double>(written.bytes) / 1e6, folder.string(), written.truth.string(), folder.string(), folder.string());
+        std::cout << fmt::format("Three nights on the Paper Lantern Nebula: {} exposures ({:.0f} MB) in {}\nThe truth "
+                                 "about them is in {}\n\nNow try\n  kasane scan {}\n  kasane run {}\n",
+                                 written.files, static_cast<double>(written.bytes) / 1e6, folder.string(),
+                                 written.truth.string(), folder.string(), folder.string());
     }
     return Exit::done;
 }

@@ -50,7 +50,8 @@ std::string fingerprint(const std::filesystem::path& file) {
     } else {
         take(0, kEnd);
         const std::int64_t step = (size - 2 * kEnd) / kBlocks;
-        for (std::int64_t i = 0; i < kBlocks; ++i) take(kEnd + i * step, kBlock);
+        for (std::int64_t i = 0; i < kBlocks; ++i)
+            take(kEnd + i * step, kBlock);
         take(size - kEnd, kEnd);
     }
     return digest(sample);

@@ -73,7 +73,8 @@ void write_text_safely(const fs::path& final_path, std::string_view text) {
 void require_writable_folder(const fs::path& folder) {
     std::error_code failed;
     fs::create_directories(folder, failed);
-    if (failed) throw OutputError("this folder cannot be made: " + reason(failed.value()), folder, remedy(failed.value()));
+    if (failed)
+        throw OutputError("this folder cannot be made: " + reason(failed.value()), folder, remedy(failed.value()));
     const fs::path probe = folder / fmt::format("{}{}", kTemporaryPrefix, ::getpid());
     const int fd = ::open(probe.c_str(), O_WRONLY | O_CREAT | O_CLOEXEC, 0644);
     if (fd < 0) throw OutputError("this folder cannot be written to: " + reason(errno), folder, remedy(errno));

@@ -14,7 +14,8 @@ CalibratedView::CalibratedView(std::shared_ptr<const FrameReader> raw, Calibrati
     : raw_(std::move(raw)), calibration_(std::move(calibration)) {
     for (const auto& part : {calibration_.dark, calibration_.flat})
         if (part && part->bounds() != raw_->bounds())
-            throw InputError(fmt::format("is {} x {} pixels and cannot calibrate a light of {} x {}", part->width(), part->height(), raw_->width(), raw_->height()),
+            throw InputError(fmt::format("is {} x {} pixels and cannot calibrate a light of {} x {}", part->width(),
+                                         part->height(), raw_->width(), raw_->height()),
                              part->path(), "Use calibration frames of the same camera and binning");
 }
 
@@ -30,11 +31,13 @@ void CalibratedView::read_unrepaired(const Region& region, View<float> out) cons
             float* to = out.row(y) + x;
             if (calibration_.dark) {
                 calibration_.dark->read(r, line);
-                for (int i = 0; i < r.width; ++i) to[i] -= part[static_cast<std::size_t>(i)];
+                for (int i = 0; i < r.width; ++i)
+                    to[i] -= part[static_cast<std::size_t>(i)];
             }
             if (calibration_.flat) {
                 calibration_.flat->read(r, line);
-                for (int i = 0; i < r.width; ++i) to[i] /= part[static_cast<std::size_t>(i)];
+                for (int i = 0; i < r.width; ++i)
+                    to[i] /= part[static_cast<std::size_t>(i)];
             }
         }
 }

@@ -66,8 +66,11 @@ DefectList find_defects(const FrameReader* dark, double frame_noise, const Frame
     }
     if (flat)
         scan_against_neighbours(
-            *flat, [&](float v, float l, float r) { return !(v >= 0.7f * std::max(l, r) && v <= 1.4f * std::min(l, r)); },
-            [&](int x, int y, float v, float median) { mask(x, y) |= !(v >= o.least_response * median && v <= o.most_response * median && v > 0); });
+            *flat,
+            [&](float v, float l, float r) { return !(v >= 0.7f * std::max(l, r) && v <= 1.4f * std::min(l, r)); },
+            [&](int x, int y, float v, float median) {
+                mask(x, y) |= !(v >= o.least_response * median && v <= o.most_response * median && v > 0);
+            });
     return DefectList(mask);
 }
 

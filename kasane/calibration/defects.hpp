@@ -23,7 +23,8 @@ public:
     void for_each(const Region& r, F f) const {
         if (columns_.empty()) return;
         for (int y = r.y; y < r.bottom(); ++y)
-            for (std::size_t i = starts_[static_cast<std::size_t>(y)]; i < starts_[static_cast<std::size_t>(y) + 1]; ++i)
+            for (std::size_t i = starts_[static_cast<std::size_t>(y)]; i < starts_[static_cast<std::size_t>(y) + 1];
+                 ++i)
                 if (columns_[i] >= r.x && columns_[i] < r.right()) f(columns_[i], y);
     }
 
@@ -33,13 +34,15 @@ private:
 };
 
 struct DefectOptions {
-    float hot_sigmas = 10;     ///< excess over the neighbours' median, in units of one dark's noise: such pixels are noisier than the sky
+    float hot_sigmas =
+        10; ///< excess over the neighbours' median, in units of one dark's noise: such pixels are noisier than the sky
     float least_response = 0.5f; ///< share of the neighbours' response in the flat below which a pixel is dead
     float most_response = 1.6f;  ///< and above which it is defective
 };
 
-/// Finds hot pixels in a master dark or bias and dead ones in a master flat; either may be null. `frame_noise` is the noise
-/// of a single dark (ADU). Reads by bands; memory for one byte a pixel.
-DefectList find_defects(const FrameReader* dark, double frame_noise, const FrameReader* flat, const DefectOptions& options = {});
+/// Finds hot pixels in a master dark or bias and dead ones in a master flat; either may be null. `frame_noise` is the
+/// noise of a single dark (ADU). Reads by bands; memory for one byte a pixel.
+DefectList find_defects(const FrameReader* dark, double frame_noise, const FrameReader* flat,
+                        const DefectOptions& options = {});
 
 } // namespace kasane

@@ -24,7 +24,8 @@ std::vector<float> sample_rows(const FrameReader& frame, const FrameReader* offs
         const Region r{0, static_cast<int>((i + 0.5) * frame.height() / rows), frame.width(), 1};
         frame.read(r, row.plane());
         if (offset) offset->read(r, dark.plane());
-        for (int x = 0; x < frame.width(); ++x) values.push_back(row(x, 0) - dark(x, 0));
+        for (int x = 0; x < frame.width(); ++x)
+            values.push_back(row(x, 0) - dark(x, 0));
     }
     return values;
 }
@@ -52,13 +53,14 @@ double difference_sigma(const std::vector<std::vector<float>>& samples, const st
 
 } // namespace
 
-MasterResult build_master(Role role, const std::vector<std::shared_ptr<const FrameReader>>& frames, const FrameReader* offset,
-                          const Context& context, const MasterOptions& options) {
+MasterResult build_master(Role role, const std::vector<std::shared_ptr<const FrameReader>>& frames,
+                          const FrameReader* offset, const Context& context, const MasterOptions& options) {
     if (frames.empty()) throw DataError("there are no frames to make a master from", {}, {});
     const int width = frames.front()->width(), height = frames.front()->height();
     for (const auto& f : frames)
         if (f->width() != width || f->height() != height)
-            throw InputError(fmt::format("is {} x {} pixels; {} is {} x {}", f->width(), f->height(), frames.front()->path().filename().string(), width, height),
+            throw InputError(fmt::format("is {} x {} pixels; {} is {} x {}", f->width(), f->height(),
+                                         frames.front()->path().filename().string(), width, height),
                              f->path(), "Keep frames of different cameras or binnings apart");
     const bool flat = role == Role::flat;
     const FrameReader* subtract = flat ? offset : nullptr;
@@ -71,29 +73,33 @@ MasterResult build_master(Role role, const std::vector<std::shared_ptr<const Fra
         level[f] = median_of(samples[f]);
         if (!flat) continue;
         if (!(level[f] > 1))
-            throw DataError(fmt::format("there is no light on this flat (level {:.1f} ADU above its offset)", level[f]), frames[f]->path(),
-                            "Remove it, or move it to the darks");
+            throw DataError(fmt::format("there is no light on this flat (level {:.1f} ADU above its offset)", level[f]),
+                            frames[f]->path(), "Remove it, or move it to the darks");
         scale[f] = 1 / level[f];
     }
-    MasterResult result{Image(width, height), static_cast<int>(frames.size()), median_of(level), difference_sigma(samples, scale), 0};
+    MasterResult result{Image(width, height), static_cast<int>(frames.size()), median_of(level),
+                        difference_sigma(samples, scale), 0};
     samples.clear();
 
     std::vector<FrameExpectation> expectations(frames.size());
     const auto variance = static_cast<float>(std::max(1e-12, result.frame_noise * result.frame_noise));
-    for (auto& e : expectations) e.variance = variance;
+    for (auto& e : expectations)
+        e.variance = variance;
     const StackCombiner combiner(expectations, 0, result.frame_noise > 0, options.rejection);
 
     // Bands of whole rows, sized by the budget: the samples of all frames, and their mapped pages.
     const auto count = static_cast<std::uint64_t>(frames.size());
     const std::uint64_t row_bytes = (count + 2) * static_cast<std::uint64_t>(width) * (sizeof(float) + 2);
-    const std::uint64_t share = std::max<std::uint64_t>(context.memory.for_buffers() / 2, 1) / static_cast<std::uint64_t>(context.workers.threads());
+    const std::uint64_t share = std::max<std::uint64_t>(context.memory.for_buffers() / 2, 1) /
+                                static_cast<std::uint64_t>(context.workers.threads());
     const int band = static_cast<int>(std::clamp<std::uint64_t>(share / row_bytes, 1, 64));
     const int bands = (height + band - 1) / band;
     std::atomic<std::uint64_t> rejected{0};
     context.workers.for_each(static_cast<std::size_t>(bands), [&](std::size_t b) {
         const Region region{0, static_cast<int>(b) * band, width, std::min(band, height - static_cast<int>(b) * band)};
         const std::ptrdiff_t pixels = region.area();
-        std::vector<float> block(static_cast<std::size_t>(pixels) * frames.size()), dark(static_cast<std::size_t>(pixels), 0.0f);
+        std::vector<float> block(static_cast<std::size_t>(pixels) * frames.size()),
+            dark(static_cast<std::size_t>(pixels), 0.0f);
         std::vector<float> weight(static_cast<std::size_t>(pixels));
         std::vector<std::uint16_t> low(static_cast<std::size_t>(pixels)), high(static_cast<std::size_t>(pixels));
         if (subtract) subtract->read(region, {dark.data(), width, region.height, width});
@@ -101,16 +107,20 @@ MasterResult build_master(Role role, const std::vector<std::shared_ptr<const Fra
             float* to = block.data() + static_cast<std::ptrdiff_t>(f) * pixels;
             frames[f]->read(region, {to, width, region.height, width});
             if (flat)
-                for (std::ptrdiff_t i = 0; i < pixels; ++i) to[i] = (to[i] - dark[static_cast<std::size_t>(i)]) * scale[f];
+                for (std::ptrdiff_t i = 0; i < pixels; ++i)
+                    to[i] = (to[i] - dark[static_cast<std::size_t>(i)]) * scale[f];
         }
         combiner.combine({block.data(), static_cast<int>(frames.size()), pixels, static_cast<int>(pixels)},
                          {result.pixels.plane().row(region.y), weight.data(), low.data(), high.data()});
         std::uint64_t n = 0;
-        for (std::ptrdiff_t i = 0; i < pixels; ++i) n += low[static_cast<std::size_t>(i)] + high[static_cast<std::size_t>(i)];
+        for (std::ptrdiff_t i = 0; i < pixels; ++i)
+            n += low[static_cast<std::size_t>(i)] + high[static_cast<std::size_t>(i)];
         rejected += n;
-        for (const auto& f : frames) f->release();
+        for (const auto& f : frames)
+            f->release();
     });
-    result.rejected_share = static_cast<double>(rejected) / (static_cast<double>(count) * static_cast<double>(result.pixels.bounds().area()));
+    result.rejected_share = static_cast<double>(rejected) /
+                            (static_cast<double>(count) * static_cast<double>(result.pixels.bounds().area()));
 
     if (flat) { // mean 1, whatever dead or hot pixels say
         double mean = image_statistics(result.pixels.plane(), 2000000).location;
@@ -123,7 +133,8 @@ MasterResult build_master(Role role, const std::vector<std::shared_ptr<const Fra
             }
         if (n > 0) mean = sum / static_cast<double>(n);
         const auto factor = static_cast<float>(1 / mean);
-        for (float& v : result.pixels.pixels()) v *= factor;
+        for (float& v : result.pixels.pixels())
+            v *= factor;
     }
     return result;
 }

@@ -29,7 +29,7 @@ struct MasterResult {
 /// rejection, so that neither panel flicker nor twilight biases it, and the result is scaled to mean 1.
 /// Memory: the result plus bands within the budget, whatever the number of frames.
 /// Throws InputError if a frame cannot be read, DataError if there are no frames or a flat has no light on it.
-MasterResult build_master(Role role, const std::vector<std::shared_ptr<const FrameReader>>& frames, const FrameReader* offset,
-                          const Context& context, const MasterOptions& options = {});
+MasterResult build_master(Role role, const std::vector<std::shared_ptr<const FrameReader>>& frames,
+                          const FrameReader* offset, const Context& context, const MasterOptions& options = {});
 
 } // namespace kasane

@@ -26,8 +26,10 @@ std::string letters(const std::string& text) {
 std::vector<std::string> words(const std::string& text) {
     std::vector<std::string> out(1);
     for (const unsigned char c : text)
-        if (std::isalpha(c)) out.back() += static_cast<char>(std::tolower(c));
-        else if (!out.back().empty()) out.emplace_back();
+        if (std::isalpha(c))
+            out.back() += static_cast<char>(std::tolower(c));
+        else if (!out.back().empty())
+            out.emplace_back();
     if (out.back().empty()) out.pop_back();
     return out;
 }
@@ -47,7 +49,8 @@ Role role_of_text(const std::string& text) {
 Role role_of_words(const std::string& component) {
     const auto list = words(component);
     const auto has = [&](std::initializer_list<std::string_view> any) {
-        return std::any_of(any.begin(), any.end(), [&](auto w) { return std::find(list.begin(), list.end(), w) != list.end(); });
+        return std::any_of(any.begin(), any.end(),
+                           [&](auto w) { return std::find(list.begin(), list.end(), w) != list.end(); });
     };
     const bool dark = has({"dark", "darks"}), flat = has({"flat", "flats"});
     if ((dark && flat) || has({"darkflat", "darkflats", "flatdark", "flatdarks"})) return Role::dark_flat;
@@ -70,7 +73,8 @@ void find_role(Exposure& e, const Header& header) {
     }
     const std::filesystem::path path(e.path);
     if (e.role == Role::unknown)
-        for (auto folder = path.parent_path(); !folder.empty() && e.role == Role::unknown; folder = folder.parent_path()) {
+        for (auto folder = path.parent_path(); !folder.empty() && e.role == Role::unknown;
+             folder = folder.parent_path()) {
             e.role = role_of_words(folder.filename().string());
             if (e.role != Role::unknown) e.role_source = fmt::format("folder name {}", folder.filename().string());
         }
@@ -85,15 +89,18 @@ void find_role(Exposure& e, const Header& header) {
 
 std::string cfa_pattern(const Header& header) {
     std::string pattern = header.text({"BAYERPAT", "CFAPAT", "COLORTYP"}).value_or("");
-    std::transform(pattern.begin(), pattern.end(), pattern.begin(), [](unsigned char c) { return static_cast<char>(std::toupper(c)); });
+    std::transform(pattern.begin(), pattern.end(), pattern.begin(),
+                   [](unsigned char c) { return static_cast<char>(std::toupper(c)); });
     const bool valid = pattern.size() == 4 && pattern.find_first_not_of("RGB") == std::string::npos;
     return valid ? pattern : "";
 }
 
 std::optional<date::sys_seconds> parse_time(const std::string& text) {
     std::array<int, 6> f{};
-    if (std::sscanf(text.c_str(), "%d-%d-%dT%d:%d:%d", &f[0], &f[1], &f[2], &f[3], &f[4], &f[5]) < 5) return std::nullopt;
-    const date::year_month_day day{date::year{f[0]}, date::month{static_cast<unsigned>(f[1])}, date::day{static_cast<unsigned>(f[2])}};
+    if (std::sscanf(text.c_str(), "%d-%d-%dT%d:%d:%d", &f[0], &f[1], &f[2], &f[3], &f[4], &f[5]) < 5)
+        return std::nullopt;
+    const date::year_month_day day{date::year{f[0]}, date::month{static_cast<unsigned>(f[1])},
+                                   date::day{static_cast<unsigned>(f[2])}};
     const bool clock = f[3] >= 0 && f[3] < 24 && f[4] >= 0 && f[4] < 60 && f[5] >= 0 && f[5] <= 60;
     if (!day.ok() || !clock) return std::nullopt;
     return date::sys_days{day} + std::chrono::hours{f[3]} + std::chrono::minutes{f[4]} + std::chrono::seconds{f[5]};
@@ -138,10 +145,27 @@ Exposure describe_exposure(const std::string& path, const Header& h, int width, 
 
 std::string fold_filter(const std::string& name) {
     static const std::map<std::string, std::string> synonyms = {
-        {"l", "L"},      {"lum", "L"},    {"luminance", "L"}, {"clear", "L"},   {"r", "R"},       {"red", "R"},
-        {"g", "G"},      {"green", "G"},  {"b", "B"},         {"blue", "B"},    {"ha", "Ha"},     {"halpha", "Ha"},
-        {"hydrogenalpha", "Ha"},          {"o3", "O3"},       {"oiii", "O3"},   {"s2", "S2"},     {"sii", "S2"},
-        {"hb", "Hb"},    {"hbeta", "Hb"}, {"none", ""},       {"nofilter", ""},
+        {"l", "L"},
+        {"lum", "L"},
+        {"luminance", "L"},
+        {"clear", "L"},
+        {"r", "R"},
+        {"red", "R"},
+        {"g", "G"},
+        {"green", "G"},
+        {"b", "B"},
+        {"blue", "B"},
+        {"ha", "Ha"},
+        {"halpha", "Ha"},
+        {"hydrogenalpha", "Ha"},
+        {"o3", "O3"},
+        {"oiii", "O3"},
+        {"s2", "S2"},
+        {"sii", "S2"},
+        {"hb", "Hb"},
+        {"hbeta", "Hb"},
+        {"none", ""},
+        {"nofilter", ""},
     };
     const auto it = synonyms.find(letters(name));
     return it == synonyms.end() ? name : it->second;
@@ -164,8 +188,8 @@ void assign_nights(std::vector<Exposure>& exposures) {
 }
 
 std::string sensor_key(const Exposure& e) {
-    return fmt::format("{} {}x{} bin {}x{} {}", e.camera.empty() ? "unnamed camera" : e.camera, e.width, e.height, e.binning_x, e.binning_y,
-                       e.cfa.empty() ? "mono" : e.cfa);
+    return fmt::format("{} {}x{} bin {}x{} {}", e.camera.empty() ? "unnamed camera" : e.camera, e.width, e.height,
+                       e.binning_x, e.binning_y, e.cfa.empty() ? "mono" : e.cfa);
 }
 
 } // namespace kasane

@@ -17,8 +17,8 @@ std::string_view role_name(Role role);
 struct Exposure {
     std::string path;        ///< relative to the project folder
     std::string fingerprint; ///< of its content (base/hash.hpp)
-    std::string identity;    ///< fingerprint and time of change: what derived facts are keyed by, so that an edit between the
-                             ///< fingerprint's samples is seen too
+    std::string identity; ///< fingerprint and time of change: what derived facts are keyed by, so that an edit between
+                          ///< the fingerprint's samples is seen too
 
     Role role = Role::unknown;
     std::string role_source;     ///< how the role is known: "header IMAGETYP = Light", "folder name darks", ...
@@ -28,10 +28,10 @@ struct Exposure {
     int width = 0, height = 0, planes = 1;
     int bits = 0; ///< as FITS BITPIX
     std::optional<double> seconds;
-    std::string start; ///< UTC, ISO 8601, as far as the header gives it
-    std::string night; ///< local date on which the night began, YYYY-MM-DD; empty when unknown
-    std::optional<double> gain, offset;             ///< camera settings, unit-less
-    std::optional<double> electrons_per_adu;        ///< conversion gain
+    std::string start;                       ///< UTC, ISO 8601, as far as the header gives it
+    std::string night;                       ///< local date on which the night began, YYYY-MM-DD; empty when unknown
+    std::optional<double> gain, offset;      ///< camera settings, unit-less
+    std::optional<double> electrons_per_adu; ///< conversion gain
     std::optional<double> temperature, temperature_set; ///< degrees Celsius
     int binning_x = 1, binning_y = 1;
     std::string filter; ///< folded: see fold_filter
@@ -47,8 +47,8 @@ struct Exposure {
 /// name. `night` is left empty (see assign_nights).
 Exposure describe_exposure(const std::string& path, const Header& header, int width, int height, int planes, int bits);
 
-/// Filters by one name: case, spaces and common synonyms folded ("Luminance" -> "L", "H-alpha" -> "Ha"). Unknown names keep
-/// their text.
+/// Filters by one name: case, spaces and common synonyms folded ("Luminance" -> "L", "H-alpha" -> "Ha"). Unknown names
+/// keep their text.
 std::string fold_filter(const std::string& name);
 
 /// The night of each exposure: noon to noon of local mean time by the site's longitude (its own, else that of the other

@@ -34,7 +34,8 @@ double temperature_distance(const Exposure& a, const Exposure& b) {
 double night_distance(const std::string& a, const std::string& b) {
     if (a == b) return 0;
     int y = 0, m = 0, d = 0, v = 0, n = 0, e = 0;
-    if (std::sscanf(a.c_str(), "%d-%d-%d", &y, &m, &d) != 3 || std::sscanf(b.c_str(), "%d-%d-%d", &v, &n, &e) != 3) return 1e6;
+    if (std::sscanf(a.c_str(), "%d-%d-%d", &y, &m, &d) != 3 || std::sscanf(b.c_str(), "%d-%d-%d", &v, &n, &e) != 3)
+        return 1e6;
     return std::abs((y - v) * 372.0 + (m - n) * 31.0 + (d - e));
 }
 
@@ -45,12 +46,14 @@ std::string seconds_text(const Exposure& e) {
 class Pairer {
 public:
     Pairer(const std::vector<Exposure>& exposures, const PairingOptions& options) : all_(exposures), options_(options) {
-        for (std::size_t i = 0; i < all_.size(); ++i) order_.push_back(i);
+        for (std::size_t i = 0; i < all_.size(); ++i)
+            order_.push_back(i);
         std::sort(order_.begin(), order_.end(), [&](auto a, auto b) { return all_[a].path < all_[b].path; });
     }
 
     Pairing run() {
-        for (const std::size_t i : order_) place(i);
+        for (const std::size_t i : order_)
+            place(i);
         name_masters();
         for (MasterPlan& m : result_.masters)
             if (m.role == Role::flat && !m.existing) choose_flat_offset(m);
@@ -72,11 +75,13 @@ private:
         if (e.role == Role::unknown) {
             unplaced_.push_back(e.path);
         } else if (e.planes != 1) {
-            finding(Level::warning, "colour-image", {e.path}, fmt::format("it has {} planes; one is expected of a raw exposure", e.planes),
+            finding(Level::warning, "colour-image", {e.path},
+                    fmt::format("it has {} planes; one is expected of a raw exposure", e.planes),
                     "Give the raw exposure, not a processed picture");
         } else if (e.role == Role::light) {
             if (e.is_master) {
-                finding(Level::note, "master-light", {e.path}, "it is a combination of lights already and is not used", "");
+                finding(Level::note, "master-light", {e.path}, "it is a combination of lights already and is not used",
+                        "");
             } else if (!e.cfa.empty()) {
                 cfa_.push_back(e.path);
             } else {
@@ -103,9 +108,12 @@ private:
         if (temperature_distance(a, b) > options_.temperature_tolerance && a.role != Role::flat) return false;
         switch (a.role) {
         case Role::dark:
-        case Role::dark_flat: return exposure_fits(a, b, options_.exposure_tolerance);
-        case Role::flat: return a.filter == b.filter && a.night == b.night;
-        default: return true;
+        case Role::dark_flat:
+            return exposure_fits(a, b, options_.exposure_tolerance);
+        case Role::flat:
+            return a.filter == b.filter && a.night == b.night;
+        default:
+            return true;
         }
     }
 
@@ -123,7 +131,8 @@ private:
         std::set<std::string> taken;
         const auto unique = [&](std::string name) {
             std::string candidate = name;
-            for (int n = 2; !taken.insert(candidate).second; ++n) candidate = fmt::format("{}-{}", name, n);
+            for (int n = 2; !taken.insert(candidate).second; ++n)
+                candidate = fmt::format("{}-{}", name, n);
             return candidate;
         };
         for (MasterPlan& m : result_.masters) {
@@ -135,7 +144,8 @@ private:
             } else if (m.role != Role::bias && e.seconds) {
                 name += fmt::format("-{:g}s", *e.seconds);
             }
-            if (const auto t = e.sensor_temperature(); t && m.role != Role::flat) name += fmt::format("-{:g}C", std::round(*t));
+            if (const auto t = e.sensor_temperature(); t && m.role != Role::flat)
+                name += fmt::format("-{:g}C", std::round(*t));
             m.name = unique(file_safe(name));
         }
         taken.clear();
@@ -154,7 +164,8 @@ private:
         for (std::size_t i = 0; i < result_.masters.size(); ++i) {
             const MasterPlan& m = result_.masters[i];
             if (m.role != role || !same_sensor(first(m), e)) continue;
-            const double c = cost(first(m)) - (m.existing ? 0 : 1e-9); // all else equal, the frames rather than somebody's master
+            const double c =
+                cost(first(m)) - (m.existing ? 0 : 1e-9); // all else equal, the frames rather than somebody's master
             if (c < least) {
                 least = c;
                 chosen = i;
@@ -173,7 +184,9 @@ private:
             return;
         }
         flat.offset = best(Role::dark, e, [&](const Exposure& d) {
-            return d.seconds && e.seconds && exposure_fits(d, e, options_.exposure_tolerance) ? temperature_distance(d, e) : 1e30;
+            return d.seconds && e.seconds && exposure_fits(d, e, options_.exposure_tolerance)
+                       ? temperature_distance(d, e)
+                       : 1e30;
         });
         if (flat.offset) {
             flat.offset_reason = "dark of the same exposure";
@@ -183,7 +196,9 @@ private:
         flat.offset_reason = flat.offset ? "bias" : "none: no dark flat and no bias fits";
         if (!flat.offset)
             finding(Level::warning, "flat-offset-missing", {e.path},
-                    fmt::format("the flats {} keep their offset, because no dark flat and no bias fits them; they will under-correct", flat.name),
+                    fmt::format("the flats {} keep their offset, because no dark flat and no bias fits them; they will "
+                                "under-correct",
+                                flat.name),
                     "Take bias frames at the same gain and offset");
     }
 
@@ -194,7 +209,9 @@ private:
                 const Exposure& e = all_[light.exposure];
                 light.dark = best(Role::dark, e, [&](const Exposure& d) {
                     const double away = temperature_distance(d, e);
-                    return exposure_fits(d, e, options_.exposure_tolerance) && away <= options_.temperature_tolerance ? away : 1e30;
+                    return exposure_fits(d, e, options_.exposure_tolerance) && away <= options_.temperature_tolerance
+                               ? away
+                               : 1e30;
                 });
                 if (light.dark) {
                     light.dark_reason = fmt::format("dark of {}", seconds_text(e));
@@ -212,32 +229,47 @@ private:
                 } else if (first(result_.masters[*light.flat]).night == e.night) {
                     light.flat_reason = "flat of the same night and filter";
                 } else {
-                    light.flat_reason = fmt::format("flat of another night, {}", first(result_.masters[*light.flat]).night);
+                    light.flat_reason =
+                        fmt::format("flat of another night, {}", first(result_.masters[*light.flat]).night);
                     other_night.push_back(e.path);
                 }
             }
             const std::string lights = "{} lights of " + s.name + " ";
-            const auto tell = [&](const std::vector<std::string>& files, const char* code, const std::string& text, const char* remedy) {
-                if (!files.empty()) finding(Level::warning, code, files, fmt::format(fmt::runtime(lights), files.size()) + text, remedy);
+            const auto tell = [&](const std::vector<std::string>& files, const char* code, const std::string& text,
+                                  const char* remedy) {
+                if (!files.empty())
+                    finding(Level::warning, code, files, fmt::format(fmt::runtime(lights), files.size()) + text,
+                            remedy);
             };
             const Exposure& e = all_[s.lights.front().exposure];
             tell(without_dark, "dark-missing", "have neither dark nor bias: offset, glow and hot pixels stay in",
                  "Take darks of the same exposure, gain and temperature");
             tell(bias_only, "dark-missing",
-                 fmt::format("have no dark of {} at their temperature and gain; the bias alone is subtracted, hot pixels stay in", seconds_text(e)),
+                 fmt::format("have no dark of {} at their temperature and gain; the bias alone is subtracted, hot "
+                             "pixels stay in",
+                             seconds_text(e)),
                  "Take darks of the same exposure, gain and temperature");
-            tell(without_flat, "flat-missing", fmt::format("have no flat of filter {}: vignetting and dust stay in", s.filter.empty() ? "(none)" : s.filter),
+            tell(without_flat, "flat-missing",
+                 fmt::format("have no flat of filter {}: vignetting and dust stay in",
+                             s.filter.empty() ? "(none)" : s.filter),
                  "Take flats of this filter with the same camera and binning");
-            tell(other_night, "flat-of-another-night", "use flats of another night: dust may have moved", "Take flats every night");
+            tell(other_night, "flat-of-another-night", "use flats of another night: dust may have moved",
+                 "Take flats every night");
         }
     }
 
     void report() {
         if (!unplaced_.empty())
-            finding(Level::warning, "role-unknown", unplaced_, fmt::format("{} files were not placed: neither header, folder name nor file name says what they are", unplaced_.size()),
-                    "Put them into folders named lights, darks, flats or bias");
+            finding(
+                Level::warning, "role-unknown", unplaced_,
+                fmt::format("{} files were not placed: neither header, folder name nor file name says what they are",
+                            unplaced_.size()),
+                "Put them into folders named lights, darks, flats or bias");
         if (!cfa_.empty())
-            finding(Level::blocker, "colour-filter-array", cfa_, fmt::format("{} lights come from a colour sensor, which this version does not yet integrate; they are set aside", cfa_.size()),
+            finding(Level::blocker, "colour-filter-array", cfa_,
+                    fmt::format("{} lights come from a colour sensor, which this version does not yet integrate; they "
+                                "are set aside",
+                                cfa_.size()),
                     "Use exposures of a mono camera");
         std::map<std::string, std::map<std::string, std::vector<std::string>>> sizes; // by target, then by size
         for (const StackPlan& s : result_.stacks)
@@ -247,11 +279,14 @@ private:
             }
         for (const auto& [target, by_size] : sizes) {
             if (by_size.size() < 2) continue;
-            const auto fewest = std::min_element(by_size.begin(), by_size.end(), [](auto& a, auto& b) { return a.second.size() < b.second.size(); });
+            const auto fewest = std::min_element(by_size.begin(), by_size.end(),
+                                                 [](auto& a, auto& b) { return a.second.size() < b.second.size(); });
             std::string list;
-            for (const auto& [size, files] : by_size) list += fmt::format("{}{} of {} pixels", list.empty() ? "" : ", ", files.size(), size);
+            for (const auto& [size, files] : by_size)
+                list += fmt::format("{}{} of {} pixels", list.empty() ? "" : ", ", files.size(), size);
             finding(Level::warning, "light-sizes-differ", fewest->second,
-                    fmt::format("the lights of {} have different sizes ({}); each size becomes a stack of its own", target.empty() ? "this folder" : target, list),
+                    fmt::format("the lights of {} have different sizes ({}); each size becomes a stack of its own",
+                                target.empty() ? "this folder" : target, list),
                     "Check binning and cropping if they were meant to be one stack");
         }
     }
@@ -269,11 +304,15 @@ std::string file_safe(const std::string& text) {
     std::string out;
     for (const unsigned char c : text) {
         const bool plain = std::isalnum(c) || c == '.' || c == '_' || c == '-';
-        if (plain) out += static_cast<char>(c);
-        else if (!out.empty() && out.back() != '-') out += '-';
+        if (plain)
+            out += static_cast<char>(c);
+        else if (!out.empty() && out.back() != '-')
+            out += '-';
     }
-    while (!out.empty() && (out.back() == '-' || out.back() == '.')) out.pop_back();
-    while (!out.empty() && out.front() == '.') out.erase(0, 1);
+    while (!out.empty() && (out.back() == '-' || out.back() == '.'))
+        out.pop_back();
+    while (!out.empty() && out.front() == '.')
+        out.erase(0, 1);
     return out;
 }
 

@@ -18,7 +18,8 @@ Measures measure_exposure(const CalibratedView& view, const MeasureOptions& opti
     m.noise = list.noise;
     m.mesh = std::move(list.background);
     m.stars = std::move(list.stars);
-    if (m.stars.size() > static_cast<std::size_t>(options.kept_stars)) m.stars.resize(static_cast<std::size_t>(options.kept_stars));
+    if (m.stars.size() > static_cast<std::size_t>(options.kept_stars))
+        m.stars.resize(static_cast<std::size_t>(options.kept_stars));
     return m;
 }
 

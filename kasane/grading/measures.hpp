@@ -10,11 +10,11 @@
 namespace kasane {
 
 struct Measures {
-    std::vector<Star> stars;   ///< brightest first
-    double fwhm = 0;           ///< pixels; 0 when no star could be fitted
+    std::vector<Star> stars; ///< brightest first
+    double fwhm = 0;         ///< pixels; 0 when no star could be fitted
     double eccentricity = 0;
-    double background = 0;     ///< ADU, median over the frame
-    double noise = 0;          ///< ADU, of a background pixel
+    double background = 0; ///< ADU, median over the frame
+    double noise = 0;      ///< ADU, of a background pixel
     Background mesh;
 };
 
@@ -23,7 +23,8 @@ struct MeasureOptions {
     int kept_stars = 600; ///< of the list, for registration and normalisation
 };
 
-/// Calibrates the whole exposure in memory, measures it and forgets the pixels. Memory: 4 bytes a pixel. Throws InputError.
+/// Calibrates the whole exposure in memory, measures it and forgets the pixels. Memory: 4 bytes a pixel. Throws
+/// InputError.
 Measures measure_exposure(const CalibratedView& view, const MeasureOptions& options = {});
 
 } // namespace kasane

@@ -9,7 +9,8 @@ namespace kasane {
 
 std::vector<Verdict> judge_by_stars(const std::vector<const Measures*>& stack, const VerdictOptions& o) {
     std::vector<float> counts;
-    for (const Measures* m : stack) counts.push_back(static_cast<float>(m->stars.size()));
+    for (const Measures* m : stack)
+        counts.push_back(static_cast<float>(m->stars.size()));
     const double usual = counts.empty() ? 0 : median_in_place(counts);
     std::vector<Verdict> verdicts;
     for (const Measures* m : stack) {
@@ -18,8 +19,10 @@ std::vector<Verdict> judge_by_stars(const std::vector<const Measures*>& stack, c
         if (n < o.least_stars)
             v = {false, fmt::format("only {} stars; at least {} are needed", m->stars.size(), o.least_stars)};
         else if (stack.size() >= 3 && n < o.least_star_share * usual)
-            v = {false, fmt::format("only {} stars; the stack's median is {:.0f} and the limit {:.0f} (cloud, twilight or dew?)", m->stars.size(), usual,
-                                    o.least_star_share * usual)};
+            v = {false,
+                 fmt::format(
+                     "only {} stars; the stack's median is {:.0f} and the limit {:.0f} (cloud, twilight or dew?)",
+                     m->stars.size(), usual, o.least_star_share * usual)};
         verdicts.push_back(v);
     }
     return verdicts;
@@ -31,9 +34,11 @@ double information(double scale, double noise) {
 
 std::vector<double> worths(const std::vector<double>& informations, const std::vector<double>& seconds) {
     std::vector<double> rate(informations.size());
-    for (std::size_t i = 0; i < rate.size(); ++i) rate[i] = seconds[i] > 0 ? informations[i] / seconds[i] : informations[i];
+    for (std::size_t i = 0; i < rate.size(); ++i)
+        rate[i] = seconds[i] > 0 ? informations[i] / seconds[i] : informations[i];
     const double best = rate.empty() ? 0 : *std::max_element(rate.begin(), rate.end());
-    for (double& r : rate) r = best > 0 ? r / best : 0;
+    for (double& r : rate)
+        r = best > 0 ? r / best : 0;
     return rate;
 }
 

@@ -43,11 +43,7 @@ struct View {
     T& operator()(int x, int y) const { return data[y * stride + x]; }
     View crop(const Region& r) const { return {data + r.y * stride + r.x, r.width, r.height, stride}; }
     Region bounds() const { return {0, 0, width, height}; }
-    operator View<const T>() const
-        requires(!std::is_const_v<T>)
-    {
-        return {data, width, height, stride};
-    }
+    operator View<const T>() const requires(!std::is_const_v<T>) { return {data, width, height, stride}; }
 };
 
 /// Storage for `planes` planes of T, contiguous, row by row.

@@ -23,7 +23,8 @@ std::array<double, kLanczosTaps> lanczos3_weights(double fraction) {
         w[static_cast<std::size_t>(k)] = lanczos3(k - (kLanczosRadius - 1) - fraction);
         sum += w[static_cast<std::size_t>(k)];
     }
-    for (double& x : w) x /= sum;
+    for (double& x : w)
+        x /= sum;
     return w;
 }
 

@@ -1,8 +1,8 @@
 // Lanczos-3 interpolation of image tiles.
 //
-// Why: registration needs values between pixels. Lanczos-3 (C. E. Duchon, "Lanczos filtering in one and two dimensions",
-// J. Appl. Meteorol. 18, 1979) keeps star profiles and noise power nearly untouched, at the price of ringing beside
-// steep edges, which is clamped here where it can be told from noise.
+// Why: registration needs values between pixels. Lanczos-3 (C. E. Duchon, "Lanczos filtering in one and two
+// dimensions", J. Appl. Meteorol. 18, 1979) keeps star profiles and noise power nearly untouched, at the price of
+// ringing beside steep edges, which is clamped here where it can be told from noise.
 #pragma once
 
 #include <kasane/image/image.hpp>
@@ -22,8 +22,9 @@ struct ResampleOptions {
     float ringing_contrast = std::numeric_limits<float>::infinity();
 };
 
-/// Where to interpolate: position i is (column[i] + fraction_x[i], row[i] + fraction_y[i]), fractions in [0, 1]. Whole and
-/// fractional parts are kept apart so that a result does not depend on where the source rectangle was cut from its frame.
+/// Where to interpolate: position i is (column[i] + fraction_x[i], row[i] + fraction_y[i]), fractions in [0, 1]. Whole
+/// and fractional parts are kept apart so that a result does not depend on where the source rectangle was cut from its
+/// frame.
 struct Positions {
     const std::int32_t* column = nullptr;
     const std::int32_t* row = nullptr;
@@ -32,9 +33,10 @@ struct Positions {
     int count = 0;
 };
 
-/// Interpolates `source` at `positions` (pixel centres at integers) into `out`. The 6 x 6 neighbourhood of every position
-/// must lie inside the source; where it does not, the result is NaN. Vectorised, with run-time dispatch.
-void resample_lanczos3(View<const float> source, const Positions& positions, float* out, const ResampleOptions& options = {});
+/// Interpolates `source` at `positions` (pixel centres at integers) into `out`. The 6 x 6 neighbourhood of every
+/// position must lie inside the source; where it does not, the result is NaN. Vectorised, with run-time dispatch.
+void resample_lanczos3(View<const float> source, const Positions& positions, float* out,
+                       const ResampleOptions& options = {});
 
 /// The same, one position at a time with the kernel evaluated from its formula: the reference for tests.
 float resample_lanczos3_reference(View<const float> source, double u, double v, const ResampleOptions& options = {});

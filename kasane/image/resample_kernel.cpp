@@ -34,7 +34,8 @@ using lanczos::kTerms;
 template <class D, class V = hn::Vec<D>>
 HWY_INLINE V polynomial(D d, const float* c, V x2) {
     V p = hn::Set(d, c[kTerms - 1]);
-    for (int i = kTerms - 2; i >= 0; --i) p = hn::MulAdd(p, x2, hn::Set(d, c[i]));
+    for (int i = kTerms - 2; i >= 0; --i)
+        p = hn::MulAdd(p, x2, hn::Set(d, c[i]));
     return p;
 }
 
@@ -78,7 +79,8 @@ void Resample(View<const float> source, const Positions& at, float* out, float c
     const int lanes = static_cast<int>(hn::Lanes(d));
     const V contrast = hn::Set(d, contrast_value);
     const V nodata = hn::Set(d, std::numeric_limits<float>::quiet_NaN());
-    const auto lowest = hn::Set(di, 2), last_column = hn::Set(di, source.width - 4), last_row = hn::Set(di, source.height - 4);
+    const auto lowest = hn::Set(di, 2), last_column = hn::Set(di, source.width - 4),
+               last_row = hn::Set(di, source.height - 4);
     const auto stride = hn::Set(di, static_cast<int>(source.stride));
     const auto ramp = hn::Iota(di, 0);
     HWY_ALIGN std::int32_t part_column[kMostLanes], part_row[kMostLanes];
@@ -120,9 +122,8 @@ void Resample(View<const float> source, const Positions& at, float* out, float c
                                      [&](std::ptrdiff_t o) { return hn::Reverse(d, hn::LoadU(d, first + o)); });
             } else {
                 const auto index = hn::Add(hn::Mul(first_row, stride), first_column);
-                result = gather_taps(d, source.stride, wx, wy, contrast, [&](std::ptrdiff_t o) {
-                    return hn::GatherIndex(d, source.data + o, index);
-                });
+                result = gather_taps(d, source.stride, wx, wy, contrast,
+                                     [&](std::ptrdiff_t o) { return hn::GatherIndex(d, source.data + o, index); });
             }
             result = hn::IfThenElse(hn::RebindMask(d, outside), nodata, result);
         }
@@ -174,7 +175,8 @@ Coefficients fit_coefficients() {
 }
 } // namespace
 
-void resample_lanczos3(View<const float> source, const Positions& positions, float* out, const ResampleOptions& options) {
+void resample_lanczos3(View<const float> source, const Positions& positions, float* out,
+                       const ResampleOptions& options) {
     static const Coefficients coefficients = fit_coefficients();
     if (source.width < kLanczosTaps || source.height < kLanczosTaps) {
         std::fill_n(out, positions.count, std::numeric_limits<float>::quiet_NaN());

@@ -19,20 +19,28 @@ std::vector<StackCombiner::Comparator> sorting_network(int n) {
     return network;
 }
 
-StackCombiner::StackCombiner(std::vector<FrameExpectation> expectations, float level, bool known_noise, RejectionOptions options)
+StackCombiner::StackCombiner(std::vector<FrameExpectation> expectations, float level, bool known_noise,
+                             RejectionOptions options)
     : expectations_(std::move(expectations)), level_(level), known_noise_(known_noise), options_(options) {
     if (expectations_.empty() || expectations_.size() > 65000)
         throw UsageError("a stack has between 1 and 65000 frames", {}, "Split the frames into several stacks");
     // Variance that a normal distribution keeps when its tails beyond the limits are cut off.
-    const double c = std::max(1.0f, std::min(options.low > 0 ? options.low : 9.0f, options.high > 0 ? options.high : 9.0f));
+    const double c =
+        std::max(1.0f, std::min(options.low > 0 ? options.low : 9.0f, options.high > 0 ? options.high : 9.0f));
     const double phi = std::exp(-0.5 * c * c) / std::sqrt(2 * kPi);
     clip_correction_ = static_cast<float>(1 / (1 - 2 * c * phi / std::erf(c / std::sqrt(2.0))));
     network_ = sorting_network(static_cast<int>(expectations_.size()));
 }
 
 StackCombiner::Parameters StackCombiner::parameters() const {
-    return {expectations_.data(), static_cast<int>(expectations_.size()), level_, known_noise_, options_, clip_correction_,
-            network_.data(), network_.size()};
+    return {expectations_.data(),
+            static_cast<int>(expectations_.size()),
+            level_,
+            known_noise_,
+            options_,
+            clip_correction_,
+            network_.data(),
+            network_.size()};
 }
 
 void StackCombiner::combine_reference(const SampleBlock& block, const CombinedBlock& out) const {
@@ -57,7 +65,8 @@ void StackCombiner::combine_reference(const SampleBlock& block, const CombinedBl
             double center = median();
             sorted.clear();
             for (std::size_t f = 0; f < count; ++f) {
-                variance[f] = expectations_[f].variance + expectations_[f].variance_slope * std::max(0.0, center - level_);
+                variance[f] =
+                    expectations_[f].variance + expectations_[f].variance_slope * std::max(0.0, center - level_);
                 if (kept[f]) sorted.push_back((value[f] - center) * (value[f] - center) / variance[f]);
             }
             std::sort(sorted.begin(), sorted.end());

@@ -1,12 +1,12 @@
 // Rejection and weighted mean through a stack of samples, many pixels at a time.
 //
-// Why: masters and master lights are means of noisy frames with outliers in some (trails, cosmic rays, hot pixels, stars
-// in sky flats). The method is iterative sigma rejection that begins at the median and the median absolute deviation
-// (robust against up to half of the samples; F. Hampel, J. Am. Stat. Assoc. 69, 1974) and goes on with the weighted mean
-// and the standard deviation of the survivors, corrected for the clipped tails. Deviations are measured in units of each
-// frame's own expected noise, so that a noisy frame is not rejected for being noisy; a spread beyond the expected noise
-// (star cores under changing seeing) widens the limits for that pixel. Where the expected noise is known it is also the
-// least spread that is believed, which is what keeps small stacks from rejecting good samples.
+// Why: masters and master lights are means of noisy frames with outliers in some (trails, cosmic rays, hot pixels,
+// stars in sky flats). The method is iterative sigma rejection that begins at the median and the median absolute
+// deviation (robust against up to half of the samples; F. Hampel, J. Am. Stat. Assoc. 69, 1974) and goes on with the
+// weighted mean and the standard deviation of the survivors, corrected for the clipped tails. Deviations are measured
+// in units of each frame's own expected noise, so that a noisy frame is not rejected for being noisy; a spread beyond
+// the expected noise (star cores under changing seeing) widens the limits for that pixel. Where the expected noise is
+// known it is also the least spread that is believed, which is what keeps small stacks from rejecting good samples.
 #pragma once
 
 #include <cstddef>
@@ -39,10 +39,10 @@ struct SampleBlock {
 
 /// Where the results go; each array holds one value a pixel.
 struct CombinedBlock {
-    float* mean = nullptr;          ///< NaN where no frame has data
-    float* weight = nullptr;        ///< sum of the weights used
-    std::uint16_t* low = nullptr;   ///< samples rejected below; may be null
-    std::uint16_t* high = nullptr;  ///< samples rejected above; may be null
+    float* mean = nullptr;         ///< NaN where no frame has data
+    float* weight = nullptr;       ///< sum of the weights used
+    std::uint16_t* low = nullptr;  ///< samples rejected below; may be null
+    std::uint16_t* high = nullptr; ///< samples rejected above; may be null
 };
 
 /// Combines stacks of one and the same set of frames. Pixels with fewer than three samples are averaged without
@@ -52,7 +52,8 @@ public:
     /// @param expectations  one a frame
     /// @param level         the signal at which FrameExpectation::variance holds
     /// @param known_noise   the variances are trusted as the least spread; otherwise only their ratios count
-    StackCombiner(std::vector<FrameExpectation> expectations, float level, bool known_noise, RejectionOptions options = {});
+    StackCombiner(std::vector<FrameExpectation> expectations, float level, bool known_noise,
+                  RejectionOptions options = {});
 
     void combine(const SampleBlock& block, const CombinedBlock& out) const;
     /// The same, one pixel at a time in double: the reference for tests.

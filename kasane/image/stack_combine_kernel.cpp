@@ -7,8 +7,8 @@
 
 #include <kasane/image/stack_combine.hpp>
 
-#include <hwy/aligned_allocator.h>
 #include <algorithm>
+#include <hwy/aligned_allocator.h>
 #include <limits>
 
 HWY_BEFORE_NAMESPACE();
@@ -62,12 +62,15 @@ void combine_lanes(D d, const float* value, float* work, const StackCombiner::Pa
         const auto enough = hn::Ge(count, hn::Set(d, 3.0f));
         const V last = hn::Max(hn::Sub(count, one), zero), half = hn::Set(d, 0.5f);
         sort_lanes(d, work, lanes, p);
-        V center = hn::Mul(half, hn::Add(pick(d, work, lanes, hn::Floor(hn::Mul(last, half))),
-                                         pick(d, work, lanes, hn::Floor(hn::Mul(hn::Min(count, hn::Set(d, static_cast<float>(n - 1))), half)))));
+        V center = hn::Mul(
+            half, hn::Add(pick(d, work, lanes, hn::Floor(hn::Mul(last, half))),
+                          pick(d, work, lanes,
+                               hn::Floor(hn::Mul(hn::Min(count, hn::Set(d, static_cast<float>(n - 1))), half)))));
         center = hn::IfThenElseZero(enough, center);
         const V excess = hn::Max(zero, hn::Sub(center, hn::Set(d, p.level)));
         const auto inverse_variance = [&](int f) {
-            return hn::Div(one, hn::MulAdd(hn::Set(d, p.frames[f].variance_slope), excess, hn::Set(d, p.frames[f].variance)));
+            return hn::Div(
+                one, hn::MulAdd(hn::Set(d, p.frames[f].variance_slope), excess, hn::Set(d, p.frames[f].variance)));
         };
         for (int f = 0; f < n; ++f) {
             const V v = hn::Load(d, value + f * lanes);
@@ -76,9 +79,12 @@ void combine_lanes(D d, const float* value, float* work, const StackCombiner::Pa
             hn::Store(hn::IfThenElse(hn::Eq(v, v), r, infinite), d, work + f * lanes);
         }
         sort_lanes(d, work, lanes, p);
-        V spread = hn::Mul(hn::Set(d, kMad2), pick(d, work, lanes, hn::Floor(hn::Mul(hn::Min(count, hn::Set(d, static_cast<float>(n - 1))), half))));
+        V spread = hn::Mul(
+            hn::Set(d, kMad2),
+            pick(d, work, lanes, hn::Floor(hn::Mul(hn::Min(count, hn::Set(d, static_cast<float>(n - 1))), half))));
         // From here `work` keeps 1 / variance; it is negative where the sample is not kept.
-        for (int f = 0; f < n; ++f) hn::Store(inverse_variance(f), d, work + f * lanes);
+        for (int f = 0; f < n; ++f)
+            hn::Store(inverse_variance(f), d, work + f * lanes);
         for (int i = 0; i <= p.options.iterations; ++i) {
             if (p.known_noise) spread = hn::Max(spread, one);
             const V low_limit = hn::Mul(low2, spread), high_limit = hn::Mul(high2, spread);
@@ -139,7 +145,8 @@ void Combine(const SampleBlock& block, const CombinedBlock& out, const StackComb
             if (here == lanes) {
                 hn::Store(hn::LoadU(d, from), d, to);
             } else {
-                for (int i = 0; i < lanes; ++i) to[i] = i < here ? from[i] : std::numeric_limits<float>::quiet_NaN();
+                for (int i = 0; i < lanes; ++i)
+                    to[i] = i < here ? from[i] : std::numeric_limits<float>::quiet_NaN();
             }
         }
         combine_lanes(d, value.get(), work.get(), p, mean, weight, low, high);

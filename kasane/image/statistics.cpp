@@ -27,7 +27,8 @@ float quantile_in_place(std::span<float> values, double q) {
 }
 
 float mad_sigma_in_place(std::span<float> values, float center) {
-    for (float& v : values) v = std::abs(v - center);
+    for (float& v : values)
+        v = std::abs(v - center);
     return static_cast<float>(kSigmaPerMad) * median_in_place(values);
 }
 
@@ -75,8 +76,9 @@ RobustStatistics clipped_statistics(std::vector<float>& values, float clip, int 
 
 std::vector<float> sample_pixels(View<const float> view, std::size_t most) {
     const auto area = static_cast<std::size_t>(view.bounds().area());
-    const int step = std::max(1, static_cast<int>(std::ceil(
-                                     std::sqrt(static_cast<double>(area) / static_cast<double>(std::max<std::size_t>(most, 1))))));
+    const int step =
+        std::max(1, static_cast<int>(std::ceil(
+                        std::sqrt(static_cast<double>(area) / static_cast<double>(std::max<std::size_t>(most, 1))))));
     std::vector<float> values;
     values.reserve(area / static_cast<std::size_t>(step * step) + 1);
     for (int y = step / 2; y < view.height; y += step)

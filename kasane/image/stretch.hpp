@@ -7,11 +7,12 @@
 
 namespace kasane {
 
-/// An inverse hyperbolic sine stretch (R. Lupton et al., PASP 116, 2004): linear in the faint, logarithmic in the bright.
+/// An inverse hyperbolic sine stretch (R. Lupton et al., PASP 116, 2004): linear in the faint, logarithmic in the
+/// bright.
 struct Stretch {
-    float black = 0;     ///< value shown black
-    float white = 1;     ///< value shown white
-    float strength = 1;  ///< 0: linear; the larger, the more the faint is lifted
+    float black = 0;    ///< value shown black
+    float white = 1;    ///< value shown white
+    float strength = 1; ///< 0: linear; the larger, the more the faint is lifted
     /// Display value 0..1.
     float operator()(float value) const;
 };

@@ -14,8 +14,8 @@ namespace kasane {
 
 namespace {
 
-/// Positions along a row in fixed point with 32 fractional bits: exact sums, so that a pixel's position is the same from
-/// whichever tile it is asked for.
+/// Positions along a row in fixed point with 32 fractional bits: exact sums, so that a pixel's position is the same
+/// from whichever tile it is asked for.
 class FixedPoint {
 public:
     static constexpr double kOne = 4294967296.0;
@@ -47,10 +47,12 @@ Region source_box(const Affine& t, const Region& r, const Region& frame) {
             x1 = std::max(x1, u), y1 = std::max(y1, v);
         }
     constexpr int kBefore = kLanczosRadius - 1, kAfter = kLanczosRadius + 1; // one more for rounding
-    const Region wanted{static_cast<int>(std::floor(std::clamp(x0, -1e6, 1e6))) - kBefore - 1, static_cast<int>(std::floor(std::clamp(y0, -1e6, 1e6))) - kBefore - 1,
+    const Region wanted{static_cast<int>(std::floor(std::clamp(x0, -1e6, 1e6))) - kBefore - 1,
+                        static_cast<int>(std::floor(std::clamp(y0, -1e6, 1e6))) - kBefore - 1,
                         static_cast<int>(std::floor(std::clamp(x1 - x0, 0.0, 1e6))) + 2 + kBefore + kAfter + 2,
                         static_cast<int>(std::floor(std::clamp(y1 - y0, 0.0, 1e6))) + 2 + kBefore + kAfter + 2};
-    return intersect(wanted, {-kBefore, -kBefore, frame.width + kBefore + kLanczosRadius, frame.height + kBefore + kLanczosRadius});
+    return intersect(
+        wanted, {-kBefore, -kBefore, frame.width + kBefore + kLanczosRadius, frame.height + kBefore + kLanczosRadius});
 }
 
 /// Reads `box`, which may reach beyond the frame; the pixels there repeat the frame's edge.
@@ -64,7 +66,8 @@ void read_padded(const CalibratedView& view, const Region& box, View<float> out)
         std::fill(out.row(y) + at.right(), out.row(y) + out.width, out(at.right() - 1, y));
     }
     for (int y = 0; y < out.height; ++y)
-        if (y < at.y || y >= at.bottom()) std::copy_n(out.row(std::clamp(y, at.y, at.bottom() - 1)), out.width, out.row(y));
+        if (y < at.y || y >= at.bottom())
+            std::copy_n(out.row(std::clamp(y, at.y, at.bottom() - 1)), out.width, out.row(y));
 }
 
 void normalise(const Normalization& level, const Region& region, double cx, double cy, View<float> v) {
@@ -73,7 +76,8 @@ void normalise(const Normalization& level, const Region& region, double cx, doub
     for (int y = 0; y < region.height; ++y) {
         const auto base = static_cast<float>(level.offset + level.slope_y * (region.y + y - cy) - level.slope_x * cx);
         float* row = v.row(y);
-        for (int x = 0; x < region.width; ++x) row[x] = scale * row[x] + (base + slope * static_cast<float>(region.x + x));
+        for (int x = 0; x < region.width; ++x)
+            row[x] = scale * row[x] + (base + slope * static_cast<float>(region.x + x));
     }
 }
 
@@ -112,20 +116,24 @@ int choose_tile(std::size_t frames, int wanted, std::uint64_t budget, int thread
         const auto area = static_cast<std::uint64_t>(s) * static_cast<std::uint64_t>(s);
         return static_cast<std::uint64_t>(threads) * area * (4 * static_cast<std::uint64_t>(frames) + 32);
     };
-    while (side > 16 && bytes(side) > budget / 2) side -= 16;
+    while (side > 16 && bytes(side) > budget / 2)
+        side -= 16;
     return side;
 }
 
 } // namespace
 
-void resample_region(const StackFrame& frame, const Region& region, double ringing_contrast, Image& scratch, View<float> out) {
+void resample_region(const StackFrame& frame, const Region& region, double ringing_contrast, Image& scratch,
+                     View<float> out) {
     const CalibratedView& view = *frame.view;
     const Region box = source_box(frame.to_frame, region, view.bounds());
     if (box.width < kLanczosTaps || box.height < kLanczosTaps || intersect(box, view.bounds()).empty()) {
-        for (int y = 0; y < region.height; ++y) std::fill_n(out.row(y), region.width, kNoData);
+        for (int y = 0; y < region.height; ++y)
+            std::fill_n(out.row(y), region.width, kNoData);
         return;
     }
-    if (scratch.pixels().size() < static_cast<std::size_t>(box.area())) scratch = Image(static_cast<int>(box.area()), 1);
+    if (scratch.pixels().size() < static_cast<std::size_t>(box.area()))
+        scratch = Image(static_cast<int>(box.area()), 1);
     const View<float> source{scratch.pixels().data(), box.width, box.height, box.width};
     read_padded(view, box, source);
 
@@ -154,15 +162,17 @@ double resampling_noise_factor(const Affine& t, int width, int height) {
             double u = 0, v = 0;
             t.apply(std::floor((i + 0.37) * width / kGrid), std::floor((j + 0.61) * height / kGrid), u, v);
             double px = 0, py = 0;
-            for (const double w : lanczos3_weights(u - std::floor(u))) px += w * w;
-            for (const double w : lanczos3_weights(v - std::floor(v))) py += w * w;
+            for (const double w : lanczos3_weights(u - std::floor(u)))
+                px += w * w;
+            for (const double w : lanczos3_weights(v - std::floor(v)))
+                py += w * w;
             sum += px * py;
         }
     return sum / (kGrid * kGrid);
 }
 
-MasterLight integrate(const std::vector<StackFrame>& frames, int width, int height, double level, const Context& context,
-                      const IntegrateOptions& options) {
+MasterLight integrate(const std::vector<StackFrame>& frames, int width, int height, double level,
+                      const Context& context, const IntegrateOptions& options) {
     if (frames.empty()) throw DataError("there are no frames to integrate", {}, {});
     MasterLight result{Image(width, height, 1, kNoData), Image(width, height), {}, 0, 0, 0};
     std::vector<FrameExpectation> expectations;
@@ -182,7 +192,8 @@ MasterLight integrate(const std::vector<StackFrame>& frames, int width, int heig
     const StackCombiner combiner(expectations, static_cast<float>(level), true, options.rejection);
 
     const std::uint64_t result_bytes = static_cast<std::uint64_t>(result.pixels.bounds().area()) * 8;
-    const std::uint64_t buffers = std::max<std::uint64_t>(32u << 20, context.memory.for_buffers() - std::min(context.memory.for_buffers(), result_bytes));
+    const std::uint64_t buffers = std::max<std::uint64_t>(
+        32u << 20, context.memory.for_buffers() - std::min(context.memory.for_buffers(), result_bytes));
     const int side = choose_tile(frames.size(), options.tile, buffers, context.workers.threads());
     const int across = (width + side - 1) / side, down = (height + side - 1) / side;
     const double cx = 0.5 * (width - 1), cy = 0.5 * (height - 1);
@@ -195,38 +206,47 @@ MasterLight integrate(const std::vector<StackFrame>& frames, int width, int heig
         const std::ptrdiff_t pixels = region.area();
         auto s = pool.take();
         s->samples.resize(static_cast<std::size_t>(pixels) * frames.size());
-        for (auto* v : {&s->mean, &s->weight}) v->resize(static_cast<std::size_t>(pixels));
-        for (auto* v : {&s->low, &s->high}) v->resize(static_cast<std::size_t>(pixels));
+        for (auto* v : {&s->mean, &s->weight})
+            v->resize(static_cast<std::size_t>(pixels));
+        for (auto* v : {&s->low, &s->high})
+            v->resize(static_cast<std::size_t>(pixels));
         for (std::size_t f = 0; f < frames.size(); ++f) {
-            const View<float> out{s->samples.data() + static_cast<std::ptrdiff_t>(f) * pixels, region.width, region.height, region.width};
+            const View<float> out{s->samples.data() + static_cast<std::ptrdiff_t>(f) * pixels, region.width,
+                                  region.height, region.width};
             const StackFrame& frame = frames[f];
             resample_region(frame, region, options.ringing_sigmas * frame.noise, s->source, out);
             normalise(frame.level, region, cx, cy, out);
             // Mapped pages count as ours: give them back before they outgrow their share.
-            const Region box = intersect(source_box(frame.to_frame, region, frame.view->bounds()), frame.view->bounds());
+            const Region box =
+                intersect(source_box(frame.to_frame, region, frame.view->bounds()), frame.view->bounds());
             const std::uint64_t bytes = frame.view->mapped_bytes(box);
             if ((mapped += bytes) > buffers / 4) {
                 mapped = 0;
-                for (const StackFrame& other : frames) other.view->release();
+                for (const StackFrame& other : frames)
+                    other.view->release();
             }
         }
         combiner.combine({s->samples.data(), static_cast<int>(frames.size()), pixels, static_cast<int>(pixels)},
                          {s->mean.data(), s->weight.data(), s->low.data(), s->high.data()});
         std::uint64_t n_low = 0, n_high = 0, n = 0;
-        for (const float v : s->samples) n += v == v;
+        for (const float v : s->samples)
+            n += v == v;
         for (std::ptrdiff_t i = 0; i < pixels; ++i) {
             n_low += s->low[static_cast<std::size_t>(i)];
             n_high += s->high[static_cast<std::size_t>(i)];
         }
         for (int y = 0; y < region.height; ++y) {
-            std::copy_n(s->mean.data() + static_cast<std::ptrdiff_t>(y) * region.width, region.width, result.pixels.plane().row(region.y + y) + region.x);
-            std::copy_n(s->weight.data() + static_cast<std::ptrdiff_t>(y) * region.width, region.width, result.coverage.plane().row(region.y + y) + region.x);
+            std::copy_n(s->mean.data() + static_cast<std::ptrdiff_t>(y) * region.width, region.width,
+                        result.pixels.plane().row(region.y + y) + region.x);
+            std::copy_n(s->weight.data() + static_cast<std::ptrdiff_t>(y) * region.width, region.width,
+                        result.coverage.plane().row(region.y + y) + region.x);
         }
         samples += n, low += n_low, high += n_high;
         pool.give(std::move(s));
         context.progress.advance(region.height * static_cast<std::int64_t>(region.width));
     });
-    for (const StackFrame& f : frames) f.view->release();
+    for (const StackFrame& f : frames)
+        f.view->release();
     result.samples = samples;
     result.rejected_low = low;
     result.rejected_high = high;

@@ -28,8 +28,8 @@ FitsSummary read_fits_summary(const std::filesystem::path& file);
 /// One image to write: the first becomes the primary array, others become image extensions.
 struct FitsImage {
     View<const float> pixels;
-    Header header;          ///< keywords beside the structural ones; HISTORY cards allowed
-    std::string name = {};  ///< EXTNAME
+    Header header;         ///< keywords beside the structural ones; HISTORY cards allowed
+    std::string name = {}; ///< EXTNAME
 };
 
 /// Writes 32-bit float images with CHECKSUM and DATASUM, safely (output_file.hpp). Throws OutputError.

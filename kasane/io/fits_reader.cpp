@@ -154,7 +154,8 @@ Layout read_layout(fitsfile* f, const std::filesystem::path& file) {
 void require_complete(const Layout& l, const std::filesystem::path& file) {
     const auto pixels = static_cast<std::uint64_t>(l.width) * static_cast<std::uint64_t>(l.height) *
                         static_cast<std::uint64_t>(l.planes);
-    const std::uint64_t need = static_cast<std::uint64_t>(l.data_start) + pixels * static_cast<std::uint64_t>(std::abs(l.bits) / 8);
+    const std::uint64_t need =
+        static_cast<std::uint64_t>(l.data_start) + pixels * static_cast<std::uint64_t>(std::abs(l.bits) / 8);
     const std::uint64_t have = std::filesystem::file_size(file);
     if (!l.compressed && have < need)
         refuse(file,
@@ -206,16 +207,20 @@ void decode_f32(const std::byte* from, float* to, int count) {
 
 void decode_row(const std::byte* from, float* to, int count, const Layout& l) {
     switch (l.bits) {
-    case 8: return decode<std::uint8_t, std::uint8_t>(from, to, count, l);
+    case 8:
+        return decode<std::uint8_t, std::uint8_t>(from, to, count, l);
     case 16:
         if (l.scale == 1 && l.zero == 32768 && !l.has_blank) return decode_u16(from, to, count);
         return decode<std::int16_t, std::uint16_t>(from, to, count, l);
-    case 32: return decode<std::int32_t, std::uint32_t>(from, to, count, l);
-    case 64: return decode<std::int64_t, std::uint64_t>(from, to, count, l);
+    case 32:
+        return decode<std::int32_t, std::uint32_t>(from, to, count, l);
+    case 64:
+        return decode<std::int64_t, std::uint64_t>(from, to, count, l);
     case -32:
         if (l.scale == 1 && l.zero == 0) return decode_f32(from, to, count);
         return decode<float, std::uint32_t>(from, to, count, l);
-    default: return decode<double, std::uint64_t>(from, to, count, l);
+    default:
+        return decode<double, std::uint64_t>(from, to, count, l);
     }
 }
 
@@ -269,7 +274,8 @@ public:
 private:
     void read_compressed(const Region& r, View<float> out, int plane) const {
         const std::lock_guard lock(handle_mutex_);
-        long first[3] = {r.x + 1, r.y + 1, plane + 1}, last[3] = {r.right(), r.bottom(), plane + 1}, step[3] = {1, 1, 1};
+        long first[3] = {r.x + 1, r.y + 1, plane + 1}, last[3] = {r.right(), r.bottom(), plane + 1},
+             step[3] = {1, 1, 1};
         std::vector<float> buffer(static_cast<std::size_t>(r.area()));
         float nodata = kNoData;
         int status = 0, any = 0;

@@ -33,8 +33,10 @@ public:
         long size[2] = {pixels.width, pixels.height};
         fits_create_img(file_, bits, 2, size, &status_);
         check();
-        if (!name.empty()) fits_update_key(file_, TSTRING, "EXTNAME", const_cast<char*>(name.c_str()), nullptr, &status_);
-        for (const Card& card : header.cards()) write_card(card);
+        if (!name.empty())
+            fits_update_key(file_, TSTRING, "EXTNAME", const_cast<char*>(name.c_str()), nullptr, &status_);
+        for (const Card& card : header.cards())
+            write_card(card);
         check();
         for (int y = 0; y < pixels.height; ++y) {
             long first[2] = {1, y + 1};
@@ -77,7 +79,8 @@ private:
             fits_update_key_longstr(file_, card.key.c_str(), card.value.c_str(), comment, &status_);
         } else {
             // Numbers keep the text they were given.
-            const std::string line = fmt::format("{:<8}= {:>20} / {}", card.key, card.value, card.comment).substr(0, 80);
+            const std::string line =
+                fmt::format("{:<8}= {:>20} / {}", card.key, card.value, card.comment).substr(0, 80);
             fits_update_card(file_, card.key.c_str(), line.c_str(), &status_);
         }
     }
@@ -91,7 +94,8 @@ private:
         const auto folder = final_.has_parent_path() ? final_.parent_path() : std::filesystem::path(".");
         const auto space = std::filesystem::space(folder, failed);
         const bool full = !failed && space.available < (4u << 20);
-        throw OutputError(full ? "cannot be written: the disk is full" : fmt::format("cannot be written ({})", text), final_,
+        throw OutputError(full ? "cannot be written: the disk is full" : fmt::format("cannot be written ({})", text),
+                          final_,
                           full ? "Free some space and run again; finished work is kept"
                                : "Check that the folder is writable, or name another one with --output");
     }
@@ -106,7 +110,8 @@ private:
 void write_fits(const std::filesystem::path& file, const std::vector<FitsImage>& images) {
     write_file_safely(file, [&](const std::filesystem::path& temporary) {
         FitsOutput out(temporary, file);
-        for (const FitsImage& i : images) out.image(i.pixels, FLOAT_IMG, TFLOAT, i.header, i.name);
+        for (const FitsImage& i : images)
+            out.image(i.pixels, FLOAT_IMG, TFLOAT, i.header, i.name);
         out.close();
     });
 }

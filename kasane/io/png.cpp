@@ -15,7 +15,8 @@ void write_png(const std::filesystem::path& file, const Raster<std::uint8_t>& im
     for (int y = 0; y < image.height(); ++y)
         for (int x = 0; x < image.width(); ++x)
             for (int c = 0; c < channels; ++c)
-                interleaved[(static_cast<std::size_t>(y) * static_cast<std::size_t>(image.width()) + static_cast<std::size_t>(x)) *
+                interleaved[(static_cast<std::size_t>(y) * static_cast<std::size_t>(image.width()) +
+                             static_cast<std::size_t>(x)) *
                                 static_cast<std::size_t>(channels) +
                             static_cast<std::size_t>(c)] = image(x, y, c);
     png_image info{};

@@ -9,7 +9,8 @@ namespace kasane {
 
 bool is_readable_name(const std::filesystem::path& file) {
     std::string extension = file.extension().string();
-    std::transform(extension.begin(), extension.end(), extension.begin(), [](unsigned char c) { return std::tolower(c); });
+    std::transform(extension.begin(), extension.end(), extension.begin(),
+                   [](unsigned char c) { return std::tolower(c); });
     return extension == ".fits" || extension == ".fit" || extension == ".fts";
 }
 

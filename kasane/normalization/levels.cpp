@@ -27,7 +27,8 @@ void fit_scale(const LevelInput& reference, const LevelInput& frame, const Level
         const Star& s = frame.measures->stars[static_cast<std::size_t>(j)];
         if (s.saturated || s.flux < o.least_snr * s.flux_sigma) continue;
         constexpr double kFloor = 0.01; // relative: flat-field and profile errors
-        const double relative2 = std::pow(r.flux_sigma / r.flux, 2) + std::pow(s.flux_sigma / s.flux, 2) + kFloor * kFloor;
+        const double relative2 =
+            std::pow(r.flux_sigma / r.flux, 2) + std::pow(s.flux_sigma / s.flux, 2) + kFloor * kFloor;
         ratios.push_back({std::log(r.flux / s.flux), relative2});
     }
     if (static_cast<int>(ratios.size()) < o.least_stars) {
@@ -35,14 +36,16 @@ void fit_scale(const LevelInput& reference, const LevelInput& frame, const Level
         return;
     }
     std::vector<float> values;
-    for (const Ratio& r : ratios) values.push_back(static_cast<float>(r.value));
+    for (const Ratio& r : ratios)
+        values.push_back(static_cast<float>(r.value));
     double center = median_in_place(values);
     for (int i = 0; i < 6; ++i) {
         double sum = 0, weights = 0;
         int n = 0;
         for (const Ratio& r : ratios) {
             if (std::pow(r.value - center, 2) > 9 * r.variance && i > 0) continue;
-            const double soft = std::min(1.0, 2.0 * std::sqrt(r.variance) / std::max(1e-9, std::abs(r.value - center))); // Huber
+            const double soft =
+                std::min(1.0, 2.0 * std::sqrt(r.variance) / std::max(1e-9, std::abs(r.value - center))); // Huber
             sum += soft * r.value / r.variance;
             weights += soft / r.variance;
             ++n;
@@ -91,11 +94,13 @@ void fit_plane(const LevelInput& reference, const LevelInput& frame, int width, 
         if (!tilt) m(1, 1) = m(2, 2) = 1;
         plane = m.ldlt().solve(v);
         std::vector<float> residuals;
-        for (const Sample& s : samples) residuals.push_back(static_cast<float>(s.d - plane[0] - plane[1] * s.x / cx - plane[2] * s.y / cy));
+        for (const Sample& s : samples)
+            residuals.push_back(static_cast<float>(s.d - plane[0] - plane[1] * s.x / cx - plane[2] * s.y / cy));
         std::vector<float> sorted = residuals;
         const float center = median_in_place(sorted);
         const float sigma = mad_sigma_in_place(sorted, center);
-        for (std::size_t i = 0; i < samples.size(); ++i) samples[i].used = std::abs(residuals[i] - center) <= 2.5f * sigma + 1e-6f;
+        for (std::size_t i = 0; i < samples.size(); ++i)
+            samples[i].used = std::abs(residuals[i] - center) <= 2.5f * sigma + 1e-6f;
     }
     level.offset = plane[0];
     level.slope_x = plane[1] / cx;
@@ -104,7 +109,8 @@ void fit_plane(const LevelInput& reference, const LevelInput& frame, int width, 
 
 } // namespace
 
-Normalization fit_normalization(const LevelInput& reference, const LevelInput& frame, int width, int height, const LevelOptions& options) {
+Normalization fit_normalization(const LevelInput& reference, const LevelInput& frame, int width, int height,
+                                const LevelOptions& options) {
     Normalization level;
     if (reference.measures == frame.measures) return level;
     fit_scale(reference, frame, options, level);

@@ -6,12 +6,13 @@
 
 namespace kasane {
 
-/// normalised = scale * value + offset + slope_x * x + slope_y * y, with (x, y) in pixels of the output grid from its centre.
+/// normalised = scale * value + offset + slope_x * x + slope_y * y, with (x, y) in pixels of the output grid from its
+/// centre.
 struct Normalization {
     double scale = 1;
     double offset = 0, slope_x = 0, slope_y = 0;
-    int stars = 0;           ///< that gave the scale; 0: from the exposure times
-    double scale_sigma = 0;  ///< relative error of the scale
+    int stars = 0;          ///< that gave the scale; 0: from the exposure times
+    double scale_sigma = 0; ///< relative error of the scale
 };
 
 struct LevelOptions {
@@ -23,12 +24,13 @@ struct LevelOptions {
 /// One frame, as far as levels are concerned.
 struct LevelInput {
     const Measures* measures = nullptr;
-    Affine to_frame;     ///< from output pixels to this frame's pixels
+    Affine to_frame; ///< from output pixels to this frame's pixels
     double seconds = 0;
     int width = 0, height = 0; ///< of the frame
 };
 
 /// Brings `frame` to the level of `reference`. The output grid is `width` x `height` pixels.
-Normalization fit_normalization(const LevelInput& reference, const LevelInput& frame, int width, int height, const LevelOptions& options = {});
+Normalization fit_normalization(const LevelInput& reference, const LevelInput& frame, int width, int height,
+                                const LevelOptions& options = {});
 
 } // namespace kasane

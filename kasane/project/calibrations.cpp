@@ -16,7 +16,8 @@ const ReadyMaster* Calibrations::ready(const std::optional<std::size_t>& master)
 
 std::string Calibrations::key(const LightPlan& light) const {
     Digester d;
-    for (const auto& m : {light.dark, light.flat}) d.add(ready(m) ? ready(m)->key : "none");
+    for (const auto& m : {light.dark, light.flat})
+        d.add(ready(m) ? ready(m)->key : "none");
     return d.result();
 }
 

@@ -19,7 +19,8 @@ constexpr const char* kFullRemedy = "Free some space and run again; finished wor
 } // namespace
 
 struct Ledger::Database {
-    explicit Database(const fs::path& file) : path(file), db(file.string(), SQLite::OPEN_READWRITE | SQLite::OPEN_CREATE) {
+    explicit Database(const fs::path& file)
+        : path(file), db(file.string(), SQLite::OPEN_READWRITE | SQLite::OPEN_CREATE) {
         db.setBusyTimeout(5000);
         db.exec("PRAGMA journal_mode=WAL");
         db.exec("PRAGMA synchronous=NORMAL"); // a lost last fact is derived again
@@ -28,7 +29,8 @@ struct Ledger::Database {
         if (schema != 0 && schema != kSchema) { // of another version: derive again
             db.exec("DROP TABLE IF EXISTS files; DROP TABLE IF EXISTS facts; DROP TABLE IF EXISTS choices");
         }
-        db.exec("CREATE TABLE IF NOT EXISTS files (path TEXT PRIMARY KEY, size INTEGER, modified INTEGER, record TEXT) WITHOUT ROWID");
+        db.exec("CREATE TABLE IF NOT EXISTS files (path TEXT PRIMARY KEY, size INTEGER, modified INTEGER, record TEXT) "
+                "WITHOUT ROWID");
         db.exec("CREATE TABLE IF NOT EXISTS facts (key TEXT PRIMARY KEY, kind TEXT, body BLOB)");
         db.exec("CREATE TABLE IF NOT EXISTS choices (name TEXT PRIMARY KEY, value TEXT) WITHOUT ROWID");
         db.exec("PRAGMA user_version = " + std::to_string(kSchema));
@@ -41,7 +43,8 @@ struct Ledger::Database {
             return f();
         } catch (const SQLite::Exception& e) {
             throw OutputError(std::string("the ledger cannot be used: ") + e.what(), path,
-                              e.getErrorCode() == 13 ? kFullRemedy : "Delete the folder .kasane and run again; it only costs time");
+                              e.getErrorCode() == 13 ? kFullRemedy
+                                                     : "Delete the folder .kasane and run again; it only costs time");
         }
     }
 
@@ -64,7 +67,8 @@ Ledger::Ledger(const fs::path& folder) {
         was_damaged_ = true;
         std::error_code ignored;
         fs::rename(file, folder / "ledger.damaged", ignored);
-        for (const char* tail : {"-wal", "-shm"}) fs::remove(file.string() + tail, ignored);
+        for (const char* tail : {"-wal", "-shm"})
+            fs::remove(file.string() + tail, ignored);
         try {
             database_ = std::make_unique<Database>(file);
         } catch (const SQLite::Exception& again) {
@@ -84,7 +88,8 @@ std::optional<Ledger::FileEntry> Ledger::file(const std::string& path) const {
         SQLite::Statement q(database_->db, "SELECT size, modified, record FROM files WHERE path = ?");
         q.bind(1, path);
         if (!q.executeStep()) return std::nullopt;
-        return FileEntry{static_cast<std::uint64_t>(q.getColumn(0).getInt64()), q.getColumn(1).getInt64(), q.getColumn(2).getString()};
+        return FileEntry{static_cast<std::uint64_t>(q.getColumn(0).getInt64()), q.getColumn(1).getInt64(),
+                         q.getColumn(2).getString()};
     });
 }
 

@@ -20,12 +20,14 @@ namespace {
 std::string master_key(const Session& s, const MasterPlan& plan) {
     Digester d;
     d.add("master").add(kNumerics).add(role_name(plan.role)).add(plan.name);
-    for (const std::size_t i : plan.members) d.add(s.exposures[i].identity);
+    for (const std::size_t i : plan.members)
+        d.add(s.exposures[i].identity);
     if (plan.offset && s.masters[*plan.offset]) d.add(s.masters[*plan.offset]->key);
     return d.result();
 }
 
-Header provenance(const Session& s, const MasterPlan& plan, const MasterResult& m, const std::vector<std::size_t>& members) {
+Header provenance(const Session& s, const MasterPlan& plan, const MasterResult& m,
+                  const std::vector<std::size_t>& members) {
     const Exposure& e = s.exposures[members.front()];
     Header h;
     std::string type(role_name(plan.role));
@@ -47,11 +49,14 @@ Header provenance(const Session& s, const MasterPlan& plan, const MasterResult& 
     h.set("LEVEL", m.level, "[ADU] median level of the frames");
     h.set("REJECTED", m.rejected_share, "share of samples rejected");
     std::string inputs;
-    for (const std::size_t i : members) inputs += s.exposures[i].fingerprint;
+    for (const std::size_t i : members)
+        inputs += s.exposures[i].fingerprint;
     h.set("INPUTS", digest(inputs), "digest of the frames combined");
     h.add_history("Mean after iterative rejection beyond 3.5 sigma of each pixel, begun at median and MAD.");
-    if (plan.role == Role::flat) h.add_history("Offset removed: " + plan.offset_reason + ". Frames scaled to one level, mean 1.");
-    for (const std::size_t i : members) h.add_history("from " + s.exposures[i].path);
+    if (plan.role == Role::flat)
+        h.add_history("Offset removed: " + plan.offset_reason + ". Frames scaled to one level, mean 1.");
+    for (const std::size_t i : members)
+        h.add_history("from " + s.exposures[i].path);
     return h;
 }
 
@@ -101,7 +106,8 @@ ReadyMaster build(Session& s, const MasterPlan& plan, const std::string& key, co
     r.rejected_share = m.rejected_share;
     r.offset = plan.role == Role::flat ? plan.offset_reason : "";
     r.time = clock.seconds();
-    for (const std::size_t i : members) r.members.push_back(s.exposures[i].path);
+    for (const std::size_t i : members)
+        r.members.push_back(s.exposures[i].path);
     return {key, file, r};
 }
 
@@ -164,9 +170,17 @@ void make_masters(Session& s) {
             }
             s.report.masters.push_back(s.masters[i]->report);
         } catch (const InputError& e) {
-            s.report.findings.push_back({Level::warning, "master-failed", {e.file().string()}, fmt::format("master {} was not made: {}", plan.name, e.what_failed()), e.remedy()});
+            s.report.findings.push_back({Level::warning,
+                                         "master-failed",
+                                         {e.file().string()},
+                                         fmt::format("master {} was not made: {}", plan.name, e.what_failed()),
+                                         e.remedy()});
         } catch (const DataError& e) {
-            s.report.findings.push_back({Level::warning, "master-failed", {e.file().string()}, fmt::format("master {} was not made: {}", plan.name, e.what_failed()), e.remedy()});
+            s.report.findings.push_back({Level::warning,
+                                         "master-failed",
+                                         {e.file().string()},
+                                         fmt::format("master {} was not made: {}", plan.name, e.what_failed()),
+                                         e.remedy()});
         }
         s.context.progress.advance();
     }

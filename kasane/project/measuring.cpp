@@ -11,9 +11,11 @@ namespace kasane {
 
 namespace {
 
-constexpr double kSaturation16Bit = 0.92 * 65535; // ADU after calibration; a little below full scale, for the flat's sake
+constexpr double kSaturation16Bit =
+    0.92 * 65535; // ADU after calibration; a little below full scale, for the flat's sake
 
-/// Plain bytes of numbers, in order. The ledger never leaves its machine's kind: a record that does not fit is measured again.
+/// Plain bytes of numbers, in order. The ledger never leaves its machine's kind: a record that does not fit is measured
+/// again.
 class Writer {
 public:
     template <class T>
@@ -48,12 +50,25 @@ constexpr std::uint32_t kRecord = 0x4b530001; // kind and version of the bytes
 std::string encode(const Measures& m) {
     Writer w;
     w.put(kRecord).put(m.fwhm).put(m.eccentricity).put(m.background).put(m.noise);
-    w.put(m.mesh.cell).put(m.mesh.global_level).put(m.mesh.global_sigma).put(m.mesh.level.width()).put(m.mesh.level.height());
+    w.put(m.mesh.cell)
+        .put(m.mesh.global_level)
+        .put(m.mesh.global_sigma)
+        .put(m.mesh.level.width())
+        .put(m.mesh.level.height());
     for (const Image* i : {&m.mesh.level, &m.mesh.sigma})
-        for (const float v : i->pixels()) w.put(v);
+        for (const float v : i->pixels())
+            w.put(v);
     w.put(static_cast<std::uint32_t>(m.stars.size()));
     for (const Star& s : m.stars)
-        w.put(s.x).put(s.y).put(s.flux).put(s.flux_sigma).put(s.peak).put(s.fwhm).put(s.eccentricity).put(s.position_sigma).put(s.saturated);
+        w.put(s.x)
+            .put(s.y)
+            .put(s.flux)
+            .put(s.flux_sigma)
+            .put(s.peak)
+            .put(s.fwhm)
+            .put(s.eccentricity)
+            .put(s.position_sigma)
+            .put(s.saturated);
     return std::move(w.bytes);
 }
 
@@ -74,12 +89,14 @@ std::shared_ptr<const Measures> decode(const std::string& bytes) {
         if (w < 1 || h < 1 || w > 10000 || h > 10000) return nullptr;
         for (Image* i : {&m->mesh.level, &m->mesh.sigma}) {
             *i = Image(w, h);
-            for (float& v : i->pixels()) v = r.get<float>();
+            for (float& v : i->pixels())
+                v = r.get<float>();
         }
         const auto n = r.get<std::uint32_t>();
         for (std::uint32_t i = 0; i < n; ++i) {
             Star s;
-            for (double* v : {&s.x, &s.y, &s.flux, &s.flux_sigma, &s.peak, &s.fwhm, &s.eccentricity, &s.position_sigma}) *v = r.get<double>();
+            for (double* v : {&s.x, &s.y, &s.flux, &s.flux_sigma, &s.peak, &s.fwhm, &s.eccentricity, &s.position_sigma})
+                *v = r.get<double>();
             s.saturated = r.get<bool>();
             m->stars.push_back(s);
         }
@@ -99,15 +116,22 @@ MeasureOptions options_for(const Exposure& e) {
 } // namespace
 
 std::string measure_key(const Session& s, const Calibrations& calibrations, const LightPlan& light) {
-    return Digester().add("measure").add(kNumerics).add(s.exposures[light.exposure].identity).add(calibrations.key(light)).result();
+    return Digester()
+        .add("measure")
+        .add(kNumerics)
+        .add(s.exposures[light.exposure].identity)
+        .add(calibrations.key(light))
+        .result();
 }
 
-std::vector<Measured> measure_lights(Session& s, Calibrations& calibrations, const std::vector<const LightPlan*>& lights) {
+std::vector<Measured> measure_lights(Session& s, Calibrations& calibrations,
+                                     const std::vector<const LightPlan*>& lights) {
     std::vector<Measured> out(lights.size());
     std::vector<std::size_t> todo;
     std::uint64_t largest = 1;
     for (std::size_t i = 0; i < lights.size(); ++i) {
-        if (const auto known = s.ledger.fact(measure_key(s, calibrations, *lights[i]))) out[i].measures = decode(*known);
+        if (const auto known = s.ledger.fact(measure_key(s, calibrations, *lights[i])))
+            out[i].measures = decode(*known);
         if (out[i].measures) continue;
         todo.push_back(i);
         const Exposure& e = s.exposures[lights[i]->exposure];
@@ -132,7 +156,8 @@ std::vector<Measured> measure_lights(Session& s, Calibrations& calibrations, con
             const LightPlan& light = *lights[todo[k]];
             if (views[k]) {
                 try {
-                    auto measures = std::make_shared<const Measures>(measure_exposure(*views[k], options_for(s.exposures[light.exposure])));
+                    auto measures = std::make_shared<const Measures>(
+                        measure_exposure(*views[k], options_for(s.exposures[light.exposure])));
                     s.ledger.set_fact(measure_key(s, calibrations, light), "measures", encode(*measures));
                     m.measures = std::move(measures);
                 } catch (const InputError& e) {

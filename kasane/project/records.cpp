@@ -17,8 +17,10 @@ std::optional<double> optional_number(const json& j, const char* key) {
 } // namespace
 
 bool RunReport::clean() const {
-    const bool findings_clean = std::all_of(findings.begin(), findings.end(), [](const Finding& f) { return f.level == Level::note; });
-    return findings_clean && std::all_of(stacks.begin(), stacks.end(), [](const StackReport& s) { return s.dropped == 0; });
+    const bool findings_clean =
+        std::all_of(findings.begin(), findings.end(), [](const Finding& f) { return f.level == Level::note; });
+    return findings_clean &&
+           std::all_of(stacks.begin(), stacks.end(), [](const StackReport& s) { return s.dropped == 0; });
 }
 
 json to_json(const Exposure& e) {
@@ -87,13 +89,16 @@ Exposure exposure_from_json(const json& j) {
 }
 
 json to_json(const Finding& f) {
-    return {{"level", level_name(f.level)}, {"code", f.code}, {"files", f.files}, {"text", f.text}, {"remedy", f.remedy}};
+    return {
+        {"level", level_name(f.level)}, {"code", f.code}, {"files", f.files}, {"text", f.text}, {"remedy", f.remedy}};
 }
 
 json to_json(const RunReport& r) {
     json findings = json::array();
-    for (const Finding& f : r.findings) findings.push_back(to_json(f));
-    return {{"folder", r.folder}, {"output", r.output}, {"masters", r.masters}, {"stacks", r.stacks}, {"findings", findings}, {"time", r.time}};
+    for (const Finding& f : r.findings)
+        findings.push_back(to_json(f));
+    return {{"folder", r.folder}, {"output", r.output},   {"masters", r.masters},
+            {"stacks", r.stacks}, {"findings", findings}, {"time", r.time}};
 }
 
 } // namespace kasane

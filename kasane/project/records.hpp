@@ -18,18 +18,18 @@ struct FrameReport {
     std::string reason; ///< why it is not used
     double seconds = 0;
     int stars = 0;
-    double fwhm = 0;         ///< pixels
+    double fwhm = 0; ///< pixels
     double eccentricity = 0;
-    double background = 0;   ///< ADU
-    double noise = 0;        ///< ADU
-    double scale = 0;        ///< factor to the stack's level
-    double worth = 0;        ///< 0..1
-    double weight = 0;       ///< in the mean, sum 1
-    int matched = 0;         ///< stars in the registration
-    double rms = 0;          ///< of the registration, pixels
-    double rotation = 0;     ///< against the reference, degrees
+    double background = 0;           ///< ADU
+    double noise = 0;                ///< ADU
+    double scale = 0;                ///< factor to the stack's level
+    double worth = 0;                ///< 0..1
+    double weight = 0;               ///< in the mean, sum 1
+    int matched = 0;                 ///< stars in the registration
+    double rms = 0;                  ///< of the registration, pixels
+    double rotation = 0;             ///< against the reference, degrees
     double shift_x = 0, shift_y = 0; ///< of the frame's centre, pixels
-    std::string dark, flat;  ///< masters used
+    std::string dark, flat;          ///< masters used
 };
 
 struct StackReport {
@@ -45,17 +45,17 @@ struct StackReport {
     double fwhm = 0;              ///< pixels
     double eccentricity = 0;
     double rejected_low = 0, rejected_high = 0; ///< shares of all samples
-    double time = 0;              ///< seconds of work
-    bool reused = false;          ///< nothing had changed
+    double time = 0;                            ///< seconds of work
+    bool reused = false;                        ///< nothing had changed
 };
 
 struct MasterReport {
     std::string name, role, file;
     int frames = 0;
-    double level = 0;          ///< ADU
-    double frame_noise = 0;    ///< of a single frame; ADU, flats: relative
+    double level = 0;       ///< ADU
+    double frame_noise = 0; ///< of a single frame; ADU, flats: relative
     double rejected_share = 0;
-    std::string offset;        ///< flats: what removed their offset
+    std::string offset; ///< flats: what removed their offset
     double time = 0;
     bool reused = false;
     std::vector<std::string> members;
@@ -71,11 +71,14 @@ struct RunReport {
     bool clean() const;
 };
 
-NLOHMANN_DEFINE_TYPE_NON_INTRUSIVE(FrameReport, path, night, used, reason, seconds, stars, fwhm, eccentricity, background, noise, scale, worth,
-                                   weight, matched, rms, rotation, shift_x, shift_y, dark, flat)
-NLOHMANN_DEFINE_TYPE_NON_INTRUSIVE(StackReport, name, target, filter, sensor, file, preview, reference, reference_fingerprint, frames, used,
-                                   dropped, seconds_total, seconds_effective, noise, fwhm, eccentricity, rejected_low, rejected_high, time, reused)
-NLOHMANN_DEFINE_TYPE_NON_INTRUSIVE(MasterReport, name, role, file, frames, level, frame_noise, rejected_share, offset, time, reused, members)
+NLOHMANN_DEFINE_TYPE_NON_INTRUSIVE(FrameReport, path, night, used, reason, seconds, stars, fwhm, eccentricity,
+                                   background, noise, scale, worth, weight, matched, rms, rotation, shift_x, shift_y,
+                                   dark, flat)
+NLOHMANN_DEFINE_TYPE_NON_INTRUSIVE(StackReport, name, target, filter, sensor, file, preview, reference,
+                                   reference_fingerprint, frames, used, dropped, seconds_total, seconds_effective,
+                                   noise, fwhm, eccentricity, rejected_low, rejected_high, time, reused)
+NLOHMANN_DEFINE_TYPE_NON_INTRUSIVE(MasterReport, name, role, file, frames, level, frame_noise, rejected_share, offset,
+                                   time, reused, members)
 
 nlohmann::json to_json(const Exposure& exposure);
 Exposure exposure_from_json(const nlohmann::json& json);

@@ -17,8 +17,8 @@ struct RunOptions {
 
 /// Scans, pairs, builds masters, measures, registers and integrates, and writes into the output folder:
 ///   masters/NAME.fits and lights/NAME.fits, with previews beside the lights.
-/// Files that cannot be used are set aside with a finding. Throws UsageError (another run holds the project), InputError
-/// (the folder is not one), DataError (no lights), OutputError (folder not writable, disk full), Cancelled.
+/// Files that cannot be used are set aside with a finding. Throws UsageError (another run holds the project),
+/// InputError (the folder is not one), DataError (no lights), OutputError (folder not writable, disk full), Cancelled.
 RunReport run_project(const RunOptions& options, const Context& context);
 
 /// The output folder that an empty RunOptions::output stands for.

@@ -34,9 +34,14 @@ std::vector<Found> list_files(const fs::path& folder, const fs::path& skip, Scan
         const fs::path& p = it->path();
         const bool hidden = p.filename().string().rfind('.', 0) == 0;
         if (it->is_directory(failed)) {
-            if (hidden || (!skip.empty() && fs::weakly_canonical(p, failed) == skipped)) it.disable_recursion_pending();
+            if (hidden || (!skip.empty() && fs::weakly_canonical(p, failed) == skipped))
+                it.disable_recursion_pending();
             else if (is_readable_name(p))
-                scan.findings.push_back({Level::warning, "file-unreadable", {fs::relative(p, folder).string()}, "is a folder, not a FITS file", "Rename or remove it"});
+                scan.findings.push_back({Level::warning,
+                                         "file-unreadable",
+                                         {fs::relative(p, folder).string()},
+                                         "is a folder, not a FITS file",
+                                         "Rename or remove it"});
             continue;
         }
         if (hidden) continue;
@@ -46,7 +51,11 @@ std::vector<Found> list_files(const fs::path& folder, const fs::path& skip, Scan
         }
         struct stat info {};
         if (stat(p.c_str(), &info) != 0) {
-            scan.findings.push_back({Level::warning, "file-unreadable", {p.lexically_relative(folder).string()}, "cannot be read (a broken link?)", "Restore or remove it"});
+            scan.findings.push_back({Level::warning,
+                                     "file-unreadable",
+                                     {p.lexically_relative(folder).string()},
+                                     "cannot be read (a broken link?)",
+                                     "Restore or remove it"});
             continue;
         }
         found.push_back({p.lexically_relative(folder).string(), static_cast<std::uint64_t>(info.st_size),
@@ -60,7 +69,8 @@ std::vector<Found> list_files(const fs::path& folder, const fs::path& skip, Scan
 
 Scan scan_folder(const fs::path& folder, const fs::path& skip, Ledger* ledger, const Context& context) {
     std::error_code failed;
-    if (!fs::is_directory(folder, failed)) throw InputError("is not a folder", folder, "Name the folder that holds the exposures");
+    if (!fs::is_directory(folder, failed))
+        throw InputError("is not a folder", folder, "Name the folder that holds the exposures");
     Scan scan;
     const std::vector<Found> files = list_files(folder, skip, scan);
     std::vector<std::optional<Exposure>> exposures(files.size());
@@ -111,7 +121,11 @@ Scan scan_folder(const fs::path& folder, const fs::path& skip, Ledger* ledger, c
             scan.exposures.push_back(std::move(*exposures[i]));
         } else {
             const auto bar = problem[i].find('|');
-            scan.findings.push_back({Level::warning, "file-unreadable", {files[i].path}, problem[i].substr(0, bar), problem[i].substr(bar + 1)});
+            scan.findings.push_back({Level::warning,
+                                     "file-unreadable",
+                                     {files[i].path},
+                                     problem[i].substr(0, bar),
+                                     problem[i].substr(bar + 1)});
         }
     }
     assign_nights(scan.exposures);

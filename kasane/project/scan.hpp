@@ -20,6 +20,7 @@ struct Scan {
 
 /// Reads the headers of all exposures below `folder`, skipping hidden folders, `skip` and Kasane's own results. With a
 /// ledger, unchanged files (size and time) are not opened. Throws InputError if the folder is not one.
-Scan scan_folder(const std::filesystem::path& folder, const std::filesystem::path& skip, Ledger* ledger, const Context& context);
+Scan scan_folder(const std::filesystem::path& folder, const std::filesystem::path& skip, Ledger* ledger,
+                 const Context& context);
 
 } // namespace kasane

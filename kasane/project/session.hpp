@@ -77,7 +77,8 @@ struct Measured {
 };
 
 /// Measures lights, from the ledger where they are known (measuring.cpp). One result a light.
-std::vector<Measured> measure_lights(Session& session, Calibrations& calibrations, const std::vector<const LightPlan*>& lights);
+std::vector<Measured> measure_lights(Session& session, Calibrations& calibrations,
+                                     const std::vector<const LightPlan*>& lights);
 std::string measure_key(const Session& session, const Calibrations& calibrations, const LightPlan& light);
 
 /// Makes the master lights of all stacks (stacks.cpp).

@@ -64,7 +64,8 @@ public:
         bool all_known = true;
         for (const std::size_t i : group_.stacks) {
             keys.push_back(stack_key(s_.pairing.stacks[i], remembered));
-            std::optional<StackReport> known = remembered.empty() ? std::nullopt : finished(s_.pairing.stacks[i], keys.back());
+            std::optional<StackReport> known =
+                remembered.empty() ? std::nullopt : finished(s_.pairing.stacks[i], keys.back());
             all_known = all_known && known.has_value();
             done_.push_back(std::move(known));
         }
@@ -78,14 +79,15 @@ public:
                 if (!done_[k]) done_[k] = make(plan, lights_[k], key);
             }
         }
-        for (auto& d : done_) s_.report.stacks.push_back(std::move(*d));
+        for (auto& d : done_)
+            s_.report.stacks.push_back(std::move(*d));
     }
 
 private:
     fs::path light_file(const StackPlan& plan) const { return s_.output / "lights" / (plan.name + ".fits"); }
 
-    /// The reference of earlier runs, so that a new night does not move finished master lights: from the ledger, else from
-    /// the header of a master light that is there.
+    /// The reference of earlier runs, so that a new night does not move finished master lights: from the ledger, else
+    /// from the header of a master light that is there.
     std::string remembered_reference() const {
         if (const auto known = s_.ledger.choice("reference/" + group_.name)) return *known;
         for (const std::size_t i : group_.stacks) {
@@ -103,7 +105,8 @@ private:
     std::string stack_key(const StackPlan& plan, const std::string& reference) const {
         Digester d;
         d.add("stack").add(kNumerics).add(plan.name).add(reference);
-        for (const LightPlan& l : plan.lights) d.add(s_.exposures[l.exposure].path).add(measure_key(s_, calibrations_, l));
+        for (const LightPlan& l : plan.lights)
+            d.add(s_.exposures[l.exposure].path).add(measure_key(s_, calibrations_, l));
         return d.result();
     }
 
@@ -129,7 +132,8 @@ private:
     void measure_group() {
         std::vector<const LightPlan*> plans;
         for (const std::size_t i : group_.stacks)
-            for (const LightPlan& l : s_.pairing.stacks[i].lights) plans.push_back(&l);
+            for (const LightPlan& l : s_.pairing.stacks[i].lights)
+                plans.push_back(&l);
         std::vector<Measured> measured = measure_lights(s_, calibrations_, plans);
         std::size_t at = 0;
         for (const std::size_t i : group_.stacks) {
@@ -151,7 +155,9 @@ private:
 
     void fill_report(Light& light) const {
         FrameReport& r = light.report;
-        const auto name = [&](const std::optional<std::size_t>& m) { return m && s_.masters[*m] ? s_.pairing.masters[*m].name : ""; };
+        const auto name = [&](const std::optional<std::size_t>& m) {
+            return m && s_.masters[*m] ? s_.pairing.masters[*m].name : "";
+        };
         r.path = light.exposure->path;
         r.night = light.exposure->night;
         r.used = true;
@@ -232,7 +238,8 @@ private:
     }
 
     LevelInput level_input(const Light& l) const {
-        return {l.measures.get(), l.registration->to_frame, l.exposure->seconds.value_or(0), l.exposure->width, l.exposure->height};
+        return {l.measures.get(), l.registration->to_frame, l.exposure->seconds.value_or(0), l.exposure->width,
+                l.exposure->height};
     }
 
     /// The frame that the others are brought to: the one whose stars stand out most.
@@ -247,7 +254,8 @@ private:
                     first = &other;
                     break;
                 }
-            const Normalization level = fit_normalization(level_input(*first), level_input(l), reference_width_, reference_height_);
+            const Normalization level =
+                fit_normalization(level_input(*first), level_input(l), reference_width_, reference_height_);
             const double info = information(level.scale, l.measures->noise);
             if (info > most) {
                 most = info;
@@ -300,19 +308,27 @@ private:
         report.used = static_cast<int>(frames.size());
         report.dropped = static_cast<int>(lights.size() - frames.size());
         if (frames.empty()) {
-            s_.report.findings.push_back({Level::blocker, "no-frames-left", {}, fmt::format("no light of {} could be used; no master light was made", plan.name),
-                                          "See the reasons given for its frames"});
+            s_.report.findings.push_back(
+                {Level::blocker,
+                 "no-frames-left",
+                 {},
+                 fmt::format("no light of {} could be used; no master light was made", plan.name),
+                 "See the reasons given for its frames"});
         } else {
-            s_.context.progress.begin("integrate " + plan.name, static_cast<std::int64_t>(reference_width_) * reference_height_);
-            const MasterLight master = integrate(frames, reference_width_, reference_height_, level_light->measures->background, s_.context);
+            s_.context.progress.begin("integrate " + plan.name,
+                                      static_cast<std::int64_t>(reference_width_) * reference_height_);
+            const MasterLight master =
+                integrate(frames, reference_width_, reference_height_, level_light->measures->background, s_.context);
             s_.context.progress.end();
-            for (std::size_t i = 0; i < used.size(); ++i) used[i]->report.weight = master.weights[i];
+            for (std::size_t i = 0; i < used.size(); ++i)
+                used[i]->report.weight = master.weights[i];
             describe(master, frames, report);
             report.file = "lights/" + plan.name + ".fits";
             report.preview = "lights/" + plan.name + ".png";
             write(plan, master, used, report);
         }
-        for (const Light& l : lights) report.frames.push_back(l.report);
+        for (const Light& l : lights)
+            report.frames.push_back(l.report);
         report.time = clock.seconds();
         nlohmann::json fact = {{"report", report}, {"size", report.file.empty() ? 0 : fs::file_size(light_file(plan))}};
         s_.ledger.set_fact(key, "stack", fact.dump());
@@ -320,8 +336,8 @@ private:
         return report;
     }
 
-    /// Noise and star shape of the result. Resampling correlates the noise of neighbouring pixels and lowers it; the figure
-    /// is brought back to what uncorrelated pixels would show, so that it can be compared honestly.
+    /// Noise and star shape of the result. Resampling correlates the noise of neighbouring pixels and lowers it; the
+    /// figure is brought back to what uncorrelated pixels would show, so that it can be compared honestly.
     void describe(const MasterLight& master, const std::vector<StackFrame>& frames, StackReport& report) const {
         double factor = 0, weights = 0;
         for (std::size_t i = 0; i < frames.size(); ++i) {
@@ -342,7 +358,8 @@ private:
         report.rejected_high = static_cast<double>(master.rejected_high) / samples;
     }
 
-    void write(const StackPlan& plan, const MasterLight& master, const std::vector<Light*>& used, const StackReport& report) const {
+    void write(const StackPlan& plan, const MasterLight& master, const std::vector<Light*>& used,
+               const StackReport& report) const {
         fs::create_directories(s_.output / "lights");
         const Exposure& e = *used.front()->exposure;
         Header h;
@@ -367,12 +384,14 @@ private:
         h.set("REFERENC", report.reference, "frame that gives the grid");
         h.set("REFPRINT", report.reference_fingerprint, "its fingerprint");
         std::string inputs;
-        for (const Light* l : used) inputs += l->exposure->fingerprint;
+        for (const Light* l : used)
+            inputs += l->exposure->fingerprint;
         h.set("INPUTS", digest(inputs), "digest of the frames combined");
         h.add_history("Calibrated, defects repaired, Lanczos-3 with ringing clamped, additive and multiplicative");
         h.add_history("levels, iterative rejection beyond 3 sigma, inverse-variance weighted mean.");
         for (const Light* l : used)
-            h.add_history(fmt::format("from {} weight {:.5f} scale {:.5f}", l->exposure->path, l->report.weight, l->report.scale));
+            h.add_history(fmt::format("from {} weight {:.5f} scale {:.5f}", l->exposure->path, l->report.weight,
+                                      l->report.scale));
         Header c;
         c.set("BUNIT", "relative", "share of the whole weight that each pixel received");
         write_fits(light_file(plan), {{master.pixels.plane(), h}, {master.coverage.plane(), c, "COVERAGE"}});
@@ -393,7 +412,8 @@ private:
 } // namespace
 
 void make_stacks(Session& s) {
-    for (const Group& group : group_stacks(s.pairing)) GroupWork(s, group).run();
+    for (const Group& group : group_stacks(s.pairing))
+        GroupWork(s, group).run();
 }
 
 } // namespace kasane

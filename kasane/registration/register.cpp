@@ -35,7 +35,8 @@ std::vector<Triangle> triangles(const std::vector<Star>& stars, int count, int n
                 if (t[0] == t[1] || t[1] == t[2] || !seen.insert(t).second) continue;
                 std::array<std::pair<double, int>, 3> sides; // length of the side opposite each star
                 for (std::size_t k = 0; k < 3; ++k) {
-                    const Star &p = stars[static_cast<std::size_t>(t[(k + 1) % 3])], &q = stars[static_cast<std::size_t>(t[(k + 2) % 3])];
+                    const Star &p = stars[static_cast<std::size_t>(t[(k + 1) % 3])],
+                               &q = stars[static_cast<std::size_t>(t[(k + 2) % 3])];
                     sides[k] = {std::hypot(p.x - q.x, p.y - q.y), t[k]};
                 }
                 std::sort(sides.begin(), sides.end(), std::greater<>{});
@@ -50,11 +51,13 @@ std::vector<Triangle> triangles(const std::vector<Star>& stars, int count, int n
 }
 
 /// The affine map through three pairs of points; three points fix it exactly.
-std::optional<Affine> through_three(const std::vector<Star>& from, const std::vector<Star>& to, const Triangle& a, const Triangle& b) {
+std::optional<Affine> through_three(const std::vector<Star>& from, const std::vector<Star>& to, const Triangle& a,
+                                    const Triangle& b) {
     Eigen::Matrix3d m;
     Eigen::Vector3d x, y;
     for (int k = 0; k < 3; ++k) {
-        const Star &p = from[static_cast<std::size_t>(a.star[static_cast<std::size_t>(k)])], &q = to[static_cast<std::size_t>(b.star[static_cast<std::size_t>(k)])];
+        const Star &p = from[static_cast<std::size_t>(a.star[static_cast<std::size_t>(k)])],
+                   &q = to[static_cast<std::size_t>(b.star[static_cast<std::size_t>(k)])];
         m.row(k) << p.x, p.y, 1;
         x[k] = q.x;
         y[k] = q.y;
@@ -65,7 +68,8 @@ std::optional<Affine> through_three(const std::vector<Star>& from, const std::ve
     const Affine t{u[0], u[1], u[2], v[0], v[1], v[2]};
     // Like triangles give nearly a similarity; anything sheared is chance.
     const double s = t.scale();
-    const double shear = std::abs(t.a * t.b + t.d * t.e) / (s * s), squash = std::abs(std::hypot(t.a, t.d) / std::hypot(t.b, t.e) - 1);
+    const double shear = std::abs(t.a * t.b + t.d * t.e) / (s * s),
+                 squash = std::abs(std::hypot(t.a, t.d) / std::hypot(t.b, t.e) - 1);
     if (!(s > 0.2 && s < 5) || shear > 0.06 || squash > 0.06) return std::nullopt;
     return t;
 }
@@ -75,8 +79,9 @@ struct Match {
 };
 
 /// Pairs of stars that agree within `radius` under a transform, each frame star used once (by the nearest).
-std::vector<Match> match_stars(const std::vector<Star>& reference, const StarIndex& frame_index, const std::vector<Star>& frame, const Affine& t,
-                               double radius, std::size_t most = static_cast<std::size_t>(-1)) {
+std::vector<Match> match_stars(const std::vector<Star>& reference, const StarIndex& frame_index,
+                               const std::vector<Star>& frame, const Affine& t, double radius,
+                               std::size_t most = static_cast<std::size_t>(-1)) {
     std::vector<int> taken(frame.size(), -1);
     std::vector<double> distance(frame.size(), 0);
     for (std::size_t i = 0; i < std::min(most, reference.size()); ++i) {
@@ -101,7 +106,8 @@ Affine fit_affine(const std::vector<Star>& reference, const std::vector<Star>& f
                   const std::vector<double>& weight, bool similarity, bool mirrored) {
     double sum = 0, mx = 0, my = 0, mu = 0, mv = 0;
     for (std::size_t i = 0; i < matches.size(); ++i) {
-        const Star &p = reference[static_cast<std::size_t>(matches[i].reference)], &q = frame[static_cast<std::size_t>(matches[i].frame)];
+        const Star &p = reference[static_cast<std::size_t>(matches[i].reference)],
+                   &q = frame[static_cast<std::size_t>(matches[i].frame)];
         sum += weight[i];
         mx += weight[i] * p.x;
         my += weight[i] * p.y;
@@ -111,7 +117,8 @@ Affine fit_affine(const std::vector<Star>& reference, const std::vector<Star>& f
     mx /= sum, my /= sum, mu /= sum, mv /= sum;
     double xx = 0, xy = 0, yy = 0, xu = 0, yu = 0, xv = 0, yv = 0;
     for (std::size_t i = 0; i < matches.size(); ++i) {
-        const Star &p = reference[static_cast<std::size_t>(matches[i].reference)], &q = frame[static_cast<std::size_t>(matches[i].frame)];
+        const Star &p = reference[static_cast<std::size_t>(matches[i].reference)],
+                   &q = frame[static_cast<std::size_t>(matches[i].frame)];
         const double w = weight[i], x = p.x - mx, y = p.y - my, u = q.x - mu, v = q.y - mv;
         xx += w * x * x, xy += w * x * y, yy += w * y * y;
         xu += w * x * u, yu += w * y * u, xv += w * x * v, yv += w * y * v;
@@ -123,7 +130,8 @@ Affine fit_affine(const std::vector<Star>& reference, const std::vector<Star>& f
         t = {c, -m * s, 0, s, m * c, 0};
     } else {
         const double det = xx * yy - xy * xy;
-        t = {(xu * yy - yu * xy) / det, (yu * xx - xu * xy) / det, 0, (xv * yy - yv * xy) / det, (yv * xx - xv * xy) / det, 0};
+        t = {(xu * yy - yu * xy) / det, (yu * xx - xu * xy) / det, 0,
+             (xv * yy - yv * xy) / det, (yv * xx - xv * xy) / det, 0};
     }
     t.c = mu - t.a * mx - t.b * my;
     t.f = mv - t.d * mx - t.e * my;
@@ -133,7 +141,8 @@ Affine fit_affine(const std::vector<Star>& reference, const std::vector<Star>& f
 constexpr int kLeastForAffine = 10; // fewer stars do not carry six numbers safely
 
 /// Refines a proposal on all stars: matching radius and weights tighten from round to round.
-std::optional<Registration> refine(const std::vector<Star>& reference, const std::vector<Star>& frame, const StarIndex& index, Affine t, double radius) {
+std::optional<Registration> refine(const std::vector<Star>& reference, const std::vector<Star>& frame,
+                                   const StarIndex& index, Affine t, double radius) {
     std::vector<Match> matches;
     double spread = radius;
     for (int round = 0; round < 12; ++round) {
@@ -142,7 +151,8 @@ std::optional<Registration> refine(const std::vector<Star>& reference, const std
         std::vector<double> residual(matches.size()), weight(matches.size());
         std::vector<float> sorted;
         for (std::size_t i = 0; i < matches.size(); ++i) {
-            const Star &p = reference[static_cast<std::size_t>(matches[i].reference)], &q = frame[static_cast<std::size_t>(matches[i].frame)];
+            const Star &p = reference[static_cast<std::size_t>(matches[i].reference)],
+                       &q = frame[static_cast<std::size_t>(matches[i].frame)];
             double x = 0, y = 0;
             t.apply(p.x, p.y, x, y);
             residual[i] = std::hypot(q.x - x, q.y - y);
@@ -150,13 +160,16 @@ std::optional<Registration> refine(const std::vector<Star>& reference, const std
         }
         spread = std::max(0.02, 1.2 * static_cast<double>(median_in_place(sorted)));
         for (std::size_t i = 0; i < matches.size(); ++i) {
-            const Star &p = reference[static_cast<std::size_t>(matches[i].reference)], &q = frame[static_cast<std::size_t>(matches[i].frame)];
+            const Star &p = reference[static_cast<std::size_t>(matches[i].reference)],
+                       &q = frame[static_cast<std::size_t>(matches[i].frame)];
             constexpr double kFloor = 0.02; // pixels: below this, other errors rule
-            const double variance = p.position_sigma * p.position_sigma + q.position_sigma * q.position_sigma + kFloor * kFloor;
+            const double variance =
+                p.position_sigma * p.position_sigma + q.position_sigma * q.position_sigma + kFloor * kFloor;
             const double r = residual[i] / (4.685 * std::max(spread, std::sqrt(variance)));
             weight[i] = r < 1 ? (1 - r * r) * (1 - r * r) / variance : 1e-9;
         }
-        t = fit_affine(reference, frame, matches, weight, static_cast<int>(matches.size()) < kLeastForAffine, t.mirrors());
+        t = fit_affine(reference, frame, matches, weight, static_cast<int>(matches.size()) < kLeastForAffine,
+                       t.mirrors());
     }
     Registration result{t, static_cast<int>(matches.size()), 0, 0};
     double squares = 0;
@@ -182,7 +195,8 @@ struct Extent {
     double area() const { return std::max(1.0, (x1 - x0) * (y1 - y0)); }
 };
 
-/// How many of the reference's stars should be seen in the frame: those that fall into it, but not more than it has there.
+/// How many of the reference's stars should be seen in the frame: those that fall into it, but not more than it has
+/// there.
 int common_stars(const std::vector<Star>& reference, const std::vector<Star>& frame, const Affine& t) {
     const Extent in_frame(frame), in_reference(reference);
     const Affine back = t.inverse();
@@ -200,12 +214,22 @@ int common_stars(const std::vector<Star>& reference, const std::vector<Star>& fr
     return std::min(a, b);
 }
 
+/// True pairs lie close together; chance pairs fill the matching radius evenly, a ninth of them within a third of it.
+bool crowds_at_zero(const std::vector<Star>& reference, const std::vector<Star>& frame, const StarIndex& index,
+                    const Affine& t, double radius) {
+    const auto all = match_stars(reference, index, frame, t, radius).size(),
+               near = match_stars(reference, index, frame, t, radius / 3).size();
+    return static_cast<double>(near) > 0.5 * static_cast<double>(all);
+}
+
 } // namespace
 
-std::optional<Registration> register_stars(const std::vector<Star>& reference, const std::vector<Star>& frame, std::string& why,
-                                           const RegistrationOptions& o) {
-    if (reference.size() < static_cast<std::size_t>(o.least_matches) || frame.size() < static_cast<std::size_t>(o.least_matches)) {
-        why = fmt::format("{} stars here and {} in the reference; at least {} are needed in both", frame.size(), reference.size(), o.least_matches);
+std::optional<Registration> register_stars(const std::vector<Star>& reference, const std::vector<Star>& frame,
+                                           std::string& why, const RegistrationOptions& o) {
+    if (reference.size() < static_cast<std::size_t>(o.least_matches) ||
+        frame.size() < static_cast<std::size_t>(o.least_matches)) {
+        why = fmt::format("{} stars here and {} in the reference; at least {} are needed in both", frame.size(),
+                          reference.size(), o.least_matches);
         return std::nullopt;
     }
     const StarIndex index(frame);
@@ -221,22 +245,26 @@ std::optional<Registration> register_stars(const std::vector<Star>& reference, c
         };
         std::vector<Proposal> proposals;
         for (const Triangle& a : mine) {
-            auto b = std::lower_bound(theirs.begin(), theirs.end(), a.r1 - o.ratio_tolerance, [](const Triangle& t, double r) { return t.r1 < r; });
+            auto b = std::lower_bound(theirs.begin(), theirs.end(), a.r1 - o.ratio_tolerance,
+                                      [](const Triangle& t, double r) { return t.r1 < r; });
             for (; b != theirs.end() && b->r1 <= a.r1 + o.ratio_tolerance; ++b) {
                 const double d = std::hypot(a.r1 - b->r1, a.r2 - b->r2);
                 if (d < o.ratio_tolerance) proposals.push_back({d, &a, &*b});
             }
         }
-        std::stable_sort(proposals.begin(), proposals.end(), [](const Proposal& p, const Proposal& q) { return p.unlikeness < q.unlikeness; });
+        std::stable_sort(proposals.begin(), proposals.end(),
+                         [](const Proposal& p, const Proposal& q) { return p.unlikeness < q.unlikeness; });
         constexpr std::size_t kMostProposals = 20000, kTested = 60;
         if (proposals.size() > kMostProposals) proposals.resize(kMostProposals);
         std::vector<std::pair<int, Affine>> good;
         for (const Proposal& p : proposals) {
             const auto t = through_three(reference, frame, *p.a, *p.b);
             if (!t) continue;
-            const int agree = static_cast<int>(match_stars(reference, index, frame, *t, o.match_radius, kTested).size());
+            const int agree =
+                static_cast<int>(match_stars(reference, index, frame, *t, o.match_radius, kTested).size());
             if (agree >= 4) good.emplace_back(agree, *t);
-            if (agree > static_cast<int>(0.6 * std::min<double>(kTested, static_cast<double>(reference.size())))) break; // plainly it
+            if (agree > static_cast<int>(0.6 * std::min<double>(kTested, static_cast<double>(reference.size()))))
+                break; // plainly it
         }
         std::stable_sort(good.begin(), good.end(), [](const auto& p, const auto& q) { return p.first > q.first; });
         for (std::size_t i = 0; i < std::min<std::size_t>(good.size(), 8); ++i) {
@@ -247,12 +275,15 @@ std::optional<Registration> register_stars(const std::vector<Star>& reference, c
             const double radius = std::max(0.6, 3 * result->rms);
             const double by_chance = common * (1 - std::exp(-density * kPi * radius * radius));
             best_seen = std::max(best_seen, result->matched);
-            if (result->matched >= o.least_matches && result->share >= o.least_share && result->matched > 3 + 4 * by_chance && result->rms < 1.5)
+            const bool enough = result->matched >= o.least_matches && result->share >= o.least_share;
+            if (enough && result->matched > 3 + 4 * by_chance &&
+                crowds_at_zero(reference, frame, index, result->to_frame, o.match_radius))
                 return result;
         }
     }
-    why = fmt::format("no position, turn and scale brings its {} stars onto the reference's {} (best try: {} in common; {} are needed)", frame.size(),
-                      reference.size(), best_seen, o.least_matches);
+    why = fmt::format("no position, turn and scale brings its {} stars onto the reference's {} (best try: {} in "
+                      "common; {} are needed)",
+                      frame.size(), reference.size(), best_seen, o.least_matches);
     return std::nullopt;
 }
 

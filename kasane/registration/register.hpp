@@ -1,9 +1,9 @@
 // From two star lists to the transform between their frames.
 //
 // Patterns are triangles of stars, described by their side ratios, which do not change under translation, rotation,
-// mirroring and scale (E. Groth, AJ 91, 1986; F. Valdes et al., PASP 107, 1995). Every pair of like triangles proposes a
-// transform; the one that most stars agree to is refined to a robust weighted affine fit (bisquare weights: A. Beaton and
-// J. Tukey, Technometrics 16, 1974).
+// mirroring and scale (E. Groth, AJ 91, 1986; F. Valdes et al., PASP 107, 1995). Every pair of like triangles proposes
+// a transform; the one that most stars agree to is refined to a robust weighted affine fit (bisquare weights: A. Beaton
+// and J. Tukey, Technometrics 16, 1974).
 #pragma once
 
 #include <kasane/registration/transform.hpp>
@@ -16,25 +16,25 @@
 namespace kasane {
 
 struct RegistrationOptions {
-    int pattern_stars = 45;        ///< the brightest of each list that form patterns; doubled twice if no solution is found
-    int neighbours = 8;            ///< of each, within the pattern stars
+    int pattern_stars = 45; ///< the brightest of each list that form patterns; doubled twice if no solution is found
+    int neighbours = 8;     ///< of each, within the pattern stars
     double ratio_tolerance = 0.008; ///< between side ratios of like triangles
-    double match_radius = 3.0;     ///< pixels, when a proposal is tested
+    double match_radius = 3.0;      ///< pixels, when a proposal is tested
     int least_matches = 6;
-    double least_share = 0.15;     ///< of the stars both frames should have in common
+    double least_share = 0.15; ///< of the stars both frames should have in common
 };
 
 struct Registration {
-    Affine to_frame;   ///< from reference pixels to the frame's pixels
-    int matched = 0;   ///< stars in the fit
-    double rms = 0;    ///< residual distance of the matched stars, root mean square over both axes together, pixels
-    double share = 0;  ///< of the common stars that matched
+    Affine to_frame;  ///< from reference pixels to the frame's pixels
+    int matched = 0;  ///< stars in the fit
+    double rms = 0;   ///< residual distance of the matched stars, root mean square over both axes together, pixels
+    double share = 0; ///< of the common stars that matched
 };
 
-/// Registers `frame` onto `reference` (star lists, brightest first). Nothing, with a reason in `why`, if no transform is
-/// supported by enough stars.
-std::optional<Registration> register_stars(const std::vector<Star>& reference, const std::vector<Star>& frame, std::string& why,
-                                           const RegistrationOptions& options = {});
+/// Registers `frame` onto `reference` (star lists, brightest first). Nothing, with a reason in `why`, if no transform
+/// is supported by enough stars.
+std::optional<Registration> register_stars(const std::vector<Star>& reference, const std::vector<Star>& frame,
+                                           std::string& why, const RegistrationOptions& options = {});
 
 /// The reference of a set of frames: the one with the most stars for their width (count / FWHM^2). Index into `stars`.
 std::size_t choose_reference(const std::vector<const std::vector<Star>*>& stars, const std::vector<double>& fwhm);

@@ -16,16 +16,20 @@ struct Points {
         return false;
     }
 };
-using KdTree = nanoflann::KDTreeSingleIndexAdaptor<nanoflann::L2_Simple_Adaptor<double, Points>, Points, 2, std::uint32_t>;
+using KdTree =
+    nanoflann::KDTreeSingleIndexAdaptor<nanoflann::L2_Simple_Adaptor<double, Points>, Points, 2, std::uint32_t>;
 } // namespace
 
 struct StarIndex::Tree {
-    explicit Tree(const std::vector<Star>& stars, std::size_t count) : points{stars, count}, tree(2, points) { tree.buildIndex(); }
+    explicit Tree(const std::vector<Star>& stars, std::size_t count) : points{stars, count}, tree(2, points) {
+        tree.buildIndex();
+    }
     Points points;
     KdTree tree;
 };
 
-StarIndex::StarIndex(const std::vector<Star>& stars, std::size_t first) : tree_(std::make_unique<Tree>(stars, std::min(first, stars.size()))) {}
+StarIndex::StarIndex(const std::vector<Star>& stars, std::size_t first)
+    : tree_(std::make_unique<Tree>(stars, std::min(first, stars.size()))) {}
 StarIndex::~StarIndex() = default;
 
 int StarIndex::nearest(double x, double y, double radius) const {

@@ -23,7 +23,8 @@ Affine Affine::inverse() const {
 }
 
 Affine Affine::after(const Affine& g) const {
-    return {a * g.a + b * g.d, a * g.b + b * g.e, a * g.c + b * g.f + c, d * g.a + e * g.d, d * g.b + e * g.e, d * g.c + e * g.f + f};
+    return {a * g.a + b * g.d, a * g.b + b * g.e, a * g.c + b * g.f + c,
+            d * g.a + e * g.d, d * g.b + e * g.e, d * g.c + e * g.f + f};
 }
 
 } // namespace kasane

@@ -24,7 +24,8 @@ ShowReport::Plane statistics_of(const Image& image) {
             values.push_back(v);
             sum += v;
         }
-    p.no_data = 1 - static_cast<double>(values.size()) / static_cast<double>(std::max<std::size_t>(1, image.pixels().size()));
+    p.no_data =
+        1 - static_cast<double>(values.size()) / static_cast<double>(std::max<std::size_t>(1, image.pixels().size()));
     if (values.empty()) return p;
     p.mean = sum / static_cast<double>(values.size());
     const auto [low, high] = std::minmax_element(values.begin(), values.end());
@@ -46,14 +47,16 @@ std::string number(const std::optional<double>& v, const char* unit) {
 ShowReport examine(const FrameReader& reader) {
     ShowReport r;
     r.file = reader.path().string();
-    r.exposure = describe_exposure(reader.path().string(), reader.header(), reader.width(), reader.height(), reader.planes(),
-                                   static_cast<int>(reader.header().number("BITPIX").value_or(0)));
+    r.exposure = describe_exposure(reader.path().string(), reader.header(), reader.width(), reader.height(),
+                                   reader.planes(), static_cast<int>(reader.header().number("BITPIX").value_or(0)));
     r.combined = static_cast<int>(std::clamp(reader.header().number("NCOMBINE").value_or(1), 1.0, 1e6));
     for (int p = 0; p < reader.planes(); ++p) {
         const Image image = read_plane(reader, p);
         r.planes.push_back(statistics_of(image));
-        if (p > 0 || r.exposure.role == Role::flat || r.exposure.role == Role::dark || r.exposure.role == Role::bias) continue;
-        const StarList stars = detect_stars(image.plane(), {.electrons_per_adu = r.exposure.electrons_per_adu.value_or(0)});
+        if (p > 0 || r.exposure.role == Role::flat || r.exposure.role == Role::dark || r.exposure.role == Role::bias)
+            continue;
+        const StarList stars =
+            detect_stars(image.plane(), {.electrons_per_adu = r.exposure.electrons_per_adu.value_or(0)});
         r.stars = static_cast<int>(stars.stars.size());
         r.fwhm = stars.fwhm;
         r.eccentricity = stars.eccentricity;
@@ -63,30 +66,36 @@ ShowReport examine(const FrameReader& reader) {
 
 std::string show_text(const ShowReport& r) {
     const Exposure& e = r.exposure;
-    std::string out = fmt::format("{}\n  {} x {} pixels{}, {}\n", r.file, e.width, e.height, e.planes > 1 ? fmt::format(" x {} planes", e.planes) : "",
-                                  e.bits < 0 ? fmt::format("{}-bit float", -e.bits) : fmt::format("{}-bit integer", e.bits));
+    std::string out =
+        fmt::format("{}\n  {} x {} pixels{}, {}\n", r.file, e.width, e.height,
+                    e.planes > 1 ? fmt::format(" x {} planes", e.planes) : "",
+                    e.bits < 0 ? fmt::format("{}-bit float", -e.bits) : fmt::format("{}-bit integer", e.bits));
     std::string role(role_name(e.role));
     if (e.is_master) role = "master " + role;
     if (r.combined > 1) role += fmt::format(" of {} frames", r.combined);
     out += fmt::format("  {} ({})\n", role, e.role_source);
-    out += fmt::format("  target {}, filter {}{}\n", e.target.empty() ? "-" : e.target, e.filter.empty() ? "-" : e.filter,
-                       e.cfa.empty() ? "" : ", colour filter array " + e.cfa);
+    out += fmt::format("  target {}, filter {}{}\n", e.target.empty() ? "-" : e.target,
+                       e.filter.empty() ? "-" : e.filter, e.cfa.empty() ? "" : ", colour filter array " + e.cfa);
     out += fmt::format("  exposure {}, start {}\n", number(e.seconds, " s"), e.start.empty() ? "-" : e.start);
-    out += fmt::format("  camera {}, gain {}, offset {}, {} e-/ADU, sensor {}, binning {} x {}\n", e.camera.empty() ? "-" : e.camera, number(e.gain, ""),
-                       number(e.offset, ""), number(e.electrons_per_adu, ""), number(e.sensor_temperature(), " C"), e.binning_x, e.binning_y);
+    out += fmt::format("  camera {}, gain {}, offset {}, {} e-/ADU, sensor {}, binning {} x {}\n",
+                       e.camera.empty() ? "-" : e.camera, number(e.gain, ""), number(e.offset, ""),
+                       number(e.electrons_per_adu, ""), number(e.sensor_temperature(), " C"), e.binning_x, e.binning_y);
     if (e.focal_length_mm && e.pixel_um)
-        out += fmt::format("  telescope {}, {:g} mm, {:.2f} arcsec/pixel\n", e.telescope.empty() ? "-" : e.telescope, *e.focal_length_mm,
-                           206.265 * *e.pixel_um * e.binning_x / *e.focal_length_mm);
+        out += fmt::format("  telescope {}, {:g} mm, {:.2f} arcsec/pixel\n", e.telescope.empty() ? "-" : e.telescope,
+                           *e.focal_length_mm, 206.265 * *e.pixel_um * e.binning_x / *e.focal_length_mm);
     out += "\n";
     Table levels({"plane", "minimum", "median", "mean", "maximum", "background", "noise", "no data"});
     for (std::size_t p = 0; p < r.planes.size(); ++p) {
         const ShowReport::Plane& s = r.planes[p];
         const auto f = [](double v) { return std::abs(v) < 20 ? fmt::format("{:.4f}", v) : fmt::format("{:.1f}", v); };
-        levels.add({fmt::format("{}", p + 1), f(s.minimum), f(s.median), f(s.mean), f(s.maximum), f(s.background), f(s.noise), fmt::format("{:.2f} %", 100 * s.no_data)});
+        levels.add({fmt::format("{}", p + 1), f(s.minimum), f(s.median), f(s.mean), f(s.maximum), f(s.background),
+                    f(s.noise), fmt::format("{:.2f} %", 100 * s.no_data)});
     }
     out += levels.text();
     if (r.stars > 0)
-        out += fmt::format("\n  {} stars{}\n", r.stars, r.fwhm > 0 ? fmt::format(", FWHM {:.2f} pixels, eccentricity {:.2f}", r.fwhm, r.eccentricity) : "");
+        out += fmt::format("\n  {} stars{}\n", r.stars,
+                           r.fwhm > 0 ? fmt::format(", FWHM {:.2f} pixels, eccentricity {:.2f}", r.fwhm, r.eccentricity)
+                                      : "");
     if (!r.preview.empty()) out += fmt::format("\n  preview: {}\n", r.preview);
     return out;
 }
@@ -94,9 +103,21 @@ std::string show_text(const ShowReport& r) {
 nlohmann::json to_json(const ShowReport& r) {
     nlohmann::json planes = nlohmann::json::array();
     for (const auto& p : r.planes)
-        planes.push_back({{"minimum", p.minimum}, {"median", p.median}, {"mean", p.mean}, {"maximum", p.maximum}, {"background", p.background}, {"noise", p.noise}, {"no_data", p.no_data}});
-    return {{"file", r.file}, {"preview", r.preview}, {"exposure", to_json(r.exposure)}, {"combined", r.combined}, {"planes", planes},
-            {"stars", r.stars}, {"fwhm", r.fwhm}, {"eccentricity", r.eccentricity}};
+        planes.push_back({{"minimum", p.minimum},
+                          {"median", p.median},
+                          {"mean", p.mean},
+                          {"maximum", p.maximum},
+                          {"background", p.background},
+                          {"noise", p.noise},
+                          {"no_data", p.no_data}});
+    return {{"file", r.file},
+            {"preview", r.preview},
+            {"exposure", to_json(r.exposure)},
+            {"combined", r.combined},
+            {"planes", planes},
+            {"stars", r.stars},
+            {"fwhm", r.fwhm},
+            {"eccentricity", r.eccentricity}};
 }
 
 Raster<std::uint8_t> render_preview(const FrameReader& reader) {

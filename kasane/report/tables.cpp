@@ -16,12 +16,14 @@ std::size_t shown_width(const std::string& text) { // bytes of UTF-8 that begin 
 }
 
 bool numeric(const std::string& text) {
-    return !text.empty() && (std::isdigit(static_cast<unsigned char>(text.front())) || (text.front() == '-' && text.size() > 1));
+    return !text.empty() &&
+           (std::isdigit(static_cast<unsigned char>(text.front())) || (text.front() == '-' && text.size() > 1));
 }
 
 std::string clean(const std::string& text) { // header text must not steer the terminal
     std::string out;
-    for (const unsigned char c : text) out += c < 0x20 || c == 0x7f ? '?' : static_cast<char>(c);
+    for (const unsigned char c : text)
+        out += c < 0x20 || c == 0x7f ? '?' : static_cast<char>(c);
     return out;
 }
 
@@ -60,7 +62,8 @@ std::string Table::text() const {
         for (std::size_t c = 0; c < rows_[r].size(); ++c) {
             const std::string cell = clean(rows_[r][c]);
             const std::string gap(width[c] - std::min(width[c], shown_width(cell)), ' ');
-            const bool right = numeric(cell) || (r == 0 && rows_.size() > 1 && c < rows_[1].size() && numeric(rows_[1][c]));
+            const bool right =
+                numeric(cell) || (r == 0 && rows_.size() > 1 && c < rows_[1].size() && numeric(rows_[1][c]));
             line += right ? gap + cell : cell + gap;
             if (c + 1 < rows_[r].size()) line += "  ";
         }
@@ -98,15 +101,18 @@ std::string run_table(const RunReport& report) {
     if (!report.masters.empty()) {
         Table t({"master", "frames", "level", "frame noise", "rejected", "offset removed by", "made in"});
         for (const MasterReport& m : report.masters)
-            t.add({m.name, fmt::format("{}", m.frames), fmt::format("{:.0f}", m.level),
-                   m.role == "flat" ? fmt::format("{:.3f} %", 100 * m.frame_noise) : fmt::format("{:.2f}", m.frame_noise), share(m.rejected_share),
-                   m.offset.empty() ? "-" : m.offset, m.reused ? "kept" : duration_text(m.time)});
+            t.add(
+                {m.name, fmt::format("{}", m.frames), fmt::format("{:.0f}", m.level),
+                 m.role == "flat" ? fmt::format("{:.3f} %", 100 * m.frame_noise) : fmt::format("{:.2f}", m.frame_noise),
+                 share(m.rejected_share), m.offset.empty() ? "-" : m.offset,
+                 m.reused ? "kept" : duration_text(m.time)});
         out += "Calibration masters (levels and noise in ADU)\n" + t.text() + "\n";
     }
     Table t({"stack", "used", "dropped", "exposure", "effective", "noise", "FWHM", "rej. low", "rej. high", "made in"});
     for (const StackReport& s : report.stacks)
-        t.add({s.name, fmt::format("{}", s.used), fmt::format("{}", s.dropped), duration_text(s.seconds_total), duration_text(s.seconds_effective),
-               fmt::format("{:.2f}", s.noise), fmt::format("{:.2f} px", s.fwhm), share(s.rejected_low), share(s.rejected_high), s.reused ? "kept" : duration_text(s.time)});
+        t.add({s.name, fmt::format("{}", s.used), fmt::format("{}", s.dropped), duration_text(s.seconds_total),
+               duration_text(s.seconds_effective), fmt::format("{:.2f}", s.noise), fmt::format("{:.2f} px", s.fwhm),
+               share(s.rejected_low), share(s.rejected_high), s.reused ? "kept" : duration_text(s.time)});
     out += "Master lights (background noise in ADU; effective: seconds times worth)\n" + t.text();
 
     std::string left_out;
@@ -128,12 +134,14 @@ std::string run_table(const RunReport& report) {
         }
         if (rms.empty()) continue;
         std::sort(rms.begin(), rms.end());
-        r.add({s.name, fmt::format("{}", s.used), fmt::format("{:.1f} to {:.1f} deg", lowest, highest), fmt::format("{:.1f} px", shift),
-               fmt::format("{:.3f} px", rms[rms.size() / 2]), fmt::format("{:.3f} px", rms.back())});
+        r.add({s.name, fmt::format("{}", s.used), fmt::format("{:.1f} to {:.1f} deg", lowest, highest),
+               fmt::format("{:.1f} px", shift), fmt::format("{:.3f} px", rms[rms.size() / 2]),
+               fmt::format("{:.3f} px", rms.back())});
     }
     if (!r.empty()) out += "\nRegistration\n" + r.text();
     if (!report.findings.empty()) out += "\nFindings\n" + findings_text(report.findings);
-    out += fmt::format("\nResults are in {} (masters, lights with previews, report). Took {}.\n", report.output, duration_text(report.time));
+    out += fmt::format("\nResults are in {} (masters, lights with previews, report). Took {}.\n", report.output,
+                       duration_text(report.time));
     return out;
 }
 
@@ -153,9 +161,10 @@ std::string scan_table(const Scan& scan, const Pairing& pairing) {
     std::map<std::vector<std::string>, Line> lines;
     for (const Exposure& e : scan.exposures) {
         const std::string role = std::string(e.is_master ? "master " : "") + std::string(role_name(e.role));
-        Line& l = lines[{role, e.night.empty() ? "-" : e.night, e.filter.empty() ? "-" : e.filter, e.seconds ? fmt::format("{:g} s", *e.seconds) : "-",
-                         e.sensor_temperature() ? fmt::format("{:.0f} C", *e.sensor_temperature()) : "-", fmt::format("{} x {}", e.width, e.height),
-                         e.target.empty() ? "-" : e.target}];
+        Line& l = lines[{role, e.night.empty() ? "-" : e.night, e.filter.empty() ? "-" : e.filter,
+                         e.seconds ? fmt::format("{:g} s", *e.seconds) : "-",
+                         e.sensor_temperature() ? fmt::format("{:.0f} C", *e.sensor_temperature()) : "-",
+                         fmt::format("{} x {}", e.width, e.height), e.target.empty() ? "-" : e.target}];
         ++l.count;
         l.seconds += e.seconds.value_or(0);
         if (l.source.empty()) l.source = e.role_source;
@@ -169,7 +178,8 @@ std::string scan_table(const Scan& scan, const Pairing& pairing) {
         t.add(row);
     }
     if (!t.empty()) out += t.text();
-    out += fmt::format("\n{} exposures; {} stack{}: ", scan.exposures.size(), pairing.stacks.size(), pairing.stacks.size() == 1 ? "" : "s");
+    out += fmt::format("\n{} exposures; {} stack{}: ", scan.exposures.size(), pairing.stacks.size(),
+                       pairing.stacks.size() == 1 ? "" : "s");
     for (std::size_t i = 0; i < pairing.stacks.size(); ++i)
         out += fmt::format("{}{} ({})", i ? ", " : "", pairing.stacks[i].name, pairing.stacks[i].lights.size());
     out += pairing.stacks.empty() ? "none, there are no lights\n" : "\n";

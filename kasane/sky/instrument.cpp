@@ -26,13 +26,15 @@ InstrumentMaps make_maps(const Instrument& n, const std::vector<DustShadow>& dus
     const double cx = 0.5 * (w - 1), cy = 0.5 * (h - 1), corner2 = cx * cx + cy * cy;
     Random columns(n.seed, 11);
     std::vector<double> column(static_cast<std::size_t>(w));
-    for (double& c : column) c = columns.normal() * n.offset_pattern * 0.8;
+    for (double& c : column)
+        c = columns.normal() * n.offset_pattern * 0.8;
     for (int y = 0; y < h; ++y) {
         Random random(n.seed, 12, static_cast<std::uint64_t>(y));
         const double row = random.normal() * n.offset_pattern * 0.6;
         for (int x = 0; x < w; ++x) {
             const double r2 = ((x - cx) * (x - cx) + (y - cy) * (y - cy)) / corner2;
-            maps.illumination(x, y) = static_cast<float>((1 - n.vignetting * r2 * (0.8 + 0.2 * r2)) * (1 + n.response_spread * random.normal()));
+            maps.illumination(x, y) = static_cast<float>((1 - n.vignetting * r2 * (0.8 + 0.2 * r2)) *
+                                                         (1 + n.response_spread * random.normal()));
             maps.offset(x, y) = static_cast<float>(n.offset + column[static_cast<std::size_t>(x)] + row);
             const double corner = std::exp(-(w - 1 - x) / (0.08 * w)) * std::exp(-(h - 1 - y) / (0.10 * h));
             double dark = n.dark_rate * (1 + 0.1 * random.normal()) + n.glow * corner;
@@ -52,7 +54,8 @@ InstrumentMaps make_maps(const Instrument& n, const std::vector<DustShadow>& dus
                                       static_cast<int>(3 * d.radius), static_cast<int>(3 * d.radius)},
                                      maps.illumination.bounds());
         for (int y = box.y; y < box.bottom(); ++y)
-            for (int x = box.x; x < box.right(); ++x) maps.illumination(x, y) *= static_cast<float>(1 - shadow(d, x, y));
+            for (int x = box.x; x < box.right(); ++x)
+                maps.illumination(x, y) *= static_cast<float>(1 - shadow(d, x, y));
     }
     return maps;
 }

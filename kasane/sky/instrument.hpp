@@ -10,9 +10,9 @@
 namespace kasane::sky {
 
 struct DustShadow {
-    double x = 0, y = 0;   ///< pixels
-    double radius = 20;    ///< outer radius, pixels
-    double depth = 0.06;   ///< share of light lost in the ring
+    double x = 0, y = 0; ///< pixels
+    double radius = 20;  ///< outer radius, pixels
+    double depth = 0.06; ///< share of light lost in the ring
 };
 
 struct Instrument {
@@ -32,14 +32,14 @@ struct Instrument {
     std::vector<DustShadow> dust;
     double response_spread = 0.004; ///< pixel to pixel sensitivity, standard deviation
 
-    double gain = 0.8;          ///< electrons per ADU
-    double offset = 500;        ///< ADU
-    double offset_pattern = 3;  ///< ADU, standard deviation of the fixed column and row pattern together
-    double read_noise = 2.2;    ///< electrons
-    double dark_rate = 0.02;    ///< electrons per second and pixel at reference_temperature; doubles every 6 degrees
+    double gain = 0.8;         ///< electrons per ADU
+    double offset = 500;       ///< ADU
+    double offset_pattern = 3; ///< ADU, standard deviation of the fixed column and row pattern together
+    double read_noise = 2.2;   ///< electrons
+    double dark_rate = 0.02;   ///< electrons per second and pixel at reference_temperature; doubles every 6 degrees
     double reference_temperature = -10;
-    double glow = 0.15;         ///< amplifier glow in one corner, electrons per second at its brightest
-    double hot_share = 0.0012;  ///< share of hot pixels; their rates reach from 0.5 to 200 electrons per second
+    double glow = 0.15;        ///< amplifier glow in one corner, electrons per second at its brightest
+    double hot_share = 0.0012; ///< share of hot pixels; their rates reach from 0.5 to 200 electrons per second
     double dead_share = 0.0001;
     double saturation_adu = 65535;
 };

@@ -21,7 +21,8 @@ Random::Random(std::uint64_t seed, std::uint64_t stream, std::uint64_t substream
     std::uint64_t key = seed;
     key = splitmix(key) ^ (stream * 0xd1342543de82ef95ull);
     key = splitmix(key) ^ (substream * 0xaf251af3b0f025b5ull);
-    for (auto& s : state_) s = splitmix(key);
+    for (auto& s : state_)
+        s = splitmix(key);
 }
 
 std::uint64_t Random::bits() {

@@ -14,7 +14,7 @@ public:
     std::uint64_t bits();
     double uniform(); ///< [0, 1)
     double uniform(double low, double high) { return low + (high - low) * uniform(); }
-    double normal();  ///< mean 0, standard deviation 1 (Box-Muller)
+    double normal(); ///< mean 0, standard deviation 1 (Box-Muller)
     /// Poisson counts; exact below 16, normal with the same mean and variance above.
     double poisson(double mean);
 

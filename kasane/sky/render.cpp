@@ -48,7 +48,8 @@ struct Frame {
 class Moffat {
 public:
     Moffat(double fwhm, double ellipticity, double angle_deg, double beta) : beta_(beta) {
-        const double q = 1 - ellipticity; // axes a, b with the geometric mean kept: the area of the star does not change
+        const double q =
+            1 - ellipticity; // axes a, b with the geometric mean kept: the area of the star does not change
         const double alpha = fwhm / (2 * std::sqrt(std::exp2(1 / beta) - 1));
         const double a = alpha / std::sqrt(q), b = alpha * std::sqrt(q);
         const double c = std::cos(radians(angle_deg)), s = -std::sin(radians(angle_deg)); // y runs down
@@ -73,8 +74,10 @@ private:
 /// Adds a star, integrated over each pixel: fine sub-sampling in the core, the centre value in the smooth wings.
 void add_star(Image& image, double x, double y, double electrons, const Moffat& psf, double core) {
     constexpr double kFaintest = 0.02; // electrons: far below any noise
-    const int reach = static_cast<int>(std::min(90.0, std::ceil(psf.radius(kFaintest / std::max(electrons, kFaintest)) + 2)));
-    const Region box = intersect({static_cast<int>(std::lround(x)) - reach, static_cast<int>(std::lround(y)) - reach, 2 * reach + 1, 2 * reach + 1},
+    const int reach =
+        static_cast<int>(std::min(90.0, std::ceil(psf.radius(kFaintest / std::max(electrons, kFaintest)) + 2)));
+    const Region box = intersect({static_cast<int>(std::lround(x)) - reach, static_cast<int>(std::lround(y)) - reach,
+                                  2 * reach + 1, 2 * reach + 1},
                                  image.bounds());
     for (int j = box.y; j < box.bottom(); ++j)
         for (int i = box.x; i < box.right(); ++i) {
@@ -82,7 +85,8 @@ void add_star(Image& image, double x, double y, double electrons, const Moffat& 
             const int n = distance < core ? 7 : distance < 3 * core ? 3 : 1;
             double sum = 0;
             for (int b = 0; b < n; ++b)
-                for (int a = 0; a < n; ++a) sum += psf(i + (a + 0.5) / n - 0.5 - x, j + (b + 0.5) / n - 0.5 - y);
+                for (int a = 0; a < n; ++a)
+                    sum += psf(i + (a + 0.5) / n - 0.5 - x, j + (b + 0.5) / n - 0.5 - y);
             image(i, j) += static_cast<float>(electrons * sum / (n * n));
         }
 }
@@ -110,7 +114,8 @@ char colour_at(const std::string& cfa, int x, int y) {
     return cfa[static_cast<std::size_t>((y & 1) * 2 + (x & 1))];
 }
 
-void add_scene(Image& image, const Scene& scene, const std::string& filter, const Instrument& n, const Conditions& c, double factor) {
+void add_scene(Image& image, const Scene& scene, const std::string& filter, const Instrument& n, const Conditions& c,
+               double factor) {
     const Frame frame(c.pointing, n);
     const Image& map = scene.extended.at(filter);
     const double area = 1 / (c.pointing.scale * c.pointing.scale); // surface brightness is per scene pixel
@@ -129,12 +134,14 @@ void add_scene(Image& image, const Scene& scene, const std::string& filter, cons
     }
 }
 
-Image render_filter(const Scene& scene, const std::string& filter, const Instrument& n, const Conditions& c, double seconds) {
+Image render_filter(const Scene& scene, const std::string& filter, const Instrument& n, const Conditions& c,
+                    double seconds) {
     Image image(n.width, n.height);
     add_scene(image, scene, filter, n, c, c.transparency * seconds);
     for (int y = 0; y < n.height; ++y)
         for (int x = 0; x < n.width; ++x) {
-            const double gx = (2.0 * x / (n.width - 1) - 1) * c.gradient_x, gy = (2.0 * y / (n.height - 1) - 1) * c.gradient_y;
+            const double gx = (2.0 * x / (n.width - 1) - 1) * c.gradient_x,
+                         gy = (2.0 * y / (n.height - 1) - 1) * c.gradient_y;
             const double clear = clear_above(c.obstruction, y, n.height);
             const double sky = c.sky * seconds * (1 + gx + gy);
             image(x, y) = static_cast<float>(clear * (image(x, y) + sky) + (1 - clear) * 0.35 * c.sky * seconds);
@@ -147,7 +154,8 @@ Image render_filter(const Scene& scene, const std::string& filter, const Instrum
 std::array<double, 6> scene_to_pixel(const Pointing& p, int width, int height) {
     const double c = p.scale * std::cos(radians(p.rotation)), s = p.scale * std::sin(radians(p.rotation));
     // Counter-clockwise as displayed with y running down.
-    return {c,  s, 0.5 * (width - 1) - c * p.offset_x - s * p.offset_y, -s, c, 0.5 * (height - 1) + s * p.offset_x - c * p.offset_y};
+    return {c,  s, 0.5 * (width - 1) - c * p.offset_x - s * p.offset_y,
+            -s, c, 0.5 * (height - 1) + s * p.offset_x - c * p.offset_y};
 }
 
 Image render_light(const Scene& scene, const std::string& filter, const Instrument& n, const InstrumentMaps& maps,
@@ -164,8 +172,10 @@ Image render_light(const Scene& scene, const std::string& filter, const Instrume
                     if (colour_at(n.cfa, x, y) == colour) image(x, y) = one(x, y);
         }
     }
-    for (const Trail& t : c.trails) add_trail(image, t);
-    for (std::size_t i = 0; i < image.pixels().size(); ++i) image.pixels()[i] *= maps.illumination.pixels()[i];
+    for (const Trail& t : c.trails)
+        add_trail(image, t);
+    for (std::size_t i = 0; i < image.pixels().size(); ++i)
+        image.pixels()[i] *= maps.illumination.pixels()[i];
     return image;
 }
 
@@ -182,7 +192,8 @@ Raster<std::uint16_t> expose(const Image& electrons, const Instrument& n, const 
     for (int hits = static_cast<int>(rays.poisson(cosmic_rays)); hits > 0; --hits) {
         double x = rays.uniform(0, n.width), y = rays.uniform(0, n.height);
         const double angle = rays.uniform(0, 2 * kPi), charge = rays.uniform(400, 6000);
-        for (int length = 1 + static_cast<int>(rays.uniform(0, 6)); length > 0; --length, x += std::cos(angle), y += std::sin(angle))
+        for (int length = 1 + static_cast<int>(rays.uniform(0, 6)); length > 0;
+             --length, x += std::cos(angle), y += std::sin(angle))
             if (x >= 0 && y >= 0 && x < n.width && y < n.height)
                 signal(static_cast<int>(x), static_cast<int>(y)) += static_cast<float>(charge);
     }
@@ -191,7 +202,8 @@ Raster<std::uint16_t> expose(const Image& electrons, const Instrument& n, const 
     for (int y = 0; y < n.height; ++y) {
         Random random(seed, 32, static_cast<std::uint64_t>(y));
         for (int x = 0; x < n.width; ++x) {
-            const double charge = random.poisson(signal(x, y) + dark * maps.dark(x, y)) + n.read_noise * random.normal();
+            const double charge =
+                random.poisson(signal(x, y) + dark * maps.dark(x, y)) + n.read_noise * random.normal();
             const double value = charge / n.gain + maps.offset(x, y);
             adu(x, y) = static_cast<std::uint16_t>(std::clamp(std::round(value), 0.0, n.saturation_adu));
         }

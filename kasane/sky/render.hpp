@@ -34,26 +34,27 @@ struct Trail {
 struct Conditions {
     Pointing pointing;
     double transparency = 1;
-    double sky = 2.0;                          ///< electrons per second and pixel at the centre
-    double gradient_x = 0, gradient_y = 0;     ///< relative change of the sky from the centre to the edge
-    double fwhm = 3.0;                         ///< pixels
-    double ellipticity = 0;                    ///< 1 - b/a
-    double ellipticity_angle = 0;              ///< degrees, of the long axis
+    double sky = 2.0;                      ///< electrons per second and pixel at the centre
+    double gradient_x = 0, gradient_y = 0; ///< relative change of the sky from the centre to the edge
+    double fwhm = 3.0;                     ///< pixels
+    double ellipticity = 0;                ///< 1 - b/a
+    double ellipticity_angle = 0;          ///< degrees, of the long axis
     std::vector<Trail> trails;
-    double cosmic_rays = 0;                    ///< expected number
-    double obstruction = -1;                   ///< share of the frame's height covered from below; < 0: none
-    std::vector<std::string> flaws;            ///< "cloud", "twilight", "wind", "obstruction", "trail"
+    double cosmic_rays = 0;         ///< expected number
+    double obstruction = -1;        ///< share of the frame's height covered from below; < 0: none
+    std::vector<std::string> flaws; ///< "cloud", "twilight", "wind", "obstruction", "trail"
 };
 
 /// Electrons before noise: stars, extended emission and sky through the glass, without dark current.
-Image render_light(const Scene& scene, const std::string& filter, const Instrument& instrument, const InstrumentMaps& maps,
-                   const Conditions& conditions, double seconds);
+Image render_light(const Scene& scene, const std::string& filter, const Instrument& instrument,
+                   const InstrumentMaps& maps, const Conditions& conditions, double seconds);
 
 /// Stars and extended emission alone (electrons per second), through a perfect instrument: the truth of a master light.
-Image render_truth(const Scene& scene, const std::string& filter, const Instrument& instrument, const Conditions& conditions);
+Image render_truth(const Scene& scene, const std::string& filter, const Instrument& instrument,
+                   const Conditions& conditions);
 
 /// Photon noise, dark current, read noise, cosmic rays, offset, gain, saturation, 16 bits.
-Raster<std::uint16_t> expose(const Image& electrons, const Instrument& instrument, const InstrumentMaps& maps, double seconds,
-                             double temperature, double cosmic_rays, std::uint64_t seed);
+Raster<std::uint16_t> expose(const Image& electrons, const Instrument& instrument, const InstrumentMaps& maps,
+                             double seconds, double temperature, double cosmic_rays, std::uint64_t seed);
 
 } // namespace kasane::sky

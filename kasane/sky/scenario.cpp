@@ -15,10 +15,14 @@ namespace {
 
 const char* image_type(Shot::Role role) {
     switch (role) {
-    case Shot::Role::light: return "Light";
-    case Shot::Role::dark: return "Dark";
-    case Shot::Role::flat: return "Flat";
-    case Shot::Role::bias: return "Bias";
+    case Shot::Role::light:
+        return "Light";
+    case Shot::Role::dark:
+        return "Dark";
+    case Shot::Role::flat:
+        return "Flat";
+    case Shot::Role::bias:
+        return "Bias";
     }
     return "Light";
 }
@@ -53,7 +57,8 @@ Header make_header(const Scenario& s, const Shot& shot) {
 
 Image flat_electrons(const Instrument& n, const InstrumentMaps& maps, const Shot& shot) {
     Image e = maps.illumination;
-    for (float& v : e.pixels()) v *= static_cast<float>(shot.flat_electrons);
+    for (float& v : e.pixels())
+        v *= static_cast<float>(shot.flat_electrons);
     (void)n;
     return e;
 }
@@ -69,14 +74,17 @@ fs::path truth_folder(const fs::path& folder) {
 Written write_scenario(const Scenario& s, const fs::path& folder, const Context& context) {
     const Scene scene = make_scene(s.scene, context.workers);
     std::vector<InstrumentMaps> maps;
-    for (const auto& dust : s.dust) maps.push_back(make_maps(s.instrument, dust));
+    for (const auto& dust : s.dust)
+        maps.push_back(make_maps(s.instrument, dust));
 
     Written written{folder, truth_folder(folder), s.shots.size(), 0};
     require_writable_folder(folder);
-    for (const Shot& shot : s.shots) fs::create_directories((folder / shot.path).parent_path());
+    for (const Shot& shot : s.shots)
+        fs::create_directories((folder / shot.path).parent_path());
 
     context.progress.begin("simulate", static_cast<std::int64_t>(s.shots.size()));
-    const auto bytes_each = static_cast<std::uint64_t>(s.instrument.width) * static_cast<std::uint64_t>(s.instrument.height) * 10;
+    const auto bytes_each =
+        static_cast<std::uint64_t>(s.instrument.width) * static_cast<std::uint64_t>(s.instrument.height) * 10;
     std::atomic<std::uint64_t> bytes{0};
     context.workers.for_each(
         s.shots.size(),
@@ -88,11 +96,14 @@ Written write_scenario(const Scenario& s, const fs::path& folder, const Context&
             case Shot::Role::light:
                 electrons = render_light(scene, shot.filter, s.instrument, m, shot.conditions, shot.seconds);
                 break;
-            case Shot::Role::flat: electrons = flat_electrons(s.instrument, m, shot); break;
-            default: electrons = Image(s.instrument.width, s.instrument.height);
+            case Shot::Role::flat:
+                electrons = flat_electrons(s.instrument, m, shot);
+                break;
+            default:
+                electrons = Image(s.instrument.width, s.instrument.height);
             }
-            const auto adu = expose(electrons, s.instrument, m, shot.seconds, shot.temperature, shot.conditions.cosmic_rays,
-                                    s.seed * 1000003 + i);
+            const auto adu = expose(electrons, s.instrument, m, shot.seconds, shot.temperature,
+                                    shot.conditions.cosmic_rays, s.seed * 1000003 + i);
             write_fits_u16(folder / shot.path, adu.plane(), make_header(s, shot));
             bytes += fs::file_size(folder / shot.path);
             context.progress.advance();

@@ -15,8 +15,8 @@ namespace kasane::sky {
 struct Shot {
     enum class Role { light, dark, flat, bias };
     Role role = Role::light;
-    std::string path;          ///< relative to the project folder
-    std::string filter;        ///< lights and flats
+    std::string path;   ///< relative to the project folder
+    std::string filter; ///< lights and flats
     double seconds = 0;
     double temperature = -10;  ///< degrees Celsius
     std::string start;         ///< UTC, ISO 8601
@@ -34,8 +34,8 @@ struct Scenario {
     std::vector<Shot> shots;
 };
 
-/// Three nights on the Paper Lantern Nebula in L, R, G, B and Ha with everything that happens to people: a cloud, twilight,
-/// wind, a roof, a meridian flip, trails, cosmic rays, moved dust. About 900 x 600 pixels.
+/// Three nights on the Paper Lantern Nebula in L, R, G, B and Ha with everything that happens to people: a cloud,
+/// twilight, wind, a roof, a meridian flip, trails, cosmic rays, moved dust. About 900 x 600 pixels.
 Scenario demo_scenario();
 
 /// One night, one filter, lights with bias, darks and flats, and none of the above unless asked for: for tests and
@@ -48,14 +48,14 @@ struct PlainOptions {
     int stars = 250;
     double seconds = 120;
     double nebula = 1.2, galaxy = 0;
-    double dither = 12;          ///< pixels, standard deviation
-    double rotation = 0;         ///< degrees, greatest
-    bool flip = false;           ///< the second half of the lights upside down
-    double transparency_low = 1; ///< transparency varies between this and 1
-    double sky_spread = 0;       ///< relative, greatest
-    double gradient = 0;         ///< relative, greatest
+    double dither = 12;                 ///< pixels, standard deviation
+    double rotation = 0;                ///< degrees, greatest
+    bool flip = false;                  ///< the second half of the lights upside down
+    double transparency_low = 1;        ///< transparency varies between this and 1
+    double sky_spread = 0;              ///< relative, greatest
+    double gradient = 0;                ///< relative, greatest
     double fwhm = 3.0, fwhm_spread = 0; ///< pixels; relative
-    int trails = 0;              ///< on that many of the lights
+    int trails = 0;                     ///< on that many of the lights
     double cosmic_rays = 0;
     double extended_step = 1;
     std::string filter = "L";

@@ -32,10 +32,10 @@ struct Span {
 
 struct Night {
     int number, day, dust;
-    double moon;      ///< factor on the sky
-    double seeing;    ///< pixels
-    double rotation;  ///< degrees: the camera was put on by hand
-    int flip_at;      ///< running number of the first light after the meridian
+    double moon;     ///< factor on the sky
+    double seeing;   ///< pixels
+    double rotation; ///< degrees: the camera was put on by hand
+    int flip_at;     ///< running number of the first light after the meridian
     std::vector<Sequence> sequences;
     std::vector<Span> flaws;
     std::vector<int> trails;
@@ -98,8 +98,9 @@ double filter_sky(const std::string& filter) {
     return filter == "L" ? 4.0 : filter == "Ha" ? 0.10 : 1.4; // electrons per second and pixel
 }
 
-void add_calibration(Scenario& s, const std::string& folder, Shot::Role role, const std::string& stem, int count, double seconds,
-                     int day, double clock, const std::string& filter = {}, int dust = 0, double level = 0) {
+void add_calibration(Scenario& s, const std::string& folder, Shot::Role role, const std::string& stem, int count,
+                     double seconds, int day, double clock, const std::string& filter = {}, int dust = 0,
+                     double level = 0) {
     Random random(s.seed, 77, s.shots.size());
     for (int i = 0; i < count; ++i) {
         Shot shot;
@@ -126,12 +127,24 @@ Scenario demo_scenario() {
         {{330, 470, 30, 0.08}, {640, 420, 18, 0.08}, {560, 90, 20, 0.09}},
     };
     const std::vector<Night> nights = {
-        {1, 12, 0, 1.0, 2.9, 0.0, 14,
+        {1,
+         12,
+         0,
+         1.0,
+         2.9,
+         0.0,
+         14,
          {{"L", 9, 180}, {"R", 5, 180}, {"G", 5, 180}, {"B", 5, 180}},
          {{"cloud", 17, 20}},
          {3, 10, 15}},
         {2, 13, 1, 1.3, 3.2, 1.4, 9, {{"L", 8, 180}, {"Ha", 9, 300}}, {{"wind", 4, 4}, {"twilight", 15, 16}}, {2, 11}},
-        {3, 15, 2, 0.9, 2.7, -0.8, 11,
+        {3,
+         15,
+         2,
+         0.9,
+         2.7,
+         -0.8,
+         11,
          {{"Ha", 7, 300}, {"R", 5, 180}, {"G", 5, 180}, {"B", 5, 180}, {"L", 3, 180}},
          {{"obstruction", 23, 24}},
          {5, 12, 18}},
@@ -139,7 +152,8 @@ Scenario demo_scenario() {
     for (const Night& night : nights) {
         const std::string folder = fmt::format("night-{}", night.number);
         int total = 0, i = 0;
-        for (const Sequence& q : night.sequences) total += q.count;
+        for (const Sequence& q : night.sequences)
+            total += q.count;
         double clock = 8.2 * 3600;
         Random random(s.seed, 5, static_cast<std::uint64_t>(night.number));
         for (const Sequence& q : night.sequences)
@@ -155,8 +169,8 @@ Scenario demo_scenario() {
                 s.shots.push_back(std::move(shot));
             }
         for (const Sequence& q : night.sequences)
-            add_calibration(s, folder + "/flats", Shot::Role::flat, "flat-" + q.filter, 10, 2.5, night.day, 7.5 * 3600, q.filter,
-                            night.dust, 24000);
+            add_calibration(s, folder + "/flats", Shot::Role::flat, "flat-" + q.filter, 10, 2.5, night.day, 7.5 * 3600,
+                            q.filter, night.dust, 24000);
     }
     add_calibration(s, "darks", Shot::Role::bias, "bias", 20, 0.001, 16, 1 * 3600);
     add_calibration(s, "darks", Shot::Role::dark, "dark-180s", 12, 180, 16, 2 * 3600);
@@ -202,7 +216,8 @@ Scenario plain_scenario(const PlainOptions& o) {
         s.shots.push_back(std::move(shot));
     }
     if (o.calibration > 0) {
-        add_calibration(s, "night-1/flats", Shot::Role::flat, "flat-" + o.filter, o.calibration, 2.5, 12, 8 * 3600, o.filter, 0, 26000);
+        add_calibration(s, "night-1/flats", Shot::Role::flat, "flat-" + o.filter, o.calibration, 2.5, 12, 8 * 3600,
+                        o.filter, 0, 26000);
         add_calibration(s, "darks", Shot::Role::bias, "bias", o.calibration, 0.001, 12, 18 * 3600);
         add_calibration(s, "darks", Shot::Role::dark, "dark", o.calibration, o.seconds, 12, 19 * 3600);
     }

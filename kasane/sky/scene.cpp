@@ -17,7 +17,7 @@ struct FilterView {
 
 FilterView filter_view(const std::string& filter) {
     static const std::map<std::string, FilterView> known = {
-        {"L", {1.0, 1.0, 1.0, 1.0}},     {"R", {0.36, 0.75, 0.18, 0.38}}, {"G", {0.34, 0.16, 0.34, 0.33}},
+        {"L", {1.0, 1.0, 1.0, 1.0}},     {"R", {0.36, 0.75, 0.18, 0.38}},  {"G", {0.34, 0.16, 0.34, 0.33}},
         {"B", {0.30, 0.10, 0.50, 0.26}}, {"Ha", {0.02, 0.62, 0.01, 0.03}}, {"O3", {0.02, 0.20, 0.02, 0.02}},
     };
     const auto it = known.find(filter);
@@ -28,12 +28,14 @@ FilterView filter_view(const std::string& filter) {
 double lattice_noise(double x, double y, std::uint64_t seed) {
     const double fx = std::floor(x), fy = std::floor(y);
     const auto value = [&](double i, double j) {
-        Random r(seed, static_cast<std::uint64_t>(static_cast<std::int64_t>(i)), static_cast<std::uint64_t>(static_cast<std::int64_t>(j)));
+        Random r(seed, static_cast<std::uint64_t>(static_cast<std::int64_t>(i)),
+                 static_cast<std::uint64_t>(static_cast<std::int64_t>(j)));
         return r.uniform();
     };
     const auto ease = [](double t) { return t * t * t * (t * (t * 6 - 15) + 10); };
     const double u = ease(x - fx), v = ease(y - fy);
-    return std::lerp(std::lerp(value(fx, fy), value(fx + 1, fy), u), std::lerp(value(fx, fy + 1), value(fx + 1, fy + 1), u), v);
+    return std::lerp(std::lerp(value(fx, fy), value(fx + 1, fy), u),
+                     std::lerp(value(fx, fy + 1), value(fx + 1, fy + 1), u), v);
 }
 
 /// Several octaves of it, 0..1.
@@ -41,7 +43,10 @@ double cloud(double x, double y, int octaves, std::uint64_t seed) {
     double sum = 0, weight = 0;
     for (int o = 0; o < octaves; ++o) {
         const double a = std::pow(0.55, o);
-        sum += a * lattice_noise(x * std::exp2(o), y * std::exp2(o), seed + static_cast<std::uint64_t>(o));
+        // Each octave turned against the last, so that the lattice does not show.
+        const double c = std::cos(1.1 * o + 0.4), s = std::sin(1.1 * o + 0.4), f = std::exp2(o);
+        sum += a * lattice_noise(f * (c * x - s * y) + 17.3 * o, f * (s * x + c * y) - 5.1 * o,
+                                 seed + static_cast<std::uint64_t>(o));
         weight += a;
     }
     return sum / weight;
@@ -59,12 +64,14 @@ Glow lantern(double x, double y, std::uint64_t seed) {
     const double body = 1 / (1 + std::exp((r - 0.86) / 0.07));
     const double latitude = wy / std::sqrt(std::max(0.04, 1 - 0.75 * wx * wx));
     const double ribs = 0.55 + 0.45 * std::cos(2 * kPi * 4.5 * latitude);
-    const double ridge = 1 - std::abs(2 * cloud(3.3 * x, 3.3 * y, 4, seed + 23) - 1); // filaments: crests of a folded field
+    const double ridge =
+        1 - std::abs(2 * cloud(3.3 * x, 3.3 * y, 4, seed + 23) - 1); // filaments: crests of a folded field
     const double filaments = std::pow(ridge, 7);
     const double mouth = 1 - 0.75 * std::exp(-(std::pow((x - 0.08) / 0.16, 2) + std::pow((y + 0.83) / 0.11, 2)));
     const double veil = std::exp(-0.5 * std::pow(r / 1.25, 2)) * (0.25 + 0.75 * cloud(1.7 * x, 1.7 * y, 4, seed + 37));
     const double shell = std::exp(-0.5 * std::pow((r - 0.84) / 0.06, 2));
-    return {mouth * (body * (0.18 + 0.34 * ribs * (0.5 + 0.5 * ridge)) + 0.75 * filaments * veil + 0.55 * shell * ridge),
+    return {mouth *
+                (body * (0.18 + 0.34 * ribs * (0.5 + 0.5 * ridge)) + 0.75 * filaments * veil + 0.55 * shell * ridge),
             0.30 * veil + 0.35 * body * std::exp(-2.2 * r)};
 }
 
@@ -109,11 +116,14 @@ Scene make_scene(const SceneOptions& o, const Workers& workers) {
         scene.stars.push_back(std::move(star));
     }
 
-    const int gw = static_cast<int>(std::ceil(width / o.extended_step)), gh = static_cast<int>(std::ceil(height / o.extended_step));
-    for (const auto& f : o.filters) scene.extended[f] = Image(gw, gh);
+    const int gw = static_cast<int>(std::ceil(width / o.extended_step)),
+              gh = static_cast<int>(std::ceil(height / o.extended_step));
+    for (const auto& f : o.filters)
+        scene.extended[f] = Image(gw, gh);
     if (o.nebula <= 0 && o.galaxy <= 0) return scene;
     const double size = 0.40 * std::min(o.width, o.height);
-    const double galaxy_x = -0.36 * o.width, galaxy_y = 0.30 * o.height, galaxy_size = std::min(o.width, o.height) / 600.0;
+    const double galaxy_x = -0.36 * o.width, galaxy_y = 0.30 * o.height,
+                 galaxy_size = std::min(o.width, o.height) / 600.0;
     workers.for_each(static_cast<std::size_t>(gh), [&](std::size_t row) {
         const int j = static_cast<int>(row);
         for (int i = 0; i < gw; ++i) {
@@ -122,8 +132,9 @@ Scene make_scene(const SceneOptions& o, const Workers& workers) {
             const double galaxy = galaxy_light((x - galaxy_x) / galaxy_size, (y - galaxy_y) / galaxy_size);
             for (const auto& f : o.filters) {
                 const FilterView v = filter_view(f);
-                scene.extended[f](i, j) = static_cast<float>(
-                    o.nebula * (v.hydrogen * glow.hydrogen + v.reflection * glow.reflection) + o.galaxy * v.galaxy * galaxy);
+                scene.extended[f](i, j) =
+                    static_cast<float>(o.nebula * (v.hydrogen * glow.hydrogen + v.reflection * glow.reflection) +
+                                       o.galaxy * v.galaxy * galaxy);
             }
         }
     });

@@ -31,7 +31,7 @@ struct Scene {
 
 struct SceneOptions {
     std::uint64_t seed = 1;
-    int width = 900;  ///< field to be covered, in reference pixels; the scene reaches beyond it by the margin
+    int width = 900; ///< field to be covered, in reference pixels; the scene reaches beyond it by the margin
     int height = 600;
     int margin = 120;
     std::vector<std::string> filters = {"L", "R", "G", "B", "Ha"};

@@ -30,7 +30,8 @@ nlohmann::json truth_json(const Scenario& s, const Scene& scene) {
                           {"flaws", c.flaws}});
     }
     json stars = json::array();
-    for (const SceneStar& star : scene.stars) stars.push_back({{"x", star.x}, {"y", star.y}, {"rate", star.rate}});
+    for (const SceneStar& star : scene.stars)
+        stars.push_back({{"x", star.x}, {"y", star.y}, {"rate", star.rate}});
     return {{"target", s.target},
             {"seed", s.seed},
             {"width", s.instrument.width},

@@ -38,15 +38,19 @@ float median_of(const Image& image) {
 } // namespace
 
 Background measure_background(View<const float> image, const BackgroundOptions& o) {
-    const int nx = std::max(1, (image.width + o.cell / 2) / o.cell), ny = std::max(1, (image.height + o.cell / 2) / o.cell);
+    const int nx = std::max(1, (image.width + o.cell / 2) / o.cell),
+              ny = std::max(1, (image.height + o.cell / 2) / o.cell);
     Background b{Image(nx, ny), Image(nx, ny), o.cell, 0, 0};
     std::vector<float> values;
     for (int j = 0; j < ny; ++j)
         for (int i = 0; i < nx; ++i) {
-            const Region cell = intersect({i * o.cell, j * o.cell, i + 1 == nx ? image.width : o.cell, j + 1 == ny ? image.height : o.cell}, image.bounds());
+            const Region cell = intersect(
+                {i * o.cell, j * o.cell, i + 1 == nx ? image.width : o.cell, j + 1 == ny ? image.height : o.cell},
+                image.bounds());
             values.clear();
             for (int y = cell.y; y < cell.bottom(); ++y)
-                for (int x = cell.x + (y & 1); x < cell.right(); x += 2) values.push_back(image(x, y)); // every other pixel is enough
+                for (int x = cell.x + (y & 1); x < cell.right(); x += 2)
+                    values.push_back(image(x, y)); // every other pixel is enough
             const RobustStatistics s = clipped_statistics(values, o.clip);
             b.level(i, j) = s.location;
             b.sigma(i, j) = s.sigma;
@@ -60,7 +64,8 @@ Background measure_background(View<const float> image, const BackgroundOptions& 
 float Background::level_at(double x, double y) const {
     const double u = std::clamp((x + 0.5) / cell - 0.5, 0.0, level.width() - 1.0);
     const double v = std::clamp((y + 0.5) / cell - 0.5, 0.0, level.height() - 1.0);
-    const int i = std::min(static_cast<int>(u), std::max(0, level.width() - 2)), j = std::min(static_cast<int>(v), std::max(0, level.height() - 2));
+    const int i = std::min(static_cast<int>(u), std::max(0, level.width() - 2)),
+              j = std::min(static_cast<int>(v), std::max(0, level.height() - 2));
     const int i1 = std::min(i + 1, level.width() - 1), j1 = std::min(j + 1, level.height() - 1);
     const auto a = static_cast<float>(u - i), c = static_cast<float>(v - j);
     return (level(i, j) * (1 - a) + level(i1, j) * a) * (1 - c) + (level(i, j1) * (1 - a) + level(i1, j1) * a) * c;
@@ -68,7 +73,8 @@ float Background::level_at(double x, double y) const {
 
 void Background::level_row(int y, int width, float* out) const {
     const double v = std::clamp((y + 0.5) / cell - 0.5, 0.0, level.height() - 1.0);
-    const int j = std::min(static_cast<int>(v), std::max(0, level.height() - 2)), j1 = std::min(j + 1, level.height() - 1);
+    const int j = std::min(static_cast<int>(v), std::max(0, level.height() - 2)),
+              j1 = std::min(j + 1, level.height() - 1);
     const auto c = static_cast<float>(v - j);
     const auto at = [&](int i) { return level(i, j) * (1 - c) + level(i, j1) * c; };
     int x = 0;
@@ -77,7 +83,8 @@ void Background::level_row(int y, int width, float* out) const {
         const float left = at(std::max(0, i)), right = at(std::min(level.width() - 1, i + 1));
         const float slope = (right - left) / static_cast<float>(cell);
         const float origin = left - slope * static_cast<float>((i + 0.5) * cell - 0.5);
-        for (; x < end; ++x) out[x] = origin + slope * static_cast<float>(x);
+        for (; x < end; ++x)
+            out[x] = origin + slope * static_cast<float>(x);
     }
 }
 

@@ -7,11 +7,12 @@
 namespace kasane {
 
 struct BackgroundOptions {
-    int cell = 64;      ///< side of a cell, pixels
-    float clip = 2.5f;  ///< sigma clipping inside a cell
+    int cell = 64;     ///< side of a cell, pixels
+    float clip = 2.5f; ///< sigma clipping inside a cell
 };
 
-/// Level and noise by cells. Cell (i, j) covers `cell` x `cell` pixels from (i, j) x cell; its value holds at its centre.
+/// Level and noise by cells. Cell (i, j) covers `cell` x `cell` pixels from (i, j) x cell; its value holds at its
+/// centre.
 struct Background {
     Image level; ///< smoothed by a 3 x 3 median, so that a bright star in one cell does not show
     Image sigma; ///< of a pixel, within the cell

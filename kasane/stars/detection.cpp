@@ -27,7 +27,8 @@ std::array<float, 2 * kFilterReach + 1> gaussian_taps(float sigma) {
         taps[static_cast<std::size_t>(i + kFilterReach)] = t;
         sum += t;
     }
-    for (float& t : taps) t /= sum;
+    for (float& t : taps)
+        t /= sum;
     return taps;
 }
 
@@ -36,16 +37,21 @@ std::array<float, 2 * kFilterReach + 1> gaussian_taps(float sigma) {
 class FilteredRows {
 public:
     FilteredRows(View<const float> image, const Background& background, float sigma)
-        : image_(image), background_(background), taps_(gaussian_taps(sigma)), line_(static_cast<std::size_t>(image.width + 2 * kFilterReach)) {
-        for (auto& r : horizontal_) r.assign(static_cast<std::size_t>(image.width), 0.0f);
-        for (auto& r : rows_) r.assign(static_cast<std::size_t>(image.width), 0.0f);
-        for (int y = -kFilterReach; y < kFilterReach; ++y) filter_across(y);
+        : image_(image), background_(background), taps_(gaussian_taps(sigma)),
+          line_(static_cast<std::size_t>(image.width + 2 * kFilterReach)) {
+        for (auto& r : horizontal_)
+            r.assign(static_cast<std::size_t>(image.width), 0.0f);
+        for (auto& r : rows_)
+            r.assign(static_cast<std::size_t>(image.width), 0.0f);
+        for (int y = -kFilterReach; y < kFilterReach; ++y)
+            filter_across(y);
     }
 
     /// Factor between the noise of a filtered and of a plain pixel.
     float noise_factor() const {
         float sum = 0;
-        for (const float t : taps_) sum += t * t;
+        for (const float t : taps_)
+            sum += t * t;
         return sum;
     }
 
@@ -58,7 +64,8 @@ public:
             const float t = taps_[static_cast<std::size_t>(j + kFilterReach)];
             const float* from = horizontal_row(y + j).data();
             float* to = out.data();
-            for (int x = 0; x < image_.width; ++x) to[x] += t * from[x];
+            for (int x = 0; x < image_.width; ++x)
+                to[x] += t * from[x];
         }
         return out.data();
     }
@@ -83,7 +90,8 @@ private:
         float* to = horizontal_row(y).data();
         for (int x = 0; x < w; ++x) {
             float s = 0;
-            for (int i = 0; i < 2 * kFilterReach + 1; ++i) s += taps_[static_cast<std::size_t>(i)] * line[x + i - kFilterReach];
+            for (int i = 0; i < 2 * kFilterReach + 1; ++i)
+                s += taps_[static_cast<std::size_t>(i)] * line[x + i - kFilterReach];
             to[x] = s;
         }
     }
@@ -114,10 +122,25 @@ bool looks_like_light(View<const float> image, int x, int y, float level, float 
     return sum / 8 > 0.07f * (peak - level) + 0.35f * noise;
 }
 
+/// How high the surroundings reach, without the noise: the upper quartile of a ring, so that the crest of a filament,
+/// or the slope of a galaxy, counts as surroundings and not as a star.
+float ring_level(View<const float> image, int x, int y, float sigma, std::vector<float>& scratch) {
+    constexpr int kInner2 = 16, kOuter = 7; // pixels: between radii 4 and 7
+    scratch.clear();
+    for (int j = std::max(0, y - kOuter); j <= std::min(image.height - 1, y + kOuter); ++j)
+        for (int i = std::max(0, x - kOuter); i <= std::min(image.width - 1, x + kOuter); ++i) {
+            const int r2 = (i - x) * (i - x) + (j - y) * (j - y);
+            if (r2 >= kInner2 && r2 <= kOuter * kOuter && std::isfinite(image(i, j))) scratch.push_back(image(i, j));
+        }
+    constexpr float kQuartileOfNormal = 0.6745f;
+    return scratch.empty() ? 0 : quantile_in_place(scratch, 0.75) - kQuartileOfNormal * sigma;
+}
+
 std::vector<Candidate> find_maxima(View<const float> image, const Background& background, const DetectOptions& o) {
     FilteredRows filtered(image, background, o.filter_sigma);
     const float limit = o.threshold * background.global_sigma * filtered.noise_factor();
     std::vector<Candidate> found;
+    std::vector<float> scratch;
     for (int y = 0; y < image.height; ++y) {
         filtered.next(y);
         const int m = y - 1; // the row whose neighbours are all there
@@ -126,8 +149,14 @@ std::vector<Candidate> find_maxima(View<const float> image, const Background& ba
         for (int x = o.border; x < image.width - o.border; ++x) {
             const float v = here[x];
             if (v <= limit || v < here[x - 1] || v <= here[x + 1]) continue;
-            if (v < above[x - 1] || v < above[x] || v < above[x + 1] || v <= below[x - 1] || v <= below[x] || v <= below[x + 1]) continue;
-            if (looks_like_light(image, x, m, background.level_at(x, m), background.global_sigma)) found.push_back({x, m, v});
+            if (v < above[x - 1] || v < above[x] || v < above[x + 1] || v <= below[x - 1] || v <= below[x] ||
+                v <= below[x + 1])
+                continue;
+            const float level = background.level_at(x, m);
+            const float surroundings =
+                std::max(0.0f, ring_level(image, x, m, background.global_sigma, scratch) - level);
+            if (v - surroundings <= limit || !looks_like_light(image, x, m, level, background.global_sigma)) continue;
+            found.push_back({x, m, v - surroundings});
         }
     }
     std::sort(found.begin(), found.end(), [](const Candidate& a, const Candidate& b) {
@@ -136,11 +165,14 @@ std::vector<Candidate> find_maxima(View<const float> image, const Background& ba
     return found;
 }
 
-/// Centroid under a Gaussian window that is moved onto it (iteratively; A. Stone, AJ 97, 1989, compares such estimators).
+/// Centroid under a Gaussian window that is moved onto it (iteratively; A. Stone, AJ 97, 1989, compares such
+/// estimators).
 void windowed_centroid(View<const float> image, double level, double sigma, double& x, double& y) {
     for (int i = 0; i < 6; ++i) {
         const int reach = static_cast<int>(std::ceil(3 * sigma));
-        const Region box = intersect({static_cast<int>(std::lround(x)) - reach, static_cast<int>(std::lround(y)) - reach, 2 * reach + 1, 2 * reach + 1}, image.bounds());
+        const Region box = intersect({static_cast<int>(std::lround(x)) - reach,
+                                      static_cast<int>(std::lround(y)) - reach, 2 * reach + 1, 2 * reach + 1},
+                                     image.bounds());
         double sum = 0, sx = 0, sy = 0;
         for (int v = box.y; v < box.bottom(); ++v)
             for (int u = box.x; u < box.right(); ++u) {
@@ -161,9 +193,12 @@ void windowed_centroid(View<const float> image, double level, double sigma, doub
 }
 
 /// Flux in a soft-edged circle over the median of a ring around it.
-void measure_flux(View<const float> image, const Background& background, double radius, double noise, double electrons_per_adu, Star& s) {
+void measure_flux(View<const float> image, const Background& background, double radius, double noise,
+                  double electrons_per_adu, Star& s) {
     const int reach = static_cast<int>(std::ceil(2.6 * radius + 2));
-    const Region box = intersect({static_cast<int>(std::lround(s.x)) - reach, static_cast<int>(std::lround(s.y)) - reach, 2 * reach + 1, 2 * reach + 1}, image.bounds());
+    const Region box = intersect({static_cast<int>(std::lround(s.x)) - reach,
+                                  static_cast<int>(std::lround(s.y)) - reach, 2 * reach + 1, 2 * reach + 1},
+                                 image.bounds());
     std::vector<float> ring;
     double sum = 0, area = 0, peak = 0;
     for (int y = box.y; y < box.bottom(); ++y)
@@ -181,11 +216,41 @@ void measure_flux(View<const float> image, const Background& background, double 
     s.flux = sum - area * level;
     s.peak = peak - level;
     const double photons = electrons_per_adu > 0 ? std::max(0.0, s.flux) / electrons_per_adu : 0;
-    s.flux_sigma = std::sqrt(area * noise * noise * (1 + area / std::max<double>(12, static_cast<double>(ring.size()))) + photons);
+    s.flux_sigma =
+        std::sqrt(area * noise * noise * (1 + area / std::max<double>(12, static_cast<double>(ring.size()))) + photons);
 }
 
 double median(std::vector<float> v) {
     return v.empty() ? 0 : median_in_place(v);
+}
+
+struct Fitted {
+    Star star;
+    std::optional<PsfFit> fit;
+    bool tried = false;
+};
+
+/// The width on which the fits agree: stars share one, knots of nebula do not. The peak of a kernel density estimate
+/// over the logarithms (E. Parzen, Ann. Math. Stat. 33, 1962), each fit counting by how well it is determined.
+double common_width(const std::vector<Fitted>& fitted, double otherwise) {
+    constexpr double kBandwidth = 0.06; // relative
+    constexpr double kFloor = 0.03;     // pixels: no single star outvotes the rest
+    std::vector<std::pair<double, double>> v;
+    for (const Fitted& f : fitted)
+        if (f.fit && !f.star.saturated)
+            v.emplace_back(std::log(f.fit->fwhm()),
+                           1 / (f.fit->position_sigma * f.fit->position_sigma + kFloor * kFloor));
+    double best = otherwise, most = 0;
+    for (const auto& [here, unused] : v) {
+        double density = 0;
+        for (const auto& [other, weight] : v)
+            density += weight * std::exp(-0.5 * std::pow((here - other) / kBandwidth, 2));
+        if (density > most) {
+            most = density;
+            best = std::exp(here);
+        }
+    }
+    return best;
 }
 
 } // namespace
@@ -198,33 +263,47 @@ StarList detect_stars(View<const float> image, const DetectOptions& o) {
     std::vector<Candidate> found = find_maxima(image, list.background, o);
     if (found.size() > static_cast<std::size_t>(o.most)) found.resize(static_cast<std::size_t>(o.most));
 
-    std::vector<float> widths, eccentricities;
+    std::vector<Fitted> fitted;
     double start_fwhm = 3;
     for (const Candidate& c : found) {
-        Star s;
-        s.x = c.x;
-        s.y = c.y;
-        const double level = list.background.level_at(c.x, c.y);
-        bool fitted = false;
-        if (static_cast<int>(list.stars.size()) < o.fitted) {
-            const auto fit = fit_psf(image, s.x, s.y,
-                                     {.start_fwhm = start_fwhm, .noise = list.noise, .electrons_per_adu = o.electrons_per_adu, .saturation = o.saturation});
-            if (fit && std::hypot(fit->x - c.x, fit->y - c.y) < 2.5) {
-                s.x = fit->x;
-                s.y = fit->y;
-                s.fwhm = fit->fwhm();
-                s.eccentricity = fit->eccentricity();
-                s.position_sigma = fit->position_sigma;
-                fitted = true;
-            }
+        Fitted f;
+        f.star.x = c.x;
+        f.star.y = c.y;
+        if (static_cast<int>(fitted.size()) < o.fitted) {
+            f.tried = true;
+            f.fit = fit_psf(image, c.x, c.y,
+                            {.start_fwhm = start_fwhm,
+                             .noise = list.noise,
+                             .electrons_per_adu = o.electrons_per_adu,
+                             .saturation = o.saturation});
+            if (f.fit && std::hypot(f.fit->x - c.x, f.fit->y - c.y) > 2.5) f.fit.reset();
         }
-        if (!fitted) windowed_centroid(image, level, start_fwhm / kFwhmPerSigma, s.x, s.y);
         for (int j = -1; j <= 1; ++j)
-            for (int i = -1; i <= 1; ++i) s.saturated = s.saturated || (o.saturation > 0 && image(c.x + i, c.y + j) >= o.saturation);
-        if (fitted && !s.saturated) {
-            widths.push_back(static_cast<float>(s.fwhm));
-            eccentricities.push_back(static_cast<float>(s.eccentricity));
-            if (widths.size() == 12) start_fwhm = std::clamp(median(widths), 1.2, 9.0);
+            for (int i = -1; i <= 1; ++i)
+                f.star.saturated = f.star.saturated || (o.saturation > 0 && image(c.x + i, c.y + j) >= o.saturation);
+        fitted.push_back(std::move(f));
+        if (fitted.size() == 25) start_fwhm = std::clamp(common_width(fitted, start_fwhm), 1.2, 9.0);
+    }
+    list.fwhm = common_width(fitted, 0);
+    std::vector<float> widths, eccentricities;
+    for (Fitted& f : fitted) {
+        Star& s = f.star;
+        const bool like_the_others = f.fit && f.fit->fwhm() > 0.6 * list.fwhm && f.fit->fwhm() < 1.6 * list.fwhm &&
+                                     f.fit->fwhm_major < 2.5 * list.fwhm;
+        if (f.tried && !like_the_others && !s.saturated) continue; // a knot of nebula, a trail, a blend
+        if (like_the_others) {
+            s.x = f.fit->x;
+            s.y = f.fit->y;
+            s.fwhm = f.fit->fwhm();
+            s.eccentricity = f.fit->eccentricity();
+            s.position_sigma = f.fit->position_sigma;
+            if (!s.saturated) {
+                widths.push_back(static_cast<float>(s.fwhm));
+                eccentricities.push_back(static_cast<float>(s.eccentricity));
+            }
+        } else {
+            windowed_centroid(image, list.background.level_at(s.x, s.y),
+                              std::max(start_fwhm, list.fwhm) / kFwhmPerSigma, s.x, s.y);
         }
         list.stars.push_back(s);
     }
@@ -238,10 +317,12 @@ StarList detect_stars(View<const float> image, const DetectOptions& o) {
     for (Star& s : list.stars) {
         measure_flux(image, list.background, radius, list.noise, o.electrons_per_adu, s);
         if (s.position_sigma <= 0) // from the width and the signal to noise (I. King, PASP 95, 1983)
-            s.position_sigma = std::max(0.01, 0.6 * start_fwhm * list.noise * std::sqrt(kPi) * start_fwhm / std::max(s.flux, 1e-6));
+            s.position_sigma =
+                std::max(0.01, 0.6 * start_fwhm * list.noise * std::sqrt(kPi) * start_fwhm / std::max(s.flux, 1e-6));
     }
     std::erase_if(list.stars, [](const Star& s) { return !(s.flux > 3 * s.flux_sigma); });
-    std::stable_sort(list.stars.begin(), list.stars.end(), [](const Star& a, const Star& b) { return a.flux > b.flux; });
+    std::stable_sort(list.stars.begin(), list.stars.end(),
+                     [](const Star& a, const Star& b) { return a.flux > b.flux; });
     return list;
 }
 

@@ -34,9 +34,11 @@ struct Normal {
 
 class Problem {
 public:
-    Problem(View<const float> image, const Region& box, const PsfFitOptions& o) : image_(image), box_(box), options_(o) {}
+    Problem(View<const float> image, const Region& box, const PsfFitOptions& o)
+        : image_(image), box_(box), options_(o) {}
 
-    /// The weights of the pixels stay as they are until this is called: then bright ones count by the photon noise of `p`.
+    /// The weights of the pixels stay as they are until this is called: then bright ones count by the photon noise of
+    /// `p`.
     void weigh_by(const Vector& p) {
         if (options_.electrons_per_adu <= 0) return;
         weights_by_ = p;
@@ -64,8 +66,10 @@ public:
                 double variance = read2;
                 if (weighed_) {
                     const double wx = x - weights_by_[1], wy = y - weights_by_[2];
-                    const double form = 1 + weights_by_[3] * wx * wx + 2 * weights_by_[4] * wx * wy + weights_by_[5] * wy * wy;
-                    variance += std::max(0.0, weights_by_[0]) * std::pow(form, -weighing_beta) / options_.electrons_per_adu;
+                    const double form =
+                        1 + weights_by_[3] * wx * wx + 2 * weights_by_[4] * wx * wy + weights_by_[5] * wy * wy;
+                    variance +=
+                        std::max(0.0, weights_by_[0]) * std::pow(form, -weighing_beta) / options_.electrons_per_adu;
                 }
                 const double weight = 1 / variance;
                 const double residual = value - p[6] - model;
@@ -104,14 +108,14 @@ bool minimise(const Problem& problem, int iterations, Vector& p, Normal& now) {
         const bool possible = trial[3] > 0 && trial[5] > 0 && trial[3] * trial[5] > trial[4] * trial[4] && trial[0] > 0;
         const Normal next = possible ? problem.evaluate(trial) : Normal{};
         if (possible && next.chi2 <= now.chi2) {
-            const bool converged = now.chi2 - next.chi2 < 1e-6 * (1 + now.chi2);
+            const bool converged = now.chi2 - next.chi2 < 1e-4 + 1e-6 * now.chi2; // far below what noise can tell
             p = trial;
             now = next;
             if (converged) break;
             damping = std::max(1e-9, damping * 0.2);
         } else {
-            damping *= 8;
-            if (damping > 1e6) break;
+            damping *= 10;
+            if (damping > 1e4) break;
         }
     }
     return true;
@@ -121,17 +125,21 @@ bool minimise(const Problem& problem, int iterations, Vector& p, Normal& now) {
 
 std::optional<PsfFit> fit_psf(View<const float> image, double x, double y, const PsfFitOptions& o) {
     const int reach = static_cast<int>(std::clamp(std::ceil(1.9 * o.start_fwhm + 1), 4.0, 16.0));
-    const Region box = intersect({static_cast<int>(std::lround(x)) - reach, static_cast<int>(std::lround(y)) - reach, 2 * reach + 1, 2 * reach + 1}, image.bounds());
+    const Region box = intersect({static_cast<int>(std::lround(x)) - reach, static_cast<int>(std::lround(y)) - reach,
+                                  2 * reach + 1, 2 * reach + 1},
+                                 image.bounds());
     if (box.width < reach || box.height < reach) return std::nullopt;
     Problem problem(image, box, o);
 
     double edge = 0;
-    for (int i = box.x; i < box.right(); ++i) edge += 0.5 * (image(i, box.y) + image(i, box.bottom() - 1));
+    for (int i = box.x; i < box.right(); ++i)
+        edge += 0.5 * (image(i, box.y) + image(i, box.bottom() - 1));
     edge /= box.width;
     const double start_beta = 3.5;
     const double alpha2 = o.start_fwhm * o.start_fwhm / (4 * (std::exp2(1 / start_beta) - 1));
     Vector p;
-    p << image(static_cast<int>(std::lround(x)), static_cast<int>(std::lround(y))) - edge, x, y, 1 / alpha2, 0, 1 / alpha2, edge, std::log(start_beta);
+    p << image(static_cast<int>(std::lround(x)), static_cast<int>(std::lround(y))) - edge, x, y, 1 / alpha2, 0,
+        1 / alpha2, edge, std::log(start_beta);
 
     Normal now;
     if (!minimise(problem, o.iterations, p, now)) return std::nullopt;

@@ -12,24 +12,24 @@
 namespace kasane {
 
 struct PsfFit {
-    double x = 0, y = 0;       ///< pixels of the image
-    double amplitude = 0;      ///< ADU
-    double background = 0;     ///< ADU
+    double x = 0, y = 0;                   ///< pixels of the image
+    double amplitude = 0;                  ///< ADU
+    double background = 0;                 ///< ADU
     double fwhm_major = 0, fwhm_minor = 0; ///< pixels
-    double angle = 0;          ///< of the major axis, degrees counter-clockwise as displayed
-    double beta = 0;           ///< exponent
-    double position_sigma = 0; ///< formal error of the centre along one axis, pixels
+    double angle = 0;                      ///< of the major axis, degrees counter-clockwise as displayed
+    double beta = 0;                       ///< exponent
+    double position_sigma = 0;             ///< formal error of the centre along one axis, pixels
 
     double fwhm() const;
     double eccentricity() const;
 };
 
 struct PsfFitOptions {
-    double start_fwhm = 3;     ///< pixels
-    double noise = 1;          ///< of a background pixel, ADU
+    double start_fwhm = 3;        ///< pixels
+    double noise = 1;             ///< of a background pixel, ADU
     double electrons_per_adu = 0; ///< 0: unknown; photon noise is then left out of the weights
-    float saturation = 0;      ///< values at or above are left out; 0: none
-    int iterations = 25;
+    float saturation = 0;         ///< values at or above are left out; 0: none
+    int iterations = 15;
 };
 
 /// Fits one star near (x, y) in a square of about three FWHM around it. Nothing if the fit does not converge to a
