@@ -102,7 +102,7 @@ float difference_noise(View<const float> view, int lag, std::size_t most) {
             if (std::isfinite(d)) values.push_back(d);
         }
     if (values.empty()) return 0;
-    return mad_sigma_in_place(values, 0.0f) / std::sqrt(6.0f);
+    return clipped_statistics(values, 3.0f, 10).sigma / std::sqrt(6.0f);
 }
 
 } // namespace kasane

@@ -35,7 +35,7 @@ RobustStatistics image_statistics(View<const float> view, std::size_t most = 200
 std::vector<float> sample_pixels(View<const float> view, std::size_t most);
 
 /// Noise of an image without its structure: from second differences along rows at distance `lag` pixels, robustly
-/// (1.4826 MAD of v(x-lag) - 2 v(x) + v(x+lag), over sqrt 6). Values; 0 where the view is too small.
+/// (clipped standard deviation of v(x-lag) - 2 v(x) + v(x+lag), over sqrt 6). 0 where the view is too small.
 float difference_noise(View<const float> view, int lag = 1, std::size_t most = 200000);
 
 } // namespace kasane

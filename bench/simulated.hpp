@@ -1,0 +1,48 @@
+// Simulated projects on disk for measurements, and their truth.
+#pragma once
+
+#include <kasane/base/parallel.hpp>
+#include <kasane/registration/transform.hpp>
+#include <kasane/sky/scenario.hpp>
+
+#include <cstdlib>
+#include <filesystem>
+#include <string>
+
+namespace kasane::bench {
+
+/// A folder that goes with its owner, in $TMPDIR.
+class TemporaryFolder {
+public:
+    TemporaryFolder() {
+        std::string pattern = (std::filesystem::temp_directory_path() / "kasane-XXXXXX").string();
+        if (!mkdtemp(pattern.data())) throw std::runtime_error("no temporary folder can be made");
+        path_ = pattern;
+    }
+    ~TemporaryFolder() {
+        std::error_code ignored;
+        std::filesystem::remove_all(path_, ignored);
+    }
+    TemporaryFolder(const TemporaryFolder&) = delete;
+    TemporaryFolder& operator=(const TemporaryFolder&) = delete;
+    const std::filesystem::path& path() const { return path_; }
+
+private:
+    std::filesystem::path path_;
+};
+
+/// The lights of a scenario, in order.
+inline std::vector<const sky::Shot*> lights_of(const sky::Scenario& s) {
+    std::vector<const sky::Shot*> out;
+    for (const sky::Shot& shot : s.shots)
+        if (shot.role == sky::Shot::Role::light) out.push_back(&shot);
+    return out;
+}
+
+/// From scene positions to a light's pixels.
+inline Affine true_transform(const sky::Scenario& s, const sky::Shot& light) {
+    const auto m = sky::scene_to_pixel(light.conditions.pointing, s.instrument.width, s.instrument.height);
+    return {m[0], m[1], m[2], m[3], m[4], m[5]};
+}
+
+} // namespace kasane::bench
