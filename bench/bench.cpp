@@ -1,1 +1,257 @@
-int main() {}
+// kasane-bench: how fast, as ratios between things done to the same files in the same run, and within how much memory.
+//
+//   kasane-bench [--frames N] [--width W] [--height H] [--budget MIB] [--json FILE] [Google Benchmark options]
+#include "simulated.hpp"
+
+#include <kasane/calibration/master.hpp>
+#include <kasane/grading/measures.hpp>
+#include <kasane/image/statistics.hpp>
+#include <kasane/integration/integrate.hpp>
+#include <kasane/io/fits.hpp>
+#include <kasane/project/run.hpp>
+
+#include <benchmark/benchmark.h>
+#include <cstring>
+#include <fmt/format.h>
+#include <fstream>
+#include <map>
+#include <nlohmann/json.hpp>
+
+namespace fs = std::filesystem;
+
+namespace {
+
+using namespace kasane;
+using namespace kasane::bench;
+
+struct Settings {
+    int frames = 48, width = 6000, height = 4000;
+    std::uint64_t budget_mib = 700;
+    std::string json;
+};
+
+/// Keeps the shortest time of each benchmark.
+class Collector : public benchmark::ConsoleReporter {
+public:
+    Collector() : ConsoleReporter(OO_None) {}
+    void ReportRuns(const std::vector<Run>& runs) override {
+        for (const Run& r : runs) {
+            if (r.run_type != Run::RT_Iteration) continue;
+            const double t = r.GetAdjustedRealTime();
+            auto& best = seconds.try_emplace(r.run_name.function_name, t).first->second;
+            best = std::min(best, t);
+        }
+        ConsoleReporter::ReportRuns(runs);
+    }
+    std::map<std::string, double> seconds;
+};
+
+/// The large set: mono 16-bit lights with masters, written once.
+struct Data {
+    sky::Scenario scenario;
+    TemporaryFolder folder;
+    std::vector<std::shared_ptr<const CalibratedView>> views;
+    std::vector<StackFrame> frames;
+
+    Data(const Settings& s, const Context& context) {
+        sky::PlainOptions o;
+        o.width = s.width;
+        o.height = s.height;
+        o.lights = s.frames;
+        o.calibration = 4;
+        o.stars = s.width * s.height / 8000;
+        o.extended_step = 4;
+        o.rotation = 0.15; // a guided night, framed again after the meridian
+        o.flip = true;
+        o.dither = 15;
+        scenario = sky::plain_scenario(o);
+        sky::write_scenario(scenario, folder.path(), context);
+        CalibrationSet set;
+        set.dark = master(Role::dark, sky::Shot::Role::dark, nullptr, context);
+        set.flat = master(Role::flat, sky::Shot::Role::flat, nullptr, context);
+        set.defects = std::make_shared<const DefectList>(find_defects(set.dark.get(), 3.2, set.flat.get()));
+        const auto lights = lights_of(scenario);
+        const Affine to_scene = true_transform(scenario, *lights.front()).inverse();
+        for (const sky::Shot* light : lights) {
+            views.push_back(std::make_shared<const CalibratedView>(open_fits(folder.path() / light->path), set));
+            frames.push_back(
+                {views.back(), true_transform(scenario, *light).after(to_scene), {}, 28.0, scenario.instrument.gain});
+        }
+    }
+
+private:
+    std::shared_ptr<const FrameReader> master(Role role, sky::Shot::Role shots, const FrameReader* offset,
+                                              const Context& context) const {
+        std::vector<std::shared_ptr<const FrameReader>> frames_of_role;
+        for (const sky::Shot& s : scenario.shots)
+            if (s.role == shots) frames_of_role.push_back(open_fits(folder.path() / s.path));
+        const fs::path file = folder.path() / fmt::format("master-{}.fits", role_name(role));
+        write_fits(file, {{build_master(role, frames_of_role, offset, context).pixels.plane(), {}}});
+        return open_fits(file);
+    }
+};
+
+/// What anybody would write first: every frame added to a sum, band by band, on all threads.
+void streaming_mean(const std::vector<StackFrame>& frames, int width, int height, const Workers& workers) {
+    Image sum(width, height);
+    constexpr int kBand = 64;
+    for (const StackFrame& f : frames)
+        workers.for_each(static_cast<std::size_t>((height + kBand - 1) / kBand), [&](std::size_t b) {
+            const Region r{0, static_cast<int>(b) * kBand, width,
+                           std::min(kBand, height - static_cast<int>(b) * kBand)};
+            Image band(r.width, r.height);
+            f.view->raw().read(r, band.plane());
+            float* to = sum.plane().row(r.y);
+            const float* from = band.pixels().data();
+            for (std::int64_t i = 0; i < r.area(); ++i)
+                to[i] += from[i];
+        });
+    for (float& v : sum.pixels())
+        v /= static_cast<float>(frames.size());
+    benchmark::DoNotOptimize(sum.pixels().data());
+}
+
+/// Peak resident size while `work` runs, MiB.
+template <class Work>
+double peak_memory(Work work) {
+    std::ofstream("/proc/self/clear_refs") << "5"; // begins a new peak
+    work();
+    return static_cast<double>(peak_resident_memory()) / 1048576.0;
+}
+
+struct Row {
+    std::string number, what;
+    double value;
+    std::string unit;
+    double goal;
+    bool at_least;
+};
+
+} // namespace
+
+int main(int argc, char** argv) {
+    Settings settings;
+    std::vector<char*> rest = {argv[0]};
+    for (int i = 1; i < argc; ++i) {
+        const auto value = [&](const char* name) {
+            return !std::strcmp(argv[i], name) && i + 1 < argc ? argv[++i] : nullptr;
+        };
+        if (const char* v = value("--frames"))
+            settings.frames = std::stoi(v);
+        else if (const char* w = value("--width"))
+            settings.width = std::stoi(w);
+        else if (const char* h = value("--height"))
+            settings.height = std::stoi(h);
+        else if (const char* b = value("--budget"))
+            settings.budget_mib = std::stoull(b);
+        else if (const char* j = value("--json"))
+            settings.json = j;
+        else
+            rest.push_back(argv[i]);
+    }
+    int count = static_cast<int>(rest.size());
+    benchmark::Initialize(&count, rest.data());
+
+    const Workers two, one(1);
+    Progress silent;
+    const MemoryBudget plenty = default_budget(), tight{settings.budget_mib << 20};
+    const Context context{two, plenty, silent}, single{one, plenty, silent}, bounded{two, tight, silent};
+    fmt::print("writing {} lights of {} x {} pixels ...\n", settings.frames, settings.width, settings.height);
+    std::fflush(stdout);
+    const Data data(settings, context);
+    const int w = settings.width, h = settings.height;
+
+    std::vector<Row> rows;
+    // Memory first: what earlier work leaves in the allocator would count against it.
+    const double integrate_peak = peak_memory([&] { integrate(data.frames, w, h, 1000, bounded); });
+    rows.push_back({"P4",
+                    fmt::format("integrate {} frames: peak resident size over a budget of {} MiB", settings.frames,
+                                settings.budget_mib),
+                    integrate_peak / static_cast<double>(settings.budget_mib), "x", 1.1, false});
+
+    const auto run = [](const char* name, auto work, int repeats) {
+        benchmark::RegisterBenchmark(name,
+                                     [work](benchmark::State& state) {
+                                         for ([[maybe_unused]] auto unused : state)
+                                             work();
+                                     })
+            ->Unit(benchmark::kMillisecond)
+            ->Iterations(1)
+            ->Repetitions(repeats)
+            ->ReportAggregatesOnly(false)
+            ->UseRealTime();
+    };
+    run(
+        "streaming_mean", [&] { streaming_mean(data.frames, w, h, two); }, 3);
+    run(
+        "integrate", [&] { integrate(data.frames, w, h, 1000, context); }, 2);
+    const std::vector<StackFrame> few(
+        data.frames.begin(),
+        data.frames.begin() + std::min<std::ptrdiff_t>(12, static_cast<std::ptrdiff_t>(data.frames.size())));
+    run(
+        "integrate_12_one_thread", [&] { integrate(few, w, h, 1000, single); }, 2);
+    run(
+        "integrate_12_two_threads", [&] { integrate(few, w, h, 1000, context); }, 2);
+    run(
+        "read_and_copy",
+        [&] {
+            const Image image = read_plane(data.views.front()->raw());
+            Image copy = image;
+            benchmark::DoNotOptimize(copy.pixels().data());
+        },
+        5);
+    run(
+        "measure",
+        [&] {
+            benchmark::DoNotOptimize(
+                measure_exposure(*data.views.front(), {.detect = {.electrons_per_adu = 0.8}}).stars.size());
+        },
+        3);
+    Collector collector;
+    benchmark::RunSpecifiedBenchmarks(&collector);
+    auto& t = collector.seconds;
+    if (t.contains("integrate") && t.contains("streaming_mean"))
+        rows.push_back({"P1",
+                        fmt::format("integrate {} frames of {} MP over a streaming mean of them", settings.frames,
+                                    w * h / 1000000),
+                        t["integrate"] / t["streaming_mean"], "x", 20, false});
+    if (t.contains("measure") && t.contains("read_and_copy"))
+        rows.push_back({"P3", "measure one exposure over reading and copying its pixels",
+                        t["measure"] / t["read_and_copy"], "x", 12, false});
+    if (t.contains("integrate_12_two_threads") && t.contains("integrate_12_one_thread"))
+        rows.push_back({"P8", "integrate: speed on two threads over one",
+                        t["integrate_12_one_thread"] / t["integrate_12_two_threads"], "x", 1.85, true});
+
+    { // P6: a project of 500 small frames, run twice
+        sky::PlainOptions o;
+        o.width = 240;
+        o.height = 180;
+        o.lights = 480;
+        o.calibration = 7;
+        o.stars = 60;
+        o.dither = 5;
+        o.galaxy = 0;
+        const sky::Scenario small = sky::plain_scenario(o);
+        const TemporaryFolder folder;
+        sky::write_scenario(small, folder.path(), context);
+        run_project({folder.path(), {}, {}}, context);
+        const RunReport again = run_project({folder.path(), {}, {}}, context);
+        rows.push_back({"P6", fmt::format("run again on {} frames, nothing changed", small.shots.size()), again.time,
+                        "s", 1, false});
+    }
+
+    nlohmann::json all = nlohmann::json::array();
+    fmt::print("\n| # | what | measured | goal |\n|---|---|---|---|\n");
+    for (const Row& r : rows) {
+        fmt::print("| {} | {} | {:.3g} {} | {} {:g} {} |\n", r.number, r.what, r.value, r.unit,
+                   r.at_least ? ">=" : "<=", r.goal, r.unit);
+        all.push_back({{"number", r.number},
+                       {"what", r.what},
+                       {"value", r.value},
+                       {"unit", r.unit},
+                       {"goal", r.goal},
+                       {"at_least", r.at_least}});
+    }
+    if (!settings.json.empty()) std::ofstream(settings.json) << all.dump(1) << "\n";
+    return 0;
+}

@@ -18,9 +18,9 @@ int main(int argc, char** argv) {
     Progress silent;
     const Context context{workers, default_budget(), silent};
     using Measure = std::vector<bench::Figure> (*)(const Context&);
-    const std::pair<const char*, Measure> measures[] = {{"F1", bench::registration_error}, {"F5", bench::star_flux},
-                                                        {"F6", bench::master_noise},       {"F7", bench::outliers_left},
-                                                        {"F9", bench::illumination_left},  {"F14", bench::calibration_noise}};
+    const std::pair<const char*, Measure> measures[] = {
+        {"F1", bench::registration_error}, {"F5", bench::star_flux},         {"F6", bench::master_noise},
+        {"F7", bench::outliers_left},      {"F9", bench::illumination_left}, {"F14", bench::calibration_noise}};
     nlohmann::json all = nlohmann::json::array();
     fmt::print("| # | what | measured | goal |\n|---|---|---|---|\n");
     for (const auto& [number, measure] : measures) {
@@ -28,7 +28,8 @@ int main(int argc, char** argv) {
         for (const bench::Figure& f : measure(context)) {
             fmt::print("| {} | {} | {:.4g} {} | <= {:g} {} |\n", f.number, f.what, f.value, f.unit, f.goal, f.unit);
             std::fflush(stdout);
-            all.push_back({{"number", f.number}, {"what", f.what}, {"value", f.value}, {"unit", f.unit}, {"goal", f.goal}});
+            all.push_back(
+                {{"number", f.number}, {"what", f.what}, {"value", f.value}, {"unit", f.unit}, {"goal", f.goal}});
         }
     }
     if (json_file) std::ofstream(json_file) << all.dump(1) << "\n";

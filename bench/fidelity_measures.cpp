@@ -35,11 +35,13 @@ struct Project {
         sky::write_scenario(scenario, path(), context);
         if (!reference.empty()) {
             const Scan scan = scan_folder(path(), {}, nullptr, context);
-            const std::string group = file_safe(scenario.target) + "/" + pair_frames(scan.exposures).stacks.front().sensor;
+            const std::string group =
+                file_safe(scenario.target) + "/" + pair_frames(scan.exposures).stacks.front().sensor;
             Ledger(path() / ".kasane").set_choice("reference/" + group, fingerprint(path() / reference));
         }
         report = run_project({path(), {}, {}}, context);
-        if (report.stacks.size() != 1 || report.stacks.front().file.empty()) throw DataError("the simulated project gave no master light", path(), {});
+        if (report.stacks.size() != 1 || report.stacks.front().file.empty())
+            throw DataError("the simulated project gave no master light", path(), {});
     }
     fs::path path() const { return folder.path() / "project"; }
     const StackReport& stack() const { return report.stacks.front(); }
@@ -74,7 +76,8 @@ double aperture_flux(View<const float> image, double cx, double cy, double radiu
     std::vector<float> ring;
     for (int y = static_cast<int>(cy - 2.5 * radius); y <= static_cast<int>(cy + 2.5 * radius); ++y)
         for (int x = static_cast<int>(cx - 2.5 * radius); x <= static_cast<int>(cx + 2.5 * radius); ++x) {
-            if (x < 0 || y < 0 || x >= image.width || y >= image.height) return std::numeric_limits<double>::quiet_NaN();
+            if (x < 0 || y < 0 || x >= image.width || y >= image.height)
+                return std::numeric_limits<double>::quiet_NaN();
             const double d = std::hypot(x - cx, y - cy);
             const double share = std::clamp(radius + 0.5 - d, 0.0, 1.0);
             sum += share * image(x, y);
@@ -109,7 +112,8 @@ std::vector<Figure> registration_error(const Context& context) {
         const auto lights = lights_of(s);
         std::vector<Measures> measures(lights.size());
         context.workers.for_each(lights.size(), [&](std::size_t i) {
-            measures[i] = measure_exposure({open_frame(folder.path() / lights[i]->path), {}}, {.detect = {.electrons_per_adu = s.instrument.gain}, .kept_stars = 600});
+            measures[i] = measure_exposure({open_frame(folder.path() / lights[i]->path), {}},
+                                           {.detect = {.electrons_per_adu = s.instrument.gain}, .kept_stars = 600});
         });
         double squares = 0;
         int n = 0, failed = 0;
@@ -132,7 +136,9 @@ std::vector<Figure> registration_error(const Context& context) {
                     ++n;
                 }
         }
-        figures.push_back({"F1", fmt::format("registration error over the frame, about {} stars, turned and flipped{}", stars, failed ? fmt::format(" ({} failed)", failed) : ""),
+        figures.push_back({"F1",
+                           fmt::format("registration error over the frame, about {} stars, turned and flipped{}", stars,
+                                       failed ? fmt::format(" ({} failed)", failed) : ""),
                            std::sqrt(squares / std::max(1, n)), "px RMS", stars > 500 ? 0.03 : 0.05});
     }
     return figures;
@@ -167,16 +173,20 @@ std::vector<Figure> star_flux(const Context& context) {
         const double electrons = star.rate.at(o.filter) * o.seconds;
         double x = 0, y = 0;
         to_pixel.apply(star.x, star.y, x, y);
-        if (electrons < 40000 || electrons > 500000 || x < 60 || y < 60 || x > o.width - 60 || y > o.height - 60) continue; // S/N above 200, not saturated
+        if (electrons < 40000 || electrons > 500000 || x < 60 || y < 60 || x > o.width - 60 || y > o.height - 60)
+            continue; // S/N above 200, not saturated
         constexpr double kRadius = 8;
-        const double is = aperture_flux(master.plane(), x, y, kRadius), should = unit * aperture_flux(truth.plane(), x, y, kRadius);
+        const double is = aperture_flux(master.plane(), x, y, kRadius),
+                     should = unit * aperture_flux(truth.plane(), x, y, kRadius);
         if (std::isfinite(is) && std::isfinite(should)) ratios.push_back(static_cast<float>(is / should - 1));
     }
     const auto n = ratios.size();
     std::vector<float> copy = ratios;
     const RobustStatistics s = clipped_statistics(copy, 4);
-    return {{"F5", fmt::format("star flux, raw to master light, mean of {} stars", n), 100 * std::abs(static_cast<double>(s.location)), "%", 0.2},
-            {"F5", "the same, scatter from star to star (noise included)", 100 * static_cast<double>(s.sigma), "%", 0.5}};
+    return {
+        {"F5", fmt::format("star flux, raw to master light, mean of {} stars", n),
+         100 * std::abs(static_cast<double>(s.location)), "%", 0.2},
+        {"F5", "the same, scatter from star to star (noise included)", 100 * static_cast<double>(s.sigma), "%", 0.5}};
 }
 
 std::vector<Figure> master_noise(const Context& context) {
@@ -206,7 +216,8 @@ std::vector<Figure> master_noise(const Context& context) {
         for (const FrameReport& f : p.stack().frames) {
             const sky::Conditions& c = p.light(f.path).conditions;
             const double scale = level_transparency / c.transparency;
-            const double electrons2 = c.sky * o.seconds + s.instrument.dark_rate * o.seconds + std::pow(s.instrument.read_noise, 2) + std::pow(s.instrument.gain, 2) / 12;
+            const double electrons2 = c.sky * o.seconds + s.instrument.dark_rate * o.seconds +
+                                      std::pow(s.instrument.read_noise, 2) + std::pow(s.instrument.gain, 2) / 12;
             sigma2.push_back(scale * scale * electrons2 / std::pow(s.instrument.gain, 2));
             inverse += 1 / sigma2.back();
         }
@@ -215,13 +226,15 @@ std::vector<Figure> master_noise(const Context& context) {
         const Affine to_scene = true_transform(s, p.reference()).inverse();
         for (std::size_t i = 0; i < sigma2.size(); ++i) {
             const Affine t = true_transform(s, p.light(p.stack().frames[i].path)).after(to_scene);
-            const double factor = p.stack().frames[i].path == p.stack().reference ? 1 : resampling_noise_factor(t, o.width, o.height);
+            const double factor =
+                p.stack().frames[i].path == p.stack().reference ? 1 : resampling_noise_factor(t, o.width, o.height);
             ideal += factor / sigma2[i] / (inverse * inverse);
         }
         // Noise without structure: differences over five pixels, beyond the reach of the interpolation's correlation.
         const View<const float> middle = master.plane().crop({60, 60, o.width - 120, o.height - 120});
         const double measured = difference_noise(middle, 5, 2000000);
-        figures.push_back({"F6", fmt::format("background noise of the master over the ideal, N = {}", n), measured / std::sqrt(ideal), "x", n >= 10 ? 1.03 : 1.06});
+        figures.push_back({"F6", fmt::format("background noise of the master over the ideal, N = {}", n),
+                           measured / std::sqrt(ideal), "x", n >= 10 ? 1.03 : 1.06});
     }
     return figures;
 }
@@ -244,7 +257,8 @@ std::vector<Figure> outliers_left(const Context& context) {
             shot.conditions.cosmic_rays = shot.role == sky::Shot::Role::light ? 0 : shot.conditions.cosmic_rays;
         }
         const Project with(dirty, context), without(clean, context, with.stack().reference);
-        if (with.stack().reference != without.stack().reference || with.level_light().path != without.level_light().path)
+        if (with.stack().reference != without.stack().reference ||
+            with.level_light().path != without.level_light().path)
             throw DataError("the two runs chose different references", {}, {});
         const Image a = with.master(), b = without.master();
         // What the outliers added to each frame (the noise of both simulations is the same), brought to the reference.
@@ -252,7 +266,8 @@ std::vector<Figure> outliers_left(const Context& context) {
         const Affine to_scene = true_transform(dirty, with.reference()).inverse();
         for (const FrameReport& f : with.stack().frames) {
             if (!f.used) continue;
-            const Image x = read_plane(*open_fits(with.path() / f.path)), y = read_plane(*open_fits(without.path() / f.path));
+            const Image x = read_plane(*open_fits(with.path() / f.path)),
+                        y = read_plane(*open_fits(without.path() / f.path));
             const Affine back = true_transform(dirty, with.light(f.path)).after(to_scene).inverse();
             for (int v = 0; v < o.height; ++v)
                 for (int u = 0; u < o.width; ++u) {
@@ -261,7 +276,8 @@ std::vector<Figure> outliers_left(const Context& context) {
                     double rx = 0, ry = 0;
                     back.apply(u, v, rx, ry);
                     const int i = static_cast<int>(std::lround(rx)), j = static_cast<int>(std::lround(ry));
-                    if (i >= 4 && j >= 4 && i < o.width - 4 && j < o.height - 4) added(i, j) += static_cast<float>(f.weight * f.scale * d);
+                    if (i >= 4 && j >= 4 && i < o.width - 4 && j < o.height - 4)
+                        added(i, j) += static_cast<float>(f.weight * f.scale * d);
                 }
         }
         double left = 0, all = 0;
@@ -271,12 +287,14 @@ std::vector<Figure> outliers_left(const Context& context) {
                 if (added(x, y) <= 0) continue;
                 all += added(x, y);
                 for (int j = -3; j <= 3; ++j)
-                    for (int i = -3; i <= 3; ++i) near(x + i, y + j) = 1;
+                    for (int i = -3; i <= 3; ++i)
+                        near(x + i, y + j) = 1;
             }
         for (int y = 0; y < o.height; ++y)
             for (int x = 0; x < o.width; ++x)
                 if (near(x, y) && std::isfinite(a(x, y)) && std::isfinite(b(x, y))) left += a(x, y) - b(x, y);
-        figures.push_back({"F7", fmt::format("trails and cosmic rays left in the master, N = {}", n), 100 * std::abs(left) / all, "%", n >= 10 ? 0.5 : 3});
+        figures.push_back({"F7", fmt::format("trails and cosmic rays left in the master, N = {}", n),
+                           100 * std::abs(left) / all, "%", n >= 10 ? 0.5 : 3});
     }
     return figures;
 }
@@ -290,7 +308,8 @@ std::vector<Figure> illumination_left(const Context& context) {
     o.dither = 0;
     o.seed = 901;
     sky::Scenario s = sky::plain_scenario(o);
-    for (sky::Shot& shot : s.shots) shot.conditions.sky *= 4; // moonlight: shows what flats leave
+    for (sky::Shot& shot : s.shots)
+        shot.conditions.sky *= 4; // moonlight: shows what flats leave
     const Project p(s, context);
     // The calibrated frames themselves, averaged in their own pixels, so that nothing else takes part.
     const fs::path masters = fs::path(p.report.output) / "masters";
@@ -303,7 +322,8 @@ std::vector<Figure> illumination_left(const Context& context) {
     const auto lights = lights_of(s);
     for (const sky::Shot* light : lights) {
         CalibratedView({open_fits(p.path() / light->path)}, set).read(one.bounds(), one.plane());
-        for (std::size_t i = 0; i < mean.pixels().size(); ++i) mean.pixels()[i] += one.pixels()[i] / static_cast<float>(lights.size());
+        for (std::size_t i = 0; i < mean.pixels().size(); ++i)
+            mean.pixels()[i] += one.pixels()[i] / static_cast<float>(lights.size());
     }
     constexpr int kBlock = 32;
     std::vector<double> blocks;
@@ -316,11 +336,15 @@ std::vector<Figure> illumination_left(const Context& context) {
             noise2 += static_cast<double>(r.sigma) * r.sigma / static_cast<double>(r.used);
         }
     double sum = 0, squares = 0;
-    for (const double b : blocks) sum += b;
+    for (const double b : blocks)
+        sum += b;
     const double level = sum / static_cast<double>(blocks.size());
-    for (const double b : blocks) squares += (b - level) * (b - level);
-    const double excess = squares / static_cast<double>(blocks.size() - 1) - noise2 / static_cast<double>(blocks.size());
-    return {{"F9", "illumination left after flats (32-pixel blocks, noise taken off)", 100 * std::sqrt(std::max(0.0, excess)) / level, "% RMS", 0.1}};
+    for (const double b : blocks)
+        squares += (b - level) * (b - level);
+    const double excess =
+        squares / static_cast<double>(blocks.size() - 1) - noise2 / static_cast<double>(blocks.size());
+    return {{"F9", "illumination left after flats (32-pixel blocks, noise taken off)",
+             100 * std::sqrt(std::max(0.0, excess)) / level, "% RMS", 0.1}};
 }
 
 std::vector<Figure> calibration_noise(const Context& context) {
@@ -349,7 +373,8 @@ std::vector<Figure> calibration_noise(const Context& context) {
         }
     const double ideal = std::sqrt(ideal2 / static_cast<double>(residuals.size()) / o.calibration);
     double squares = 0;
-    for (const float r : residuals) squares += static_cast<double>(r) * r;
+    for (const float r : residuals)
+        squares += static_cast<double>(r) * r;
     return {{"F14", fmt::format("noise of a master dark over the ideal of the same {} frames", o.calibration),
              std::sqrt(squares / static_cast<double>(residuals.size())) / ideal, "x", 1.03}};
 }

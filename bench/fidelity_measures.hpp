@@ -16,11 +16,11 @@ struct Figure {
     double goal = 0; ///< at most
 };
 
-std::vector<Figure> registration_error(const Context& context);  // F1
-std::vector<Figure> star_flux(const Context& context);           // F5
-std::vector<Figure> master_noise(const Context& context);        // F6
-std::vector<Figure> outliers_left(const Context& context);       // F7
-std::vector<Figure> illumination_left(const Context& context);   // F9
-std::vector<Figure> calibration_noise(const Context& context);   // F14
+std::vector<Figure> registration_error(const Context& context); // F1
+std::vector<Figure> star_flux(const Context& context);          // F5
+std::vector<Figure> master_noise(const Context& context);       // F6
+std::vector<Figure> outliers_left(const Context& context);      // F7
+std::vector<Figure> illumination_left(const Context& context);  // F9
+std::vector<Figure> calibration_noise(const Context& context);  // F14
 
 } // namespace kasane::bench

@@ -60,12 +60,11 @@ void combine_lanes(D d, const float* value, float* work, const StackCombiner::Pa
     V lows = zero, highs = zero;
     if (rejecting) {
         const auto enough = hn::Ge(count, hn::Set(d, 3.0f));
-        const V last = hn::Max(hn::Sub(count, one), zero), half = hn::Set(d, 0.5f);
+        const V half = hn::Set(d, 0.5f);
+        const V lower = hn::Floor(hn::Mul(hn::Max(hn::Sub(count, one), zero), half));
+        const V upper = hn::Min(hn::Floor(hn::Mul(count, half)), hn::Set(d, static_cast<float>(n - 1)));
         sort_lanes(d, work, lanes, p);
-        V center = hn::Mul(
-            half, hn::Add(pick(d, work, lanes, hn::Floor(hn::Mul(last, half))),
-                          pick(d, work, lanes,
-                               hn::Floor(hn::Mul(hn::Min(count, hn::Set(d, static_cast<float>(n - 1))), half)))));
+        V center = hn::Mul(half, hn::Add(pick(d, work, lanes, lower), pick(d, work, lanes, upper)));
         center = hn::IfThenElseZero(enough, center);
         const V excess = hn::Max(zero, hn::Sub(center, hn::Set(d, p.level)));
         const auto inverse_variance = [&](int f) {
@@ -79,9 +78,7 @@ void combine_lanes(D d, const float* value, float* work, const StackCombiner::Pa
             hn::Store(hn::IfThenElse(hn::Eq(v, v), r, infinite), d, work + f * lanes);
         }
         sort_lanes(d, work, lanes, p);
-        V spread = hn::Mul(
-            hn::Set(d, kMad2),
-            pick(d, work, lanes, hn::Floor(hn::Mul(hn::Min(count, hn::Set(d, static_cast<float>(n - 1))), half))));
+        V spread = hn::Mul(hn::Set(d, kMad2), pick(d, work, lanes, upper));
         // From here `work` keeps 1 / variance; it is negative where the sample is not kept.
         for (int f = 0; f < n; ++f)
             hn::Store(inverse_variance(f), d, work + f * lanes);

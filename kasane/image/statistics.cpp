@@ -105,4 +105,22 @@ float difference_noise(View<const float> view, int lag, std::size_t most) {
     return clipped_statistics(values, 3.0f, 10).sigma / std::sqrt(6.0f);
 }
 
+float background_noise(View<const float> view, int lag) {
+    constexpr int kCell = 64;
+    std::vector<std::pair<float, float>> cells; // level, noise
+    for (int y = 0; y < view.height; y += kCell)
+        for (int x = 0; x < view.width; x += kCell) {
+            const View<const float> cell = view.crop(intersect({x, y, kCell, kCell}, view.bounds()));
+            std::vector<float> values = sample_pixels(cell, kCell * kCell);
+            if (values.size() < kCell * kCell / 2) continue;
+            cells.emplace_back(median_in_place(values), difference_noise(cell, lag));
+        }
+    if (cells.empty()) return difference_noise(view, lag);
+    std::sort(cells.begin(), cells.end());
+    std::vector<float> dark;
+    for (std::size_t i = 0; i < std::max<std::size_t>(1, cells.size() * 2 / 5); ++i)
+        dark.push_back(cells[i].second);
+    return median_in_place(dark);
+}
+
 } // namespace kasane

@@ -61,10 +61,12 @@ private:
         char zeros[] = "0000000000000000", none[] = "0";
         fits_update_key(file_, TSTRING, "CHECKSUM", zeros, "HDU checksum", &status_);
         fits_update_key(file_, TSTRING, "DATASUM", none, "data unit checksum", &status_);
+        fits_flush_file(file_, &status_); // writes the END card and the fill, which count
         unsigned long data = 0, whole = 0;
         fits_get_chksum(file_, &data, &whole, &status_);
         std::string text = fmt::format("{}", data);
         fits_update_key(file_, TSTRING, "DATASUM", text.data(), "data unit checksum", &status_);
+        fits_flush_file(file_, &status_);
         fits_get_chksum(file_, &data, &whole, &status_);
         char encoded[FLEN_VALUE] = {};
         fits_encode_chksum(whole, 1, encoded);

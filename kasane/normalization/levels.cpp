@@ -72,8 +72,10 @@ void fit_plane(const LevelInput& reference, const LevelInput& frame, int width, 
             double rx = 0, ry = 0, fx = 0, fy = 0;
             reference.to_frame.apply(x, y, rx, ry);
             frame.to_frame.apply(x, y, fx, fy);
-            if (rx < 0 || ry < 0 || rx > reference.width - 1 || ry > reference.height - 1) continue;
-            if (fx < 0 || fy < 0 || fx > frame.width - 1 || fy > frame.height - 1) continue;
+            // Inside the outermost cell centres of both: beyond them the meshes are constant.
+            const double edge = 0.5 * a.cell;
+            if (rx < edge || ry < edge || rx > reference.width - edge || ry > reference.height - edge) continue;
+            if (fx < edge || fy < edge || fx > frame.width - edge || fy > frame.height - edge) continue;
             samples.push_back({x - cx, y - cy, a.level_at(rx, ry) - level.scale * b.level_at(fx, fy), true});
         }
     if (samples.empty()) {

@@ -197,21 +197,43 @@ private:
         if (candidates.empty()) return;
         for (const Light* l : candidates)
             if (l->exposure->fingerprint == remembered) reference_ = l;
-        if (!reference_) {
-            std::vector<const std::vector<Star>*> stars;
-            std::vector<double> fwhm;
-            for (const Light* l : candidates) {
-                stars.push_back(&l->measures->stars);
-                fwhm.push_back(l->measures->fwhm);
-            }
-            reference_ = candidates[choose_reference(stars, fwhm)];
-        }
+        if (!reference_) reference_ = best_candidate(std::move(candidates));
         reference_fingerprint_ = reference_->exposure->fingerprint;
         reference_measures_ = reference_->measures;
         reference_path_ = reference_->exposure->path;
         reference_width_ = reference_->exposure->width;
         reference_height_ = reference_->exposure->height;
         s_.ledger.set_choice("reference/" + group_.name, reference_fingerprint_);
+    }
+
+    /// The best frame onto which the others can be brought: a frame of another field may be the sharpest of all.
+    const Light* best_candidate(std::vector<const Light*> candidates) const {
+        constexpr std::size_t kTried = 5, kProbes = 12;
+        const std::vector<const Light*> all = candidates;
+        const Light* best = nullptr;
+        std::size_t most = 0;
+        for (std::size_t attempt = 0; attempt < kTried && !candidates.empty(); ++attempt) {
+            std::vector<const std::vector<Star>*> stars;
+            std::vector<double> fwhm;
+            for (const Light* l : candidates) {
+                stars.push_back(&l->measures->stars);
+                fwhm.push_back(l->measures->fwhm);
+            }
+            const std::size_t chosen = choose_reference(stars, fwhm);
+            const Light* candidate = candidates[chosen];
+            candidates.erase(candidates.begin() + static_cast<std::ptrdiff_t>(chosen));
+            const std::size_t step = std::max<std::size_t>(1, all.size() / kProbes);
+            std::size_t probes = 0, met = 0;
+            std::string why;
+            for (std::size_t i = 0; i < all.size(); i += step, ++probes)
+                met += register_stars(candidate->measures->stars, all[i]->measures->stars, why).has_value();
+            if (met > most || !best) {
+                most = met;
+                best = candidate;
+            }
+            if (2 * met > probes) break;
+        }
+        return best;
     }
 
     void register_lights(std::vector<Light>& lights) const {
@@ -345,8 +367,8 @@ private:
             factor += w2 * resampling_noise_factor(frames[i].to_frame, reference_width_, reference_height_);
             weights += w2;
         }
-        constexpr int kLag = 5; // pixels: beyond the reach of the kernel's correlation
-        report.noise = difference_noise(master.pixels.plane(), kLag) / std::sqrt(factor / weights);
+        constexpr int kLag = 3; // pixels: there the correlation that the kernel leaves has all but gone
+        report.noise = background_noise(master.pixels.plane(), kLag) / std::sqrt(factor / weights);
         DetectOptions o;
         o.fitted = 200;
         o.most = 400;

@@ -214,6 +214,15 @@ int common_stars(const std::vector<Star>& reference, const std::vector<Star>& fr
     return std::min(a, b);
 }
 
+constexpr double kMostLuck = -9; // e^-9: one false solution in ten thousand that should not be there
+
+/// Logarithm of the probability of `count` or more where `mean` are expected (Poisson; first terms of the tail).
+double log_poisson_tail(int count, double mean) {
+    if (count <= mean || count <= 0) return 0;
+    if (mean <= 0) return -1e9;
+    return -mean + count * std::log(mean) - std::lgamma(count + 1.0) - std::log(1 - mean / (count + 1));
+}
+
 /// True pairs lie close together; chance pairs fill the matching radius evenly, a ninth of them within a third of it.
 bool crowds_at_zero(const std::vector<Star>& reference, const std::vector<Star>& frame, const StarIndex& index,
                     const Affine& t, double radius) {
@@ -272,12 +281,14 @@ std::optional<Registration> register_stars(const std::vector<Star>& reference, c
             if (!result) continue;
             const int common = common_stars(reference, frame, result->to_frame);
             result->share = static_cast<double>(result->matched) / std::max(1, common);
-            const double radius = std::max(0.6, 3 * result->rms);
+            const double radius = std::clamp(3 * result->rms, 0.6, o.match_radius);
             const double by_chance = common * (1 - std::exp(-density * kPi * radius * radius));
+            // Three pairs fit any three stars; the others must be too many for chance in all the proposals looked at.
+            const double luck =
+                log_poisson_tail(result->matched - 3, by_chance) + std::log(static_cast<double>(proposals.size()));
             best_seen = std::max(best_seen, result->matched);
             const bool enough = result->matched >= o.least_matches && result->share >= o.least_share;
-            if (enough && result->matched > 3 + 4 * by_chance &&
-                crowds_at_zero(reference, frame, index, result->to_frame, o.match_radius))
+            if (enough && luck < kMostLuck && crowds_at_zero(reference, frame, index, result->to_frame, o.match_radius))
                 return result;
         }
     }

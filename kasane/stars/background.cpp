@@ -10,20 +10,22 @@ namespace kasane {
 
 namespace {
 
-/// Median of each value and its neighbours; also fills cells without data.
-Image smooth3(const Image& in) {
-    Image out(in.width(), in.height());
+/// Replaces cells that stand out from their neighbours (a bright star, no data) by the neighbours' median; all others
+/// stay as they are, so that a gradient keeps its slope up to the edge.
+Image without_outliers(const Image& level, const Image& sigma) {
+    constexpr float kOutlier = 0.5f; // in units of a pixel's noise: a clean cell is known far better than that
+    Image out = level;
     std::vector<float> around;
-    for (int y = 0; y < in.height(); ++y)
-        for (int x = 0; x < in.width(); ++x) {
-            for (int reach = 1; reach <= std::max(in.width(), in.height()); ++reach) {
-                around.clear();
-                for (int j = std::max(0, y - reach); j <= std::min(in.height() - 1, y + reach); ++j)
-                    for (int i = std::max(0, x - reach); i <= std::min(in.width() - 1, x + reach); ++i)
-                        if (std::isfinite(in(i, j))) around.push_back(in(i, j));
-                if (!around.empty()) break;
-            }
-            out(x, y) = around.empty() ? 0 : median_in_place(around);
+    for (int y = 0; y < level.height(); ++y)
+        for (int x = 0; x < level.width(); ++x) {
+            around.clear();
+            for (int reach = 1; around.empty() && reach <= std::max(level.width(), level.height()); ++reach)
+                for (int j = std::max(0, y - reach); j <= std::min(level.height() - 1, y + reach); ++j)
+                    for (int i = std::max(0, x - reach); i <= std::min(level.width() - 1, x + reach); ++i)
+                        if (std::isfinite(level(i, j))) around.push_back(level(i, j));
+            const float median = around.empty() ? 0 : median_in_place(around);
+            const float spread = mad_sigma_in_place(around, median); // a slope spreads them too
+            if (!(std::abs(level(x, y) - median) <= kOutlier * sigma(x, y) + 2 * spread)) out(x, y) = median;
         }
     return out;
 }
@@ -35,13 +37,24 @@ float median_of(const Image& image) {
     return v.empty() ? 0 : median_in_place(v);
 }
 
+/// Noise from second differences over two pixels: blind to nebula and gradients, and hardly touched by the correlation
+/// that resampling leaves between neighbours.
+float cell_noise(View<const float> cell, std::vector<float>& differences) {
+    constexpr int kLag = 2;
+    differences.clear();
+    for (int y = 0; y < cell.height; ++y)
+        for (int x = kLag + y % 4; x + kLag < cell.width; x += 4) // a quarter of the pixels is enough
+            differences.push_back(cell(x - kLag, y) - 2 * cell(x, y) + cell(x + kLag, y));
+    return clipped_statistics(differences, 3.0f).sigma / std::sqrt(6.0f);
+}
+
 } // namespace
 
 Background measure_background(View<const float> image, const BackgroundOptions& o) {
     const int nx = std::max(1, (image.width + o.cell / 2) / o.cell),
               ny = std::max(1, (image.height + o.cell / 2) / o.cell);
     Background b{Image(nx, ny), Image(nx, ny), o.cell, 0, 0};
-    std::vector<float> values;
+    std::vector<float> values, differences;
     for (int j = 0; j < ny; ++j)
         for (int i = 0; i < nx; ++i) {
             const Region cell = intersect(
@@ -53,9 +66,9 @@ Background measure_background(View<const float> image, const BackgroundOptions& 
                     values.push_back(image(x, y)); // every other pixel is enough
             const RobustStatistics s = clipped_statistics(values, o.clip);
             b.level(i, j) = s.location;
-            b.sigma(i, j) = s.sigma;
+            b.sigma(i, j) = cell_noise(image.crop(cell), differences);
         }
-    b.level = smooth3(b.level);
+    b.level = without_outliers(b.level, b.sigma);
     b.global_level = median_of(b.level);
     b.global_sigma = median_of(b.sigma);
     return b;

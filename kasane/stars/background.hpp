@@ -14,8 +14,8 @@ struct BackgroundOptions {
 /// Level and noise by cells. Cell (i, j) covers `cell` x `cell` pixels from (i, j) x cell; its value holds at its
 /// centre.
 struct Background {
-    Image level; ///< smoothed by a 3 x 3 median, so that a bright star in one cell does not show
-    Image sigma; ///< of a pixel, within the cell
+    Image level; ///< cells that stand out from their neighbours (a bright star) take their median
+    Image sigma; ///< noise of a pixel within the cell, structure apart
     int cell = 64;
 
     float global_level = 0; ///< median of the cells

@@ -19,11 +19,14 @@ double PsfFit::eccentricity() const {
 
 namespace {
 
-// Parameters: amplitude, x, y, the quadratic form (xx, xy, yy), background, log of beta.
+// Parameters: amplitude, x, y, the quadratic form (xx, xy, yy), background, gamma. The profile is written as
+//   A (1 + gamma q)^(-1 / gamma),  q = xx dx^2 + 2 xy dx dy + yy dy^2,  beta = 1 / gamma,
+// which goes over into a Gaussian, A exp(-q), as gamma goes to zero, so that width and exponent hardly depend on each
+// other.
 constexpr int kParameters = 8;
 using Vector = Eigen::Matrix<double, kParameters, 1>;
 using Matrix = Eigen::Matrix<double, kParameters, kParameters>;
-constexpr double kLeastBeta = 1.1, kMostBeta = 20;
+constexpr double kLeastGamma = 0.02, kMostGamma = 0.9;
 
 struct Normal {
     Matrix matrix;
@@ -49,7 +52,7 @@ public:
         Normal n;
         n.matrix.setZero();
         n.gradient.setZero();
-        const double beta = std::exp(p[7]), weighing_beta = std::exp(weights_by_[7]);
+        const double gamma = p[7];
         const double read2 = options_.noise * options_.noise;
         Vector d;
         for (int y = box_.y; y < box_.bottom(); ++y)
@@ -57,27 +60,27 @@ public:
                 const double value = image_(x, y);
                 if (!std::isfinite(value) || (options_.saturation > 0 && value >= options_.saturation)) continue;
                 const double dx = x - p[1], dy = y - p[2];
-                const double base = 1 + p[3] * dx * dx + 2 * p[4] * dx * dy + p[5] * dy * dy;
+                const double q = p[3] * dx * dx + 2 * p[4] * dx * dy + p[5] * dy * dy, base = 1 + gamma * q;
                 if (!(base > 0)) {
                     n.chi2 = std::numeric_limits<double>::infinity();
                     return n;
                 }
-                const double logb = std::log(base), power = std::exp(-beta * logb), model = p[0] * power;
+                const double logb = std::log(base), power = std::exp(-logb / gamma), model = p[0] * power;
                 double variance = read2;
                 if (weighed_) {
                     const double wx = x - weights_by_[1], wy = y - weights_by_[2];
                     const double form =
-                        1 + weights_by_[3] * wx * wx + 2 * weights_by_[4] * wx * wy + weights_by_[5] * wy * wy;
-                    variance +=
-                        std::max(0.0, weights_by_[0]) * std::pow(form, -weighing_beta) / options_.electrons_per_adu;
+                        weights_by_[3] * wx * wx + 2 * weights_by_[4] * wx * wy + weights_by_[5] * wy * wy;
+                    variance += std::max(0.0, weights_by_[0]) *
+                                std::pow(1 + weights_by_[7] * form, -1 / weights_by_[7]) / options_.electrons_per_adu;
                 }
                 const double weight = 1 / variance;
                 const double residual = value - p[6] - model;
                 n.chi2 += weight * residual * residual;
                 ++n.pixels;
-                const double slope = -beta * model / base;
+                const double slope = -model / base; // by q
                 d << power, -slope * 2 * (p[3] * dx + p[4] * dy), -slope * 2 * (p[4] * dx + p[5] * dy), slope * dx * dx,
-                    slope * 2 * dx * dy, slope * dy * dy, 1, -beta * logb * model;
+                    slope * 2 * dx * dy, slope * dy * dy, 1, model * (logb / gamma - q / base) / gamma;
                 n.matrix.selfadjointView<Eigen::Lower>().rankUpdate(d, weight);
                 n.gradient += weight * residual * d;
             }
@@ -104,7 +107,7 @@ bool minimise(const Problem& problem, int iterations, Vector& p, Normal& now) {
         const Vector step = m.ldlt().solve(now.gradient);
         if (!step.allFinite()) return false;
         Vector trial = p + step;
-        trial[7] = std::clamp(trial[7], std::log(kLeastBeta), std::log(kMostBeta));
+        trial[7] = std::clamp(trial[7], kLeastGamma, kMostGamma);
         const bool possible = trial[3] > 0 && trial[5] > 0 && trial[3] * trial[5] > trial[4] * trial[4] && trial[0] > 0;
         const Normal next = possible ? problem.evaluate(trial) : Normal{};
         if (possible && next.chi2 <= now.chi2) {
@@ -135,11 +138,11 @@ std::optional<PsfFit> fit_psf(View<const float> image, double x, double y, const
     for (int i = box.x; i < box.right(); ++i)
         edge += 0.5 * (image(i, box.y) + image(i, box.bottom() - 1));
     edge /= box.width;
-    const double start_beta = 3.5;
-    const double alpha2 = o.start_fwhm * o.start_fwhm / (4 * (std::exp2(1 / start_beta) - 1));
+    constexpr double kStartGamma = 0.28;
+    const double form = 4 * (std::exp2(kStartGamma) - 1) / kStartGamma / (o.start_fwhm * o.start_fwhm);
     Vector p;
-    p << image(static_cast<int>(std::lround(x)), static_cast<int>(std::lround(y))) - edge, x, y, 1 / alpha2, 0,
-        1 / alpha2, edge, std::log(start_beta);
+    p << image(static_cast<int>(std::lround(x)), static_cast<int>(std::lround(y))) - edge, x, y, form, 0, form, edge,
+        kStartGamma;
 
     Normal now;
     if (!minimise(problem, o.iterations, p, now)) return std::nullopt;
@@ -147,10 +150,10 @@ std::optional<PsfFit> fit_psf(View<const float> image, double x, double y, const
         problem.weigh_by(p);
         if (!minimise(problem, o.iterations, p, now)) return std::nullopt;
     }
-    const double beta = std::exp(p[7]);
+    const double gamma = p[7];
     const double mean = 0.5 * (p[3] + p[5]), half = std::hypot(0.5 * (p[3] - p[5]), p[4]);
-    const double width = 2 * std::sqrt(std::exp2(1 / beta) - 1);
-    PsfFit fit{p[1], p[2], p[0], p[6], width / std::sqrt(mean - half), width / std::sqrt(mean + half), 0, beta, 0};
+    const double width = 2 * std::sqrt((std::exp2(gamma) - 1) / gamma);
+    PsfFit fit{p[1], p[2], p[0], p[6], width / std::sqrt(mean - half), width / std::sqrt(mean + half), 0, 1 / gamma, 0};
     // The long axis lies where the quadratic form is least; y runs down, angles are counter-clockwise as displayed.
     fit.angle = degrees(0.5 * std::atan2(p[4], 0.5 * (p[5] - p[3])));
     const Matrix covariance = now.matrix.ldlt().solve(Matrix::Identity());

@@ -1,0 +1,58 @@
+// Registers the FITS lights of one folder onto the first and writes their mean with rejection: the core library alone,
+// without a project, a ledger or calibration frames.
+//
+//   stack_folder FOLDER RESULT.fits
+#include <kasane/base/error.hpp>
+#include <kasane/grading/measures.hpp>
+#include <kasane/integration/integrate.hpp>
+#include <kasane/io/fits.hpp>
+#include <kasane/registration/register.hpp>
+
+#include <algorithm>
+#include <filesystem>
+#include <iostream>
+
+int main(int argc, char** argv) try {
+    if (argc != 3) {
+        std::cerr << "usage: stack_folder FOLDER RESULT.fits\n";
+        return 2;
+    }
+    std::vector<std::filesystem::path> files;
+    for (const auto& entry : std::filesystem::directory_iterator(argv[1]))
+        if (kasane::is_readable_name(entry.path())) files.push_back(entry.path());
+    std::sort(files.begin(), files.end());
+
+    const kasane::Workers workers; // all cores
+    kasane::Progress silent;
+    const kasane::Context context{workers, kasane::default_budget(), silent};
+
+    std::vector<kasane::Measures> measures;
+    std::vector<kasane::StackFrame> stack;
+    for (const auto& file : files) {
+        // A view is the exposure as it should be; masters would go where the braces are.
+        auto view = std::make_shared<const kasane::CalibratedView>(kasane::open_frame(file), kasane::CalibrationSet{});
+        measures.push_back(kasane::measure_exposure(*view));
+        const kasane::Measures &first = measures.front(), &here = measures.back();
+
+        std::string why;
+        const auto found = kasane::register_stars(first.stars, here.stars, why);
+        if (!found) {
+            std::cerr << file << " is left out: " << why << "\n";
+            continue;
+        }
+        kasane::StackFrame frame{view, found->to_frame, {}, here.noise, 0};
+        frame.level = kasane::fit_normalization({&first, {}, 0, view->width(), view->height()},
+                                                {&here, found->to_frame, 0, view->width(), view->height()}, view->width(), view->height());
+        stack.push_back(std::move(frame));
+    }
+    if (stack.empty()) throw kasane::DataError("no light could be used", argv[1], "Name a folder with FITS lights");
+    const kasane::MasterLight master =
+        kasane::integrate(stack, stack.front().view->width(), stack.front().view->height(), measures.front().background, context);
+    kasane::write_fits(argv[2], {{master.pixels.plane(), {}}});
+    std::cout << stack.size() << " of " << files.size() << " lights, rejected " << master.rejected_low + master.rejected_high << " of "
+              << master.samples << " samples\n";
+    return 0;
+} catch (const kasane::Error& e) {
+    std::cerr << e.what() << "\n";
+    return 3;
+}

@@ -1,0 +1,170 @@
+// The command as a user meets it.
+#include "support/support.hpp"
+
+#include <kasane/io/fits.hpp>
+
+#include <catch2/catch.hpp>
+#include <fmt/format.h>
+#include <fstream>
+#include <nlohmann/json.hpp>
+#include <unistd.h>
+
+using namespace kasane;
+using namespace kasane::test;
+namespace fs = std::filesystem;
+using nlohmann::json;
+
+TEST_CASE("Every verb explains itself") {
+    for (const char* verb : {"run", "scan", "show", "demo"}) {
+        const Outcome o = shell(fmt::format("{{kasane}} {} --help", verb));
+        CHECK(o.status == 0);
+        CHECK(o.out.size() > 600);
+        CHECK_THAT(o.out, Catch::Contains("--json"));
+    }
+    CHECK_THAT(shell("{kasane} --help").out, Catch::Contains("Exit status"));
+}
+
+TEST_CASE("Wrong calls end with status 2") {
+    CHECK(shell("{kasane}").status == 2);
+    CHECK(shell("{kasane} polish").status == 2);
+    CHECK(shell("{kasane} run --threads none .").status == 2);
+    const Outcome o = shell("{kasane} run --memory little .");
+    CHECK(o.status == 2);
+    CHECK_THAT(o.err, Catch::Contains("--memory little") && Catch::Contains("4G"));
+}
+
+TEST_CASE("Scan, run and show work on a folder, in text and JSON") {
+    const TemporaryFolder folder;
+    write_small_project(folder / "p");
+    const std::string p = (folder / "p").string();
+
+    const Outcome scan = shell("{kasane} scan " + p);
+    CHECK(scan.status == 0);
+    CHECK_THAT(scan.out, Catch::Contains("header IMAGETYP = Light") && Catch::Contains("Paper-Lantern-Field-L (10)"));
+    const json scanned = json::parse(shell("{kasane} scan --json " + p).out);
+    CHECK(scanned.at("exposures").size() == 28);
+    CHECK_FALSE(fs::exists(folder / "p/.kasane")); // scan changes nothing
+
+    const Outcome run = shell("{kasane} run " + p);
+    CHECK(run.status == 0);
+    CHECK_THAT(run.out, Catch::Contains("Paper-Lantern-Field-L") && Catch::Contains("dark-120s--10C"));
+    CHECK(read_file(folder / "p/kasane/report.txt") == run.out);
+    const json again = json::parse(shell("{kasane} run --json -q -C " + p).out);
+    CHECK(again.at("stacks").at(0).at("reused") == true);
+    CHECK(again.at("stacks").at(0).at("frames").size() == 10);
+
+    const std::string light = p + "/kasane/lights/Paper-Lantern-Field-L.fits";
+    const Outcome show = shell("{kasane} show -p " + (folder / "x.png").string() + " " + light);
+    CHECK(show.status == 0);
+    CHECK_THAT(show.out, Catch::Contains("master light of 10 frames") && Catch::Contains("FWHM"));
+    CHECK(fs::file_size(folder / "x.png") > 1000);
+    const json shown = json::parse(shell("{kasane} show --no-preview --json " + light).out);
+    CHECK(shown.at("planes").at(0).at("noise").get<double>() > 1);
+}
+
+TEST_CASE("Bad folders and files: a clear message, status 3, and nothing written") {
+    const TemporaryFolder folder;
+    const auto fails = [&](const std::string& line, const char* text) {
+        const Outcome o = shell(line);
+        CHECK(o.status == 3);
+        CHECK_THAT(o.err, Catch::Contains(text));
+    };
+    fs::create_directory(folder / "empty");
+    fails("{kasane} run " + (folder / "empty").string(), "no exposures");
+    fails("{kasane} run " + (folder / "missing").string(), "not a folder");
+    std::ofstream(folder / "text.fits") << "no image";
+    fails("{kasane} show " + (folder / "text.fits").string(), "not a FITS file");
+    fails("{kasane} show " + (folder / "none.fits").string(), "none.fits");
+    const Outcome o = shell("{kasane} show --json " + (folder / "text.fits").string());
+    CHECK_THAT(json::parse(o.out).at("error").at("file").get<std::string>(), Catch::Contains("text.fits"));
+    CHECK_FALSE(fs::exists(folder / "empty/kasane"));
+    CHECK(shell("{kasane} scan " + (folder / "empty").string()).status == 1);
+}
+
+TEST_CASE("A damaged light ends with status 1 and is named") {
+    const TemporaryFolder folder;
+    write_small_project(folder / "p");
+    fs::resize_file(folder / "p/night-1/lights/L_002.fits", 30000);
+    const Outcome o = shell("{kasane} run " + (folder / "p").string());
+    CHECK(o.status == 1);
+    CHECK_THAT(o.out, Catch::Contains("L_002.fits") && Catch::Contains("truncated") && Catch::Contains("Copy it again"));
+}
+
+TEST_CASE("An output folder that cannot be written is named with the remedy") {
+    const TemporaryFolder folder;
+    write_small_project(folder / "p");
+    std::ofstream(folder / "file") << "in the way"; // stops even root
+    const Outcome o = shell("{kasane} run " + (folder / "p").string() + " --output " + (folder / "file/results").string());
+    CHECK(o.status == 3);
+    CHECK_THAT(o.err, Catch::Contains("file/results") && Catch::Contains("cannot be made"));
+}
+
+TEST_CASE("A full disk ends in a clear message, and a later run recovers") {
+    const TemporaryFolder folder;
+    write_small_project(folder / "p");
+    const std::string small = (folder / "small").string(), p = (folder / "p").string();
+    fs::create_directory(small);
+    // A small file system of its own: mounted directly as root, else in a namespace of its own.
+    const std::string inner = "mount -t tmpfs -o size=1400k tmpfs " + small + " && {kasane} run " + p + " -q --output " + small +
+                              "; s=$?; find " + small + " -name '.kasane-part-*' | grep . >&2; umount " + small + "; exit $s";
+    if (shell("unshare --mount true").status != 0) {
+        WARN("no mount namespace can be made here: the full disk is not tested");
+        return;
+    }
+    std::ofstream(folder / "inner.sh") << [&] {
+        std::string s = inner;
+        s.replace(s.find("{kasane}"), 8, KASANE_COMMAND);
+        return s;
+    }();
+    const Outcome o = shell("unshare --mount sh " + (folder / "inner.sh").string());
+    CHECK(o.status == 3);
+    CHECK_THAT(o.err, Catch::Contains("the disk is full") || Catch::Contains("Free some space"));
+    CHECK_THAT(o.err, !Catch::Contains(".kasane-part-"));
+    CHECK(shell("{kasane} run -q " + p + " --output " + (folder / "room").string()).status == 0);
+}
+
+TEST_CASE("Killed at any moment, the next run gives the same bytes") {
+    const TemporaryFolder a, b;
+    write_small_project(a / "p");
+    fs::copy(a / "p", b / "p", fs::copy_options::recursive);
+    CHECK(shell("{kasane} run -q " + (a / "p").string()).status == 0);
+    for (int i = 1; i <= 8; ++i) shell(fmt::format("timeout -s KILL 0.{:02} {{kasane}} run -q {}", 12 * i - 4, (b / "p").string()));
+    CHECK(shell("{kasane} run -q " + (b / "p").string()).status == 0);
+    auto x = digests(a / "p/kasane"), y = digests(b / "p/kasane");
+    for (auto* d : {&x, &y}) // these tell times
+        for (const char* report : {"report.txt", "report.json"}) d->erase(report);
+    CHECK(x == y);
+}
+
+TEST_CASE("Ctrl-C stops cleanly") {
+    const TemporaryFolder folder;
+    sky::PlainOptions o = small_options();
+    o.lights = 40;
+    write_small_project(folder / "p", o);
+    const Outcome stopped = shell("timeout -s INT 0.4 {kasane} run -q " + (folder / "p").string() + "; test $? -eq 124 && exit 3");
+    CHECK(stopped.status == 3);
+    CHECK_THAT(stopped.err, Catch::Contains("stopped on request"));
+    for (auto it = fs::recursive_directory_iterator(folder.path()); it != fs::recursive_directory_iterator(); ++it)
+        CHECK(it->path().filename().string().rfind(".kasane-part-", 0) != 0);
+}
+
+TEST_CASE("The demo refuses to write over a folder in use") {
+    const TemporaryFolder folder;
+    std::ofstream(folder / "thesis.txt") << "precious";
+    const Outcome o = shell("{kasane} demo " + folder.path().string());
+    CHECK(o.status == 2);
+    CHECK_THAT(o.err, Catch::Contains("not empty") && Catch::Contains("--force"));
+}
+
+TEST_CASE("The library example stacks a folder, and the README shows it as it is") {
+    const TemporaryFolder folder;
+    write_small_project(folder / "p");
+    const std::string result = (folder / "mean.fits").string();
+    const Outcome o = shell(std::string(KASANE_EXAMPLE) + " " + (folder / "p/night-1/lights").string() + " " + result);
+    CHECK(o.status == 0);
+    CHECK_THAT(o.out, Catch::Contains("of 10 lights"));
+    CHECK(open_fits(result)->width() == 320);
+    const std::string source = read_file(fs::path(KASANE_SOURCE_DIR) / "examples/stack_folder.cpp");
+    const std::string readme = read_file(fs::path(KASANE_SOURCE_DIR) / "README.md");
+    CHECK(readme.find(source) != std::string::npos);
+}

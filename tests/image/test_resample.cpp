@@ -1,0 +1,107 @@
+#include "support/support.hpp"
+
+#include <kasane/image/resample.hpp>
+#include <kasane/sky/random.hpp>
+
+#include <catch2/catch.hpp>
+#include <cmath>
+#include <limits>
+
+using namespace kasane;
+using namespace kasane::test;
+
+namespace {
+
+struct Path {
+    std::vector<std::int32_t> column, row;
+    std::vector<float> fx, fy;
+    Positions positions() const { return {column.data(), row.data(), fx.data(), fy.data(), static_cast<int>(column.size())}; }
+};
+
+/// `count` positions from (u, v) on, (du, dv) apart.
+Path line(double u, double v, double du, double dv, int count) {
+    Path p;
+    for (int i = 0; i < count; ++i) {
+        const double x = u + i * du, y = v + i * dv;
+        p.column.push_back(static_cast<int>(std::floor(x)));
+        p.row.push_back(static_cast<int>(std::floor(y)));
+        p.fx.push_back(static_cast<float>(x - std::floor(x)));
+        p.fy.push_back(static_cast<float>(y - std::floor(y)));
+    }
+    return p;
+}
+
+Image noise_image(int width, int height) {
+    Image image(width, height);
+    add_noise(image, 10, 9);
+    for (float& v : image.pixels()) v += 100;
+    return image;
+}
+
+} // namespace
+
+TEST_CASE("The vectorised interpolation agrees with the formula on every kind of path") {
+    const Image image = noise_image(90, 70);
+    const auto [u, v, du, dv] = GENERATE(table<double, double, double, double>({{10.3, 20.7, 1.0, 0.0},    // a shift
+                                                                                {70.2, 20.1, -1.0, 0.0},   // upside down
+                                                                                {12.0, 12.0, 0.7, 0.6},    // turned and scaled
+                                                                                {8.9, 40.5, 1.01, -0.02},  // nearly a shift
+                                                                                {-4.0, -3.0, 1.3, 0.9}})); // partly outside
+    const Path path = line(u, v, du, dv, 59);
+    std::vector<float> out(59, -1);
+    resample_lanczos3(image.plane(), path.positions(), out.data());
+    for (int i = 0; i < 59; ++i) {
+        const float expected = resample_lanczos3_reference(image.plane(), u + i * du, v + i * dv);
+        if (std::isnan(expected)) CHECK(std::isnan(out[static_cast<std::size_t>(i)]));
+        else CHECK(out[static_cast<std::size_t>(i)] == Approx(expected).margin(1e-3)); // float sums of 36 terms about 100
+    }
+}
+
+TEST_CASE("Interpolation keeps a constant, and pixels where nothing moves") {
+    const Image flat(40, 40, 1, 123.0f), image = noise_image(40, 40);
+    std::vector<float> out(20);
+    resample_lanczos3(flat.plane(), line(7.31, 9.77, 1.003, 0.01, 20).positions(), out.data());
+    for (const float v : out) CHECK(v == Approx(123).epsilon(1e-6));
+    resample_lanczos3(image.plane(), line(7, 9, 1, 0, 20).positions(), out.data());
+    for (int i = 0; i < 20; ++i) CHECK(out[static_cast<std::size_t>(i)] == Approx(image(7 + i, 9)).epsilon(1e-5));
+}
+
+TEST_CASE("The six weights sum to one and mirror") {
+    for (double f = 0; f <= 1; f += 0.05) {
+        const auto w = lanczos3_weights(f), m = lanczos3_weights(1 - f);
+        double sum = 0;
+        for (std::size_t i = 0; i < 6; ++i) {
+            sum += w[i];
+            CHECK(w[i] == Approx(m[5 - i]).margin(1e-12));
+        }
+        CHECK(sum == Approx(1).epsilon(1e-12));
+    }
+}
+
+TEST_CASE("Ringing beside a steep star is clamped, noise is not") {
+    Image image(60, 60, 1, 100.0f);
+    image(30, 30) = 20000; // as steep as it gets
+    std::vector<float> plain(40), clamped(40);
+    const Path path = line(10.5, 30.5, 1, 0, 40);
+    resample_lanczos3(image.plane(), path.positions(), plain.data());
+    resample_lanczos3(image.plane(), path.positions(), clamped.data(), {.ringing_contrast = 200});
+    CHECK(*std::min_element(plain.begin(), plain.end()) < -1000);
+    CHECK(*std::min_element(clamped.begin(), clamped.end()) == Approx(100).margin(0.01));
+    CHECK(*std::max_element(clamped.begin(), clamped.end()) == *std::max_element(plain.begin(), plain.end()));
+
+    const Image noise = noise_image(60, 60);
+    resample_lanczos3(noise.plane(), path.positions(), plain.data());
+    resample_lanczos3(noise.plane(), path.positions(), clamped.data(), {.ringing_contrast = 200});
+    CHECK(plain == clamped);
+}
+
+TEST_CASE("No data spreads to every position whose neighbourhood holds it, and no farther") {
+    Image image = noise_image(40, 40);
+    image(20, 20) = std::numeric_limits<float>::quiet_NaN();
+    std::vector<float> out(30);
+    resample_lanczos3(image.plane(), line(5.5, 20.5, 1, 0, 30).positions(), out.data());
+    for (int i = 0; i < 30; ++i) {
+        const int first_tap = 5 + i - 2;
+        CHECK(std::isnan(out[static_cast<std::size_t>(i)]) == (first_tap <= 20 && 20 <= first_tap + 5));
+    }
+}

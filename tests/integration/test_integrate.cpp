@@ -1,0 +1,155 @@
+#include "support/support.hpp"
+
+#include <kasane/base/error.hpp>
+#include <kasane/base/units.hpp>
+#include <kasane/integration/integrate.hpp>
+#include <kasane/sky/random.hpp>
+
+#include <algorithm>
+#include <catch2/catch.hpp>
+#include <cmath>
+
+using namespace kasane;
+using namespace kasane::test;
+
+namespace {
+
+std::shared_ptr<const CalibratedView> view_of(Image image) {
+    return std::make_shared<const CalibratedView>(std::make_shared<MemoryFrame>(std::move(image)), CalibrationSet{});
+}
+
+Affine turn(double degrees_, double cx, double cy, double tx, double ty) {
+    const double c = std::cos(radians(degrees_)), s = std::sin(radians(degrees_));
+    return {c, s, cx - c * cx - s * cy + tx, -s, c, cy + s * cx - c * cy + ty};
+}
+
+/// `count` frames of five stars on a flat sky, seen through different transforms.
+std::vector<StackFrame> stack(int count, double rotation, double noise, std::uint64_t seed) {
+    std::vector<StackFrame> frames;
+    sky::Random random(seed);
+    for (int f = 0; f < count; ++f) {
+        const Affine t = turn(rotation * f, 100, 80, random.uniform(-5, 5), random.uniform(-5, 5));
+        Image image(200, 160, 1, 500.0f);
+        for (int i = 0; i < 5; ++i) {
+            double u = 0, v = 0;
+            t.apply(60 + 20 * i, 50 + 15 * i, u, v);
+            add_gaussian_star(image, u, v, 50000, 3);
+        }
+        add_noise(image, noise, seed * 100 + static_cast<std::uint64_t>(f));
+        frames.push_back({view_of(std::move(image)), t, {}, noise, 0});
+    }
+    return frames;
+}
+
+double star_flux(const Image& image, double x, double y) {
+    double sum = 0, area = 0;
+    for (int j = static_cast<int>(y) - 12; j <= y + 12; ++j)
+        for (int i = static_cast<int>(x) - 12; i <= x + 12; ++i) {
+            const double share = std::clamp(8.5 - std::hypot(i - x, j - y), 0.0, 1.0);
+            sum += share * image(i, j);
+            area += share;
+        }
+    return sum - area * 500;
+}
+
+} // namespace
+
+TEST_CASE("Turned and shifted frames meet star on star, and keep the flux") {
+    const Quiet quiet;
+    const double rotation = GENERATE(0.0, 0.4, 45.0, 180.0);
+    const MasterLight m = integrate(stack(8, rotation, 2, 5), 200, 160, 500, quiet.context);
+    for (int i = 1; i < 4; ++i) {
+        double sx = 0, sy = 0, sum = 0;
+        for (int y = 50 + 15 * i - 6; y <= 50 + 15 * i + 6; ++y)
+            for (int x = 60 + 20 * i - 6; x <= 60 + 20 * i + 6; ++x) {
+                const double v = m.pixels(x, y) - 500;
+                sum += v;
+                sx += v * x;
+                sy += v * y;
+            }
+        CHECK(sx / sum == Approx(60 + 20 * i).margin(0.02));
+        CHECK(sy / sum == Approx(50 + 15 * i).margin(0.02));
+        // Noise 2 in 200 pixels of 8 frames: 10 ADU of 50000.
+        CHECK(star_flux(m.pixels, 60 + 20 * i, 50 + 15 * i) == Approx(50000).epsilon(0.002));
+    }
+}
+
+TEST_CASE("The result is the same to the byte for any threads, memory and tile size") {
+    const auto frames = stack(6, 7.3, 5, 9);
+    const Quiet one(1), three(3, 70ull << 20);
+    const MasterLight a = integrate(frames, 200, 160, 500, one.context);
+    const MasterLight b = integrate(frames, 200, 160, 500, three.context, {.tile = 37});
+    for (std::size_t i = 0; i < a.pixels.pixels().size(); ++i) {
+        const float x = a.pixels.pixels()[i], y = b.pixels.pixels()[i];
+        REQUIRE((x == y || (std::isnan(x) && std::isnan(y))));
+    }
+    CHECK(a.coverage.pixels() == b.coverage.pixels());
+    CHECK(a.rejected_high == b.rejected_high);
+}
+
+TEST_CASE("One frame that does not move passes through unchanged") {
+    const Quiet quiet;
+    Image image(50, 40, 1, 300.0f);
+    add_noise(image, 5, 1);
+    const MasterLight m = integrate({{view_of(image), {}, {}, 5, 0}}, 50, 40, 300, quiet.context);
+    for (std::size_t i = 0; i < image.pixels().size(); ++i) CHECK(m.pixels.pixels()[i] == Approx(image.pixels()[i]).epsilon(1e-5));
+}
+
+TEST_CASE("Weights follow the inverse variance at the common level") {
+    const Quiet quiet;
+    auto frames = stack(3, 0, 4, 2);
+    frames[1].noise = 8;
+    frames[2].level.scale = 2;
+    const MasterLight m = integrate(frames, 200, 160, 500, quiet.context);
+    CHECK(m.weights[0] / m.weights[1] == Approx(4));
+    CHECK(m.weights[0] / m.weights[2] == Approx(4));
+    CHECK(m.weights[0] + m.weights[1] + m.weights[2] == Approx(1));
+}
+
+TEST_CASE("A trail leaves no trace, and is counted") {
+    const Quiet quiet;
+    auto frames = stack(10, 0.2, 5, 21);
+    const MasterLight clean = integrate(frames, 200, 160, 500, quiet.context);
+    Image image(200, 160);
+    frames[4].view->read(image.bounds(), image.plane());
+    for (int x = 0; x < 200; ++x)
+        for (int y = 78; y <= 80; ++y) image(x, y) += 400;
+    frames[4].view = view_of(std::move(image));
+    const MasterLight m = integrate(frames, 200, 160, 500, quiet.context);
+    double worst = 0;
+    for (int y = 10; y < 150; ++y)
+        for (int x = 10; x < 190; ++x) worst = std::max<double>(worst, std::abs(m.pixels(x, y) - clean.pixels(x, y)));
+    CHECK(worst < 5); // unrejected it would be 40
+    CHECK(m.rejected_high > clean.rejected_high + 400);
+}
+
+TEST_CASE("Where no frame reaches there is no data, and coverage says how much there is elsewhere") {
+    const Quiet quiet;
+    auto frames = stack(4, 0, 3, 3);
+    for (auto& f : frames) f.to_frame = {1, 0, 0, 0, 1, 0};
+    frames[0].to_frame.c = 100; // covers the left half of the grid only
+    const MasterLight m = integrate(frames, 260, 160, 500, quiet.context);
+    CHECK(std::isnan(m.pixels(230, 80)));
+    CHECK(m.coverage(230, 80) == 0);
+    CHECK(m.coverage(50, 10) == Approx(1).margin(0.26)); // a chance rejection may take a quarter
+    CHECK(m.coverage(150, 10) == Approx(0.75).margin(0.26));
+    CHECK(m.coverage(150, 10) < 0.76);
+}
+
+TEST_CASE("An empty stack is an error") {
+    const Quiet quiet;
+    CHECK_THROWS_AS(integrate({}, 10, 10, 0, quiet.context), DataError);
+}
+
+TEST_CASE("The noise factor of resampling is one where nothing moves and less between pixels") {
+    CHECK(resampling_noise_factor({}, 500, 400) == Approx(1));
+    CHECK(resampling_noise_factor({1, 0, 0.5, 0, 1, 0.5}, 500, 400) == Approx(0.61).margin(0.03));
+    Image noise(300, 300);
+    add_noise(noise, 10, 6);
+    const StackFrame frame{view_of(noise), turn(11, 150, 150, 0.3, 0.4), {}, 10, 0};
+    Image out(200, 200), scratch;
+    resample_region(frame, {50, 50, 200, 200}, 1e30, scratch, out.plane());
+    double squares = 0;
+    for (const float v : out.pixels()) squares += static_cast<double>(v) * v;
+    CHECK(squares / 40000 / 100 == Approx(resampling_noise_factor(frame.to_frame, 300, 300)).epsilon(0.04));
+}

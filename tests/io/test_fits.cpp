@@ -1,0 +1,190 @@
+#include "support/support.hpp"
+
+#include <kasane/base/error.hpp>
+#include <kasane/io/fits.hpp>
+#include <kasane/io/png.hpp>
+
+#include <catch2/catch.hpp>
+#include <cmath>
+#include <cstring>
+#include <fmt/format.h>
+#include <fstream>
+
+using namespace kasane;
+using namespace kasane::test;
+namespace fs = std::filesystem;
+
+namespace {
+
+/// A FITS file written by hand, byte by byte, so that reading is tested against the standard and not against the writer.
+void write_raw_fits(const fs::path& file, const std::vector<std::string>& cards, const std::string& data) {
+    std::string bytes;
+    for (const std::string& c : cards) bytes += fmt::format("{:<80}", c);
+    bytes += fmt::format("{:<80}", "END");
+    bytes.resize((bytes.size() + 2879) / 2880 * 2880, ' ');
+    std::string padded = data;
+    padded.resize((padded.size() + 2879) / 2880 * 2880, '\0');
+    std::ofstream(file, std::ios::binary) << bytes << padded;
+}
+
+template <class T>
+std::string big_endian(std::initializer_list<T> values) {
+    std::string out;
+    for (const T v : values) {
+        char b[sizeof(T)];
+        std::memcpy(b, &v, sizeof(T));
+        for (std::size_t i = sizeof(T); i-- > 0;) out += b[i];
+    }
+    return out;
+}
+
+std::vector<float> pixels_of(const fs::path& file) {
+    return read_plane(*open_fits(file)).pixels();
+}
+
+std::vector<std::string> cards(int bitpix, std::vector<std::string> more = {}) {
+    std::vector<std::string> out = {"SIMPLE  =                    T", fmt::format("BITPIX  = {:>20}", bitpix), "NAXIS   =                    2",
+                                    "NAXIS1  =                    2", "NAXIS2  =                    2"};
+    out.insert(out.end(), more.begin(), more.end());
+    return out;
+}
+
+Image ramp(int width, int height) {
+    Image image(width, height);
+    for (std::size_t i = 0; i < image.pixels().size(); ++i) image.pixels()[i] = static_cast<float>(i) * 0.5f - 3;
+    return image;
+}
+
+} // namespace
+
+TEST_CASE("Every kind of FITS pixel is read as its physical value") {
+    const TemporaryFolder folder;
+    const fs::path f = folder / "a.fits";
+    const std::vector<float> expected = {0, 1, 200, 7};
+    write_raw_fits(f, cards(8), std::string("\x00\x01\xc8\x07", 4));
+    CHECK(pixels_of(f) == expected);
+    write_raw_fits(f, cards(16), big_endian<std::int16_t>({0, 1, 200, 7}));
+    CHECK(pixels_of(f) == expected);
+    write_raw_fits(f, cards(16, {"BZERO   =                32768", "BSCALE  =                    1"}), big_endian<std::int16_t>({-32768, -32767, -32568, 32767}));
+    CHECK(pixels_of(f) == std::vector<float>{0, 1, 200, 65535});
+    write_raw_fits(f, cards(16, {"BZERO   =                  100", "BSCALE  =                  0.5"}), big_endian<std::int16_t>({0, 2, -4, 7}));
+    CHECK(pixels_of(f) == std::vector<float>{100, 101, 98, 103.5});
+    write_raw_fits(f, cards(32), big_endian<std::int32_t>({0, 1, 200, 7}));
+    CHECK(pixels_of(f) == expected);
+    write_raw_fits(f, cards(64), big_endian<std::int64_t>({0, 1, 200, 7}));
+    CHECK(pixels_of(f) == expected);
+    write_raw_fits(f, cards(-32), big_endian<float>({0, 1, 200, 7}));
+    CHECK(pixels_of(f) == expected);
+    write_raw_fits(f, cards(-64), big_endian<double>({0, 1, 200, 7}));
+    CHECK(pixels_of(f) == expected);
+    write_raw_fits(f, cards(16, {"BLANK   =                   -1"}), big_endian<std::int16_t>({0, 1, -1, 7}));
+    const auto v = pixels_of(f);
+    CHECK(std::isnan(v[2]));
+    CHECK(v[3] == 7);
+}
+
+TEST_CASE("Text, numbers and doubled quotes of a header come back as they were meant") {
+    const TemporaryFolder folder;
+    write_raw_fits(folder / "a.fits", cards(8, {"OBJECT  = 'Orla''s Lantern  '   / the target", "EXPTIME =                180.5 / seconds", "CCD-TEMP= -1.0E1", "FLAG    =                    T"}), "abcd");
+    const Header h = read_fits_summary(folder / "a.fits").header;
+    CHECK(h.text("OBJECT").value() == "Orla's Lantern");
+    CHECK(h.number("EXPTIME").value() == 180.5);
+    CHECK(h.number("CCD-TEMP").value() == -10);
+    CHECK_FALSE(h.number("OBJECT"));
+    CHECK_FALSE(h.text("MISSING"));
+    CHECK(h.number({"EXPOSURE", "EXPTIME"}).value() == 180.5);
+}
+
+TEST_CASE("What is written is read back, by name where there are several images") {
+    const TemporaryFolder folder;
+    const Image a = ramp(37, 21), b = ramp(5, 4);
+    Header h;
+    h.set("OBJECT", "Paper Lantern Nebula", "target");
+    h.set("NCOMBINE", 12LL);
+    h.set("LONGTEXT", std::string(150, 'x'));
+    h.add_history("made for a test");
+    write_fits(folder / "m.fits", {{a.plane(), h}, {b.plane(), {}, "COVERAGE"}});
+    const auto reader = open_fits(folder / "m.fits");
+    CHECK(read_plane(*reader).pixels() == a.pixels());
+    CHECK(reader->header().text("OBJECT").value() == "Paper Lantern Nebula");
+    CHECK(reader->header().number("NCOMBINE").value() == 12);
+    CHECK(read_plane(*open_fits(folder / "m.fits", "COVERAGE")).pixels() == b.pixels());
+    CHECK_THROWS_WITH(open_fits(folder / "m.fits", "WEIGHT"), Catch::Contains("no image named WEIGHT"));
+}
+
+TEST_CASE("Equal images have equal bytes, with checksums that add up") {
+    const TemporaryFolder folder;
+    const Image a = ramp(64, 32);
+    write_fits(folder / "a.fits", {{a.plane(), {}}});
+    write_fits(folder / "b.fits", {{a.plane(), {}}});
+    const std::string bytes = read_file(folder / "a.fits");
+    CHECK(bytes == read_file(folder / "b.fits"));
+    // FITS Standard 4.0, 4.4.2.7: the 32-bit ones' complement sum of the whole unit is all ones.
+    std::uint64_t sum = 0;
+    for (std::size_t i = 0; i < bytes.size(); i += 4) {
+        std::uint32_t word = 0;
+        for (std::size_t k = 0; k < 4; ++k) word = word << 8 | static_cast<unsigned char>(bytes[i + k]);
+        sum += word;
+        sum = (sum & 0xffffffffu) + (sum >> 32);
+    }
+    CHECK(sum == 0xffffffffu);
+}
+
+TEST_CASE("A region is the same as that part of the whole") {
+    const TemporaryFolder folder;
+    Raster<std::uint16_t> image(50, 40);
+    for (std::size_t i = 0; i < image.pixels().size(); ++i) image.pixels()[i] = static_cast<std::uint16_t>(i * 31);
+    write_fits_u16(folder / "a.fits", image.plane(), {});
+    const auto reader = open_fits(folder / "a.fits");
+    const Image whole = read_plane(*reader);
+    CHECK(whole(49, 39) == image(49, 39));
+    Image part(13, 7);
+    reader->read({30, 25, 13, 7}, part.plane());
+    reader->release();
+    CHECK(part(12, 6) == whole(42, 31));
+    CHECK(part(0, 0) == whole(30, 25));
+    CHECK_THROWS_AS(reader->read({45, 0, 10, 1}, part.plane()), UsageError);
+}
+
+TEST_CASE("Damaged files are refused with the reason") {
+    const TemporaryFolder folder;
+    const auto refused = [&](const char* name, const char* reason) { CHECK_THROWS_WITH(open_fits(folder / name), Catch::Contains(reason) && Catch::Contains(name)); };
+    const Image a = ramp(100, 100);
+    write_fits(folder / "cut.fits", {{a.plane(), {}}});
+    fs::resize_file(folder / "cut.fits", 20000);
+    refused("cut.fits", "truncated");
+    std::ofstream(folder / "text.fits") << "This is no image at all.\n";
+    refused("text.fits", "not a FITS file");
+    std::ofstream(folder / "empty.fits").flush();
+    refused("empty.fits", "empty");
+    fs::create_directory(folder / "folder.fits");
+    refused("folder.fits", "folder");
+    refused("missing.fits", "missing.fits");
+    write_raw_fits(folder / "none.fits", {"SIMPLE  =                    T", "BITPIX  =                    8", "NAXIS   =                    0"}, "");
+    refused("none.fits", "no image");
+    write_raw_fits(folder / "huge.fits", {"SIMPLE  =                    T", "BITPIX  =                   16", "NAXIS   =                    2", "NAXIS1  =            900000000", "NAXIS2  =            900000000"}, "");
+    refused("huge.fits", "900000000");
+}
+
+TEST_CASE("A file that shrinks while it is read ends in an error, not in a crash") {
+    const TemporaryFolder folder;
+    const Image a = ramp(300, 300);
+    write_fits(folder / "a.fits", {{a.plane(), {}}});
+    const auto reader = open_fits(folder / "a.fits");
+    fs::resize_file(folder / "a.fits", 3000);
+    Image whole(300, 300);
+    CHECK_THROWS_WITH(reader->read(reader->bounds(), whole.plane()), Catch::Contains("shorter"));
+}
+
+TEST_CASE("Writing into a folder that is not there names the file") {
+    CHECK_THROWS_WITH(write_fits("/no/such/folder/a.fits", {{ramp(4, 4).plane(), {}}}), Catch::Contains("/no/such/folder/a.fits"));
+}
+
+TEST_CASE("A preview is a PNG of the right size") {
+    const TemporaryFolder folder;
+    write_png(folder / "a.png", Raster<std::uint8_t>(31, 17, 3, 99));
+    const std::string bytes = read_file(folder / "a.png");
+    CHECK(bytes.substr(1, 3) == "PNG");
+    CHECK(static_cast<int>(static_cast<unsigned char>(bytes[19])) == 31);
+    CHECK(static_cast<int>(static_cast<unsigned char>(bytes[23])) == 17);
+}

@@ -1,0 +1,57 @@
+#include "support/support.hpp"
+
+#include <kasane/normalization/levels.hpp>
+#include <kasane/sky/random.hpp>
+
+#include <catch2/catch.hpp>
+#include <cmath>
+
+using namespace kasane;
+using namespace kasane::test;
+
+namespace {
+
+constexpr int kWidth = 640, kHeight = 448;
+
+/// A frame of the same 80 stars and a bright cloud of nebula, dimmed by `transparency` over a sky with a slope.
+Measures frame(double transparency, double sky, double slope, std::uint64_t seed) {
+    Image image(kWidth, kHeight);
+    sky::Random random(4);
+    for (int i = 0; i < 80; ++i) {
+        const double x = random.uniform(20, kWidth - 20), y = random.uniform(20, kHeight - 20);
+        add_gaussian_star(image, x, y, transparency * 20000 * std::pow(random.uniform(), -0.8), 3);
+    }
+    for (int y = 0; y < kHeight; ++y)
+        for (int x = 0; x < kWidth; ++x)
+            image(x, y) += static_cast<float>(transparency * 400 * std::exp(-(std::pow((x - 250) / 120.0, 2) + std::pow((y - 200) / 90.0, 2))) + sky + slope * (x - kWidth / 2));
+    add_noise(image, 12, seed);
+    return measure_exposure({std::make_shared<MemoryFrame>(std::move(image)), {}});
+}
+
+} // namespace
+
+TEST_CASE("Transparency and sky slope are found from stars and background") {
+    const Measures reference = frame(1.0, 800, 0, 1), dim = frame(0.6, 1300, 0.25, 2);
+    const Normalization n = fit_normalization({&reference, {}, 60, kWidth, kHeight}, {&dim, {}, 60, kWidth, kHeight}, kWidth, kHeight);
+    CHECK(n.stars > 40);
+    CHECK(n.scale == Approx(1 / 0.6).epsilon(0.01));
+    // At the centre: 800 = scale x 1300 + offset, the nebula cancels. A tenth of the noise of a frame is 1.2 ADU.
+    CHECK(n.offset + n.scale * 1300 == Approx(800).margin(4));
+    CHECK(n.slope_x == Approx(-0.25 * n.scale).epsilon(0.03));
+    CHECK(n.slope_y == Approx(0).margin(0.01));
+}
+
+TEST_CASE("A frame is on its own level already") {
+    const Measures reference = frame(1.0, 800, 0, 1);
+    const Normalization n = fit_normalization({&reference, {}, 60, kWidth, kHeight}, {&reference, {}, 60, kWidth, kHeight}, kWidth, kHeight);
+    CHECK(n.scale == 1);
+    CHECK(n.offset == 0);
+}
+
+TEST_CASE("Without common stars the exposure times give the scale") {
+    Measures reference = frame(1.0, 800, 0, 1), other = frame(1.0, 800, 0, 2);
+    other.stars.clear();
+    const Normalization n = fit_normalization({&reference, {}, 60, kWidth, kHeight}, {&other, {}, 120, kWidth, kHeight}, kWidth, kHeight);
+    CHECK(n.scale == 0.5);
+    CHECK(n.stars == 0);
+}

@@ -1,0 +1,213 @@
+#include "support/support.hpp"
+
+#include <kasane/base/error.hpp>
+#include <kasane/image/statistics.hpp>
+#include <kasane/io/fits.hpp>
+#include <kasane/project/run.hpp>
+#include <kasane/report/tables.hpp>
+
+#include <catch2/catch.hpp>
+#include <cmath>
+#include <fstream>
+
+using namespace kasane;
+using namespace kasane::test;
+namespace fs = std::filesystem;
+
+namespace {
+
+RunReport run(const fs::path& folder, int threads = 2) {
+    const Quiet quiet(threads);
+    return run_project({folder, {}, {}}, quiet.context);
+}
+
+const Finding* find(const RunReport& r, const std::string& code) {
+    for (const Finding& f : r.findings)
+        if (f.code == code) return &f;
+    return nullptr;
+}
+
+/// The small project, simulated once and copied for each test (times of change kept).
+struct Copy {
+    TemporaryFolder folder;
+    fs::path path;
+    Copy() : path(folder / "project") {
+        static const TemporaryFolder original = [] { return TemporaryFolder(); }();
+        if (!fs::exists(original / "project")) write_small_project(original / "project");
+        fs::copy(original / "project", path, fs::copy_options::recursive);
+    }
+};
+
+} // namespace
+
+TEST_CASE("A bare folder becomes a master light that shows the sky to the noise") {
+    const Copy p;
+    const auto before = digests(p.path);
+    const RunReport r = run(p.path);
+    REQUIRE(r.stacks.size() == 1);
+    const StackReport& s = r.stacks[0];
+    CHECK(s.used == 10);
+    CHECK(s.dropped == 0);
+    CHECK(r.clean());
+    CHECK(r.masters.size() == 3);
+    CHECK(s.seconds_total == 1200);
+    CHECK(s.seconds_effective > 1000);
+    CHECK(s.fwhm == Approx(3.0).epsilon(0.1));
+    for (const FrameReport& f : s.frames) {
+        CHECK(f.matched > 20);
+        CHECK(f.dark == "dark-120s--10C");
+        CHECK(f.flat == "flat-L-2031-03-12");
+    }
+    const auto reader = open_fits(p.path / "kasane" / s.file);
+    CHECK(reader->header().number("NCOMBINE").value() == 10);
+    CHECK(reader->header().text("FILTER").value() == "L");
+    CHECK(reader->header().find("CHECKSUM"));
+    const Image coverage = read_plane(*open_fits(p.path / "kasane" / s.file, "COVERAGE"));
+    CHECK(coverage(160, 120) > 0.6);
+    CHECK(fs::file_size(p.path / "kasane" / s.preview) > 1000);
+    // 480 electrons of sky at 0.8 e-/ADU and read noise 2.2: 27.6 ADU a frame; ten frames.
+    // Ten frames, less than all at the edges, and a little nebula in the background.
+    CHECK(s.noise == Approx(27.6 / std::sqrt(10.0)).epsilon(0.2));
+    auto after = digests(p.path, {"kasane"});
+    CHECK(after == before); // originals untouched, nothing else in the folder
+}
+
+TEST_CASE("A second run does nothing and says the same") {
+    const Copy p;
+    const RunReport first = run(p.path);
+    const auto results = digests(p.path / "kasane");
+    const RunReport second = run(p.path);
+    CHECK(second.stacks[0].reused);
+    CHECK(second.masters[0].reused);
+    CHECK(second.stacks[0].noise == first.stacks[0].noise);
+    CHECK(digests(p.path / "kasane") == results);
+    CHECK(second.time < 1.0);
+}
+
+TEST_CASE("Results are the same to the byte whatever the threads, and after the ledger is deleted") {
+    const Copy a, b;
+    run(a.path, 1);
+    run(b.path, 3);
+    const auto results = digests(a.path / "kasane");
+    CHECK(digests(b.path / "kasane") == results);
+    fs::remove_all(a.path / ".kasane");
+    run(a.path);
+    CHECK(digests(a.path / "kasane") == results);
+}
+
+TEST_CASE("A new file costs itself and its stack; a result that is deleted is made again") {
+    const Copy p;
+    const fs::path held = p.folder / "held.fits", light = p.path / "night-1/lights/L_007.fits";
+    fs::rename(light, held);
+    CHECK(run(p.path).stacks[0].used == 9);
+    fs::rename(held, light);
+    const RunReport r = run(p.path);
+    CHECK(r.stacks[0].used == 10);
+    CHECK_FALSE(r.stacks[0].reused);
+    CHECK(std::all_of(r.masters.begin(), r.masters.end(), [](const MasterReport& m) { return m.reused; }));
+    fs::remove(p.path / "kasane" / r.stacks[0].file);
+    CHECK_FALSE(run(p.path).stacks[0].reused);
+    CHECK(fs::exists(p.path / "kasane" / r.stacks[0].file));
+}
+
+TEST_CASE("A new night does not move the grid, even when the ledger is gone") {
+    const Copy p;
+    const std::string reference = run(p.path).stacks[0].reference;
+    // The reference's stars are made the worst of all by taking it for remembered, not for best.
+    fs::remove_all(p.path / ".kasane");
+    CHECK(run(p.path).stacks[0].reference == reference);
+}
+
+TEST_CASE("A damaged file is set aside with its reason and the rest goes on") {
+    const Copy p;
+    fs::resize_file(p.path / "night-1/lights/L_003.fits", 50000);
+    std::ofstream(p.path / "night-1/lights/notes.fits") << "seeing was fine";
+    const RunReport r = run(p.path);
+    CHECK(r.stacks[0].used == 9);
+    CHECK_FALSE(r.clean());
+    int named = 0;
+    for (const Finding& f : r.findings)
+        if (f.code == "file-unreadable") {
+            ++named;
+            CHECK((f.files[0] == "night-1/lights/L_003.fits" || f.files[0] == "night-1/lights/notes.fits"));
+            CHECK((f.text.find("truncated") != std::string::npos || f.text.find("not a FITS file") != std::string::npos));
+        }
+    CHECK(named == 2);
+}
+
+TEST_CASE("Without flats or darks the run goes on and says so") {
+    const Copy p;
+    fs::remove_all(p.path / "night-1/flats");
+    fs::remove_all(p.path / "darks");
+    const RunReport r = run(p.path);
+    CHECK(r.stacks[0].used >= 9);
+    CHECK(find(r, "flat-missing"));
+    CHECK(find(r, "dark-missing"));
+    CHECK(r.masters.empty());
+}
+
+TEST_CASE("A frame that shows another sky is set aside with its reason") {
+    const Copy p;
+    sky::PlainOptions other = small_options();
+    other.seed = 99;
+    other.lights = 1;
+    other.calibration = 0;
+    const TemporaryFolder elsewhere;
+    write_small_project(elsewhere / "x", other);
+    // Same target by its header, quite other stars.
+    fs::copy(elsewhere / "x/night-1/lights/L_001.fits", p.path / "night-1/lights/L_099.fits");
+    const RunReport r = run(p.path);
+    CHECK(r.stacks[0].used == 10);
+    CHECK(r.stacks[0].dropped == 1);
+    CHECK_THAT(r.stacks[0].frames.back().reason, Catch::Contains("cannot be registered"));
+    CHECK_THAT(run_table(r), Catch::Contains("L_099.fits"));
+}
+
+TEST_CASE("Folders without work in them are told apart") {
+    const TemporaryFolder folder;
+    CHECK_THROWS_WITH(run(folder.path()), Catch::Contains("no exposures"));
+    const Copy p;
+    fs::remove_all(p.path / "night-1/lights");
+    CHECK_THROWS_WITH(run(p.path), Catch::Contains("no lights"));
+    CHECK_THROWS_WITH(run(folder / "missing"), Catch::Contains("not a folder"));
+}
+
+TEST_CASE("A damaged ledger is put aside and begun anew, a held one is respected") {
+    const Copy p;
+    run(p.path);
+    const auto results = digests(p.path / "kasane");
+    std::ofstream(p.path / ".kasane/ledger.sqlite") << "no database, just text that is long enough to be looked at";
+    const RunReport r = run(p.path);
+    CHECK(find(r, "ledger-damaged"));
+    CHECK(digests(p.path / "kasane") == results);
+    const Ledger held(p.path / ".kasane");
+    CHECK_THROWS_WITH(run(p.path), Catch::Contains("another run"));
+}
+
+TEST_CASE("Stopping leaves no half file, and the next run ends as if nothing had been") {
+    const Copy a, b;
+    run(a.path);
+    class StopAt final : public Progress {
+    public:
+        StopAt(CancelToken cancel, int after) : cancel_(std::move(cancel)), after_(after) {}
+        void advance(std::int64_t) override {
+            if (++steps_ == after_) cancel_.request();
+        }
+
+    private:
+        CancelToken cancel_;
+        int after_;
+        std::atomic<int> steps_{0};
+    };
+    for (const int after : {3, 30, 38, 45, 50}) {
+        const CancelToken cancel;
+        const Workers workers(2, cancel);
+        StopAt progress(cancel, after);
+        try {
+            run_project({b.path, {}, {}}, {workers, {1ull << 30}, progress});
+        } catch (const Cancelled&) {
+        }
+    }
+    run(b.path);
+    CHECK(digests(b.path / "kasane") == digests(a.path / "kasane"));
+}

@@ -1,0 +1,152 @@
+#include <kasane/base/units.hpp>
+#include <kasane/registration/register.hpp>
+#include <kasane/sky/random.hpp>
+
+#include <algorithm>
+#include <catch2/catch.hpp>
+#include <cmath>
+
+using namespace kasane;
+
+namespace {
+
+Affine similarity(double scale, double rotation, bool mirror, double tx, double ty) {
+    const double c = scale * std::cos(radians(rotation)), s = scale * std::sin(radians(rotation)), m = mirror ? -1 : 1;
+    return {c, m * s, tx, -s, m * c, ty};
+}
+
+struct Pair {
+    std::vector<Star> reference, frame;
+    Affine truth;
+};
+
+/// Two views of one random sky of 1000 x 1000 pixels: the second turned, shifted and scaled, with its own errors of position,
+/// some stars missing and some that are none.
+Pair two_views(std::uint64_t seed, int stars, double spurious, double overlap) {
+    sky::Random random(seed);
+    const double scale = random.uniform(0.4, 2.5), rotation = random.uniform(-180, 180);
+    Pair p;
+    p.truth = similarity(scale, rotation, random.uniform() < 0.3, 0, 0);
+    double u = 0, v = 0; // the frame's centre looks at a point off the reference's centre
+    const double off = (1 - overlap) * 1000;
+    p.truth.apply(500 + off * (random.uniform() < 0.5 ? -1 : 1), 500, u, v);
+    p.truth.c = 500 - u;
+    p.truth.f = 500 - v;
+    const auto error = [&] { return 0.15 * random.normal(); };
+    for (int i = 0; i < stars * 16; ++i) { // a sky larger than both
+        const double x = random.uniform(-1500, 2500), y = random.uniform(-1500, 2500), flux = 100 * std::pow(random.uniform(), -1.2);
+        Star s;
+        s.flux = flux;
+        s.position_sigma = 0.15;
+        if (x >= 0 && y >= 0 && x < 1000 && y < 1000 && random.uniform() < 0.9) {
+            s.x = x + error();
+            s.y = y + error();
+            p.reference.push_back(s);
+        }
+        p.truth.apply(x, y, u, v);
+        if (u >= 0 && v >= 0 && u < 1000 && v < 1000 && random.uniform() < 0.9) {
+            s.x = u + error();
+            s.y = v + error();
+            s.flux = flux * std::exp(0.2 * random.normal());
+            p.frame.push_back(s);
+        }
+    }
+    for (auto* list : {&p.reference, &p.frame}) {
+        const auto extra = static_cast<int>(spurious * static_cast<double>(list->size()));
+        for (int i = 0; i < extra; ++i) {
+            Star s;
+            s.x = random.uniform(0, 1000);
+            s.y = random.uniform(0, 1000);
+            s.flux = 100 * std::pow(random.uniform(), -1.2);
+            s.position_sigma = 0.15;
+            list->push_back(s);
+        }
+        std::sort(list->begin(), list->end(), [](const Star& a, const Star& b) { return a.flux > b.flux; });
+    }
+    return p;
+}
+
+/// RMS distance between two maps over that part of the reference which `b` brings into the frame.
+double error_over_frame(const Affine& a, const Affine& b) {
+    double squares = 0;
+    int n = 0;
+    for (double y = 0; y <= 1000; y += 20)
+        for (double x = 0; x <= 1000; x += 20) {
+            double u = 0, v = 0, p = 0, q = 0;
+            a.apply(x, y, u, v);
+            b.apply(x, y, p, q);
+            if (p < 0 || q < 0 || p > 1000 || q > 1000) continue;
+            ++n;
+            squares += (u - p) * (u - p) + (v - q) * (v - q);
+        }
+    return n ? std::sqrt(squares / n) : 0;
+}
+
+} // namespace
+
+TEST_CASE("Affine maps invert, chain, and know their turn and scale") {
+    const Affine t = similarity(1.5, 30, false, 10, -4);
+    CHECK(t.scale() == Approx(1.5));
+    CHECK(t.rotation() == Approx(30));
+    CHECK_FALSE(t.mirrors());
+    CHECK(similarity(1, 30, true, 0, 0).mirrors());
+    CHECK(error_over_frame(t.after(t.inverse()), {}) < 1e-9);
+    CHECK(error_over_frame(similarity(1, 20, false, 3, 1).after(similarity(1, 10, false, 0, 0)), similarity(1, 30, false, 3, 1)) < 1e-9);
+}
+
+TEST_CASE("Any turn, mirroring and scale is found") {
+    int failed = 0, wrong = 0;
+    for (std::uint64_t seed = 1; seed <= 60; ++seed) {
+        const Pair p = two_views(seed, 120, 0.1, 0.8);
+        std::string why;
+        const auto r = register_stars(p.reference, p.frame, why);
+        failed += !r;
+        if (r) wrong += error_over_frame(r->to_frame, p.truth) > 0.5;
+    }
+    CHECK(failed <= 1);
+    CHECK(wrong == 0);
+}
+
+TEST_CASE("Turned frames of one scale register through many detections that are no stars") {
+    int failed = 0, wrong = 0;
+    for (std::uint64_t seed = 1; seed <= 30; ++seed) {
+        Pair p = two_views(1000 + seed, 150, 0.4, 0.7);
+        std::string why;
+        const auto r = register_stars(p.reference, p.frame, why);
+        failed += !r;
+        if (r) wrong += error_over_frame(r->to_frame, p.truth) > 0.5;
+    }
+    CHECK(failed <= 3);
+    CHECK(wrong == 0);
+}
+
+TEST_CASE("Two different skies are never matched") {
+    for (std::uint64_t seed = 1; seed <= 60; ++seed) {
+        const Pair a = two_views(seed, 150, 0, 1), b = two_views(seed + 5000, 150, 0, 1);
+        std::string why;
+        CHECK_FALSE(register_stars(a.reference, b.frame, why));
+        CHECK_THAT(why, Catch::Contains("stars"));
+    }
+}
+
+TEST_CASE("The fit is as good as the positions allow") {
+    const Pair p = two_views(77, 300, 0.1, 1);
+    std::string why;
+    const auto r = register_stars(p.reference, p.frame, why);
+    REQUIRE(r);
+    // Positions in both to 0.15 px: an affine fit to n stars is good to about 0.2 sqrt(6 / n) in all.
+    CHECK(error_over_frame(r->to_frame, p.truth) < 3 * 0.21 * p.truth.scale() * std::sqrt(6.0 / r->matched));
+}
+
+TEST_CASE("Too few stars end in a reason") {
+    std::vector<Star> few(3);
+    std::string why;
+    CHECK_FALSE(register_stars(few, two_views(1, 100, 0, 1).frame, why));
+    CHECK_THAT(why, Catch::Contains("3 in the reference") && Catch::Contains("at least 6"));
+}
+
+TEST_CASE("The reference is the frame with most stars for their width") {
+    const std::vector<Star> many(100), fewer(90), none;
+    CHECK(choose_reference({&fewer, &many, &none}, {3.0, 3.0, 0.0}) == 1);
+    CHECK(choose_reference({&fewer, &many}, {2.0, 3.0}) == 0);
+}
