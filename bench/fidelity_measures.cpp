@@ -113,7 +113,7 @@ std::vector<Figure> registration_error(const Context& context) {
         std::vector<Measures> measures(lights.size());
         context.workers.for_each(lights.size(), [&](std::size_t i) {
             measures[i] = measure_exposure({open_frame(folder.path() / lights[i]->path), {}},
-                                           {.detect = {.electrons_per_adu = s.instrument.gain}, .kept_stars = 600});
+                                           {.detect = {.electrons_per_adu = s.instrument.gain}, .kept_stars = 500});
         });
         double squares = 0;
         int n = 0, failed = 0;

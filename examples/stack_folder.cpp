@@ -42,15 +42,16 @@ int main(int argc, char** argv) try {
         }
         kasane::StackFrame frame{view, found->to_frame, {}, here.noise, 0};
         frame.level = kasane::fit_normalization({&first, {}, 0, view->width(), view->height()},
-                                                {&here, found->to_frame, 0, view->width(), view->height()}, view->width(), view->height());
+                                                {&here, found->to_frame, 0, view->width(), view->height()},
+                                                view->width(), view->height());
         stack.push_back(std::move(frame));
     }
     if (stack.empty()) throw kasane::DataError("no light could be used", argv[1], "Name a folder with FITS lights");
-    const kasane::MasterLight master =
-        kasane::integrate(stack, stack.front().view->width(), stack.front().view->height(), measures.front().background, context);
+    const kasane::MasterLight master = kasane::integrate(
+        stack, stack.front().view->width(), stack.front().view->height(), measures.front().background, context);
     kasane::write_fits(argv[2], {{master.pixels.plane(), {}}});
-    std::cout << stack.size() << " of " << files.size() << " lights, rejected " << master.rejected_low + master.rejected_high << " of "
-              << master.samples << " samples\n";
+    std::cout << stack.size() << " of " << files.size() << " lights, rejected "
+              << master.rejected_low + master.rejected_high << " of " << master.samples << " samples\n";
     return 0;
 } catch (const kasane::Error& e) {
     std::cerr << e.what() << "\n";

@@ -7,6 +7,7 @@
 #include <algorithm>
 #include <array>
 #include <fmt/format.h>
+#include <vector>
 
 namespace kasane {
 
@@ -22,36 +23,46 @@ CalibratedView::CalibratedView(std::shared_ptr<const FrameReader> raw, Calibrati
 void CalibratedView::read_unrepaired(const Region& region, View<float> out) const {
     raw_->read(region, out);
     if (!calibration_.dark && !calibration_.flat) return;
-    constexpr int kChunk = 2048; // pixels of a row at a time, on the stack
-    std::array<float, kChunk> part{};
-    for (int y = 0; y < region.height; ++y)
-        for (int x = 0; x < region.width; x += kChunk) {
-            const Region r{region.x + x, region.y + y, std::min(kChunk, region.width - x), 1};
-            const View<float> line{part.data(), r.width, 1, r.width};
-            float* to = out.row(y) + x;
-            if (calibration_.dark) {
-                calibration_.dark->read(r, line);
-                for (int i = 0; i < r.width; ++i)
-                    to[i] -= part[static_cast<std::size_t>(i)];
-            }
-            if (calibration_.flat) {
-                calibration_.flat->read(r, line);
-                for (int i = 0; i < r.width; ++i)
-                    to[i] /= part[static_cast<std::size_t>(i)];
-            }
+    std::vector<float> part(static_cast<std::size_t>(region.area()));
+    const View<float> lines{part.data(), region.width, region.height, region.width};
+    if (calibration_.dark) {
+        calibration_.dark->read(region, lines);
+        for (int y = 0; y < region.height; ++y) {
+            float* to = out.row(y);
+            const float* dark = lines.row(y);
+            for (int x = 0; x < region.width; ++x)
+                to[x] -= dark[x];
         }
+    }
+    if (calibration_.flat) {
+        calibration_.flat->read(region, lines);
+        for (int y = 0; y < region.height; ++y) {
+            float* to = out.row(y);
+            const float* flat = lines.row(y);
+            for (int x = 0; x < region.width; ++x)
+                to[x] /= flat[x];
+        }
+    }
 }
 
-float CalibratedView::repaired(int x, int y) const {
-    for (int reach = 1; reach <= 4; ++reach) {
+float CalibratedView::repaired(int x, int y, const Region& region, View<const float> known) const {
+    constexpr int kMostReach = 4;
+    for (int reach = 1; reach <= kMostReach; ++reach) {
         const Region r = intersect({x - reach, y - reach, 2 * reach + 1, 2 * reach + 1}, bounds());
-        std::array<float, 81> around{}, sound{};
-        const View<float> v{around.data(), r.width, r.height, r.width};
-        read_unrepaired(r, v);
+        std::array<float, (2 * kMostReach + 1) * (2 * kMostReach + 1)> around{}, sound{};
+        // What is calibrated already serves; only at the rectangle's edge must neighbours be read.
+        View<const float> v = known;
+        int left = r.x - region.x, top = r.y - region.y;
+        if (!region.contains(r)) {
+            const View<float> fresh{around.data(), r.width, r.height, r.width};
+            read_unrepaired(r, fresh);
+            v = fresh;
+            left = top = 0;
+        }
         std::size_t n = 0;
         for (int j = 0; j < r.height; ++j)
             for (int i = 0; i < r.width; ++i)
-                if (!calibration_.defects->contains(r.x + i, r.y + j)) sound[n++] = v(i, j);
+                if (!calibration_.defects->contains(r.x + i, r.y + j)) sound[n++] = v(left + i, top + j);
         if (n >= 3) return median_in_place(std::span(sound.data(), n));
     }
     return kNoData;
@@ -60,7 +71,8 @@ float CalibratedView::repaired(int x, int y) const {
 void CalibratedView::read(const Region& region, View<float> out) const {
     read_unrepaired(region, out);
     if (!calibration_.defects) return;
-    calibration_.defects->for_each(region, [&](int x, int y) { out(x - region.x, y - region.y) = repaired(x, y); });
+    calibration_.defects->for_each(
+        region, [&](int x, int y) { out(x - region.x, y - region.y) = repaired(x, y, region, out); });
 }
 
 void CalibratedView::release() const {

@@ -35,7 +35,8 @@ public:
 
 private:
     void read_unrepaired(const Region& region, View<float> out) const;
-    float repaired(int x, int y) const;
+    /// The median of the sound neighbours of a defect; `known` holds the calibrated pixels of `region`.
+    float repaired(int x, int y, const Region& region, View<const float> known) const;
 
     std::shared_ptr<const FrameReader> raw_;
     CalibrationSet calibration_;

@@ -20,7 +20,7 @@ struct Measures {
 
 struct MeasureOptions {
     DetectOptions detect;
-    int kept_stars = 600; ///< of the list, for registration and normalisation
+    int kept_stars = 500; ///< of the list, for registration and normalisation
 };
 
 /// Calibrates the whole exposure in memory, measures it and forgets the pixels. Memory: 4 bytes a pixel. Throws

@@ -2,6 +2,7 @@
 
 #include <kasane/base/error.hpp>
 #include <kasane/base/units.hpp>
+#include <kasane/io/decode.hpp>
 #include <kasane/io/mapped_file.hpp>
 
 #include <bit>
@@ -182,26 +183,6 @@ void decode(const std::byte* from, float* to, int count, const Layout& l) {
         to[i] = plain ? static_cast<float>(v) : static_cast<float>(static_cast<double>(v) * l.scale + l.zero);
         if constexpr (std::is_integral_v<Stored>)
             if (l.has_blank && static_cast<std::int64_t>(v) == l.blank) to[i] = kNoData;
-    }
-}
-
-/// Unsigned 16 bit, as nearly every camera writes it; a loop the compiler vectorises.
-void decode_u16(const std::byte* from, float* to, int count) {
-    for (int i = 0; i < count; ++i) {
-        std::uint16_t u;
-        std::memcpy(&u, from + static_cast<std::size_t>(i) * 2, 2);
-        u = static_cast<std::uint16_t>((u << 8) | (u >> 8));
-        to[i] = static_cast<float>(static_cast<std::int32_t>(u ^ 0x8000u));
-    }
-}
-
-/// 32-bit float, as masters are written.
-void decode_f32(const std::byte* from, float* to, int count) {
-    for (int i = 0; i < count; ++i) {
-        std::uint32_t u;
-        std::memcpy(&u, from + static_cast<std::size_t>(i) * 4, 4);
-        u = (u >> 24) | ((u >> 8) & 0xff00u) | ((u << 8) & 0xff0000u) | (u << 24);
-        std::memcpy(to + i, &u, 4);
     }
 }
 

@@ -369,10 +369,7 @@ private:
         }
         constexpr int kLag = 3; // pixels: there the correlation that the kernel leaves has all but gone
         report.noise = background_noise(master.pixels.plane(), kLag) / std::sqrt(factor / weights);
-        DetectOptions o;
-        o.fitted = 200;
-        o.most = 400;
-        const StarList stars = detect_stars(master.pixels.plane(), o);
+        const StarList stars = detect_stars(master.pixels.plane());
         report.fwhm = stars.fwhm;
         report.eccentricity = stars.eccentricity;
         const auto samples = static_cast<double>(std::max<std::uint64_t>(1, master.samples));

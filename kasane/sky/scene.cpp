@@ -17,8 +17,8 @@ struct FilterView {
 
 FilterView filter_view(const std::string& filter) {
     static const std::map<std::string, FilterView> known = {
-        {"L", {1.0, 1.0, 1.0, 1.0}},     {"R", {0.36, 0.75, 0.18, 0.38}},  {"G", {0.34, 0.16, 0.34, 0.33}},
-        {"B", {0.30, 0.10, 0.50, 0.26}}, {"Ha", {0.02, 0.62, 0.01, 0.03}}, {"O3", {0.02, 0.20, 0.02, 0.02}},
+        {"L", {1.0, 1.0, 1.0, 1.0}},     {"R", {0.36, 0.75, 0.18, 0.38}},   {"G", {0.34, 0.16, 0.34, 0.33}},
+        {"B", {0.30, 0.10, 0.50, 0.26}}, {"Ha", {0.035, 0.62, 0.01, 0.03}}, {"O3", {0.02, 0.20, 0.02, 0.02}},
     };
     const auto it = known.find(filter);
     return it == known.end() ? known.at("L") : it->second;

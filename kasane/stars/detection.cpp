@@ -16,7 +16,7 @@ constexpr int kFilterReach = 3;
 
 struct Candidate {
     int x, y;
-    float strength;
+    float strength; ///< of the filtered image over the surroundings
 };
 
 std::array<float, 2 * kFilterReach + 1> gaussian_taps(float sigma) {
@@ -227,30 +227,52 @@ double median(std::vector<float> v) {
 struct Fitted {
     Star star;
     std::optional<PsfFit> fit;
-    bool tried = false;
 };
 
-/// The width on which the fits agree: stars share one, knots of nebula do not. The peak of a kernel density estimate
-/// over the logarithms (E. Parzen, Ann. Math. Stat. 33, 1962), each fit counting by how well it is determined.
+/// Whether a fit has the width of the frame's stars, as far as its own errors tell.
+bool like_the_others(const PsfFit& fit, double fwhm) {
+    const double slack = 0.25 + 7 * fit.position_sigma / fwhm; // three sigma of a width's error
+    const double ratio = std::log(fit.fwhm() / fwhm);
+    return ratio > -2 * slack && ratio < std::min(slack, 0.5) && fit.fwhm_major < 2.2 * fwhm;
+}
+
+/// The width of the stars. Nothing in the sky is sharper than a star, but nebulae have knots of all greater widths, and
+/// may have more of them than there are stars: so of the widths on which several fits agree it is the least that
+/// counts. Peaks of a kernel density estimate over the logarithms (E. Parzen, Ann. Math. Stat. 33, 1962),
+/// well-determined fits counting more.
 double common_width(const std::vector<Fitted>& fitted, double otherwise) {
-    constexpr double kBandwidth = 0.06; // relative
-    constexpr double kFloor = 0.03;     // pixels: no single star outvotes the rest
-    std::vector<std::pair<double, double>> v;
+    constexpr double kBandwidth = 0.06;   // relative
+    constexpr double kUncertain = 0.1;    // pixels of position error from which on a fit counts little
+    constexpr double kShareOfPeak = 0.25; // of the highest density, that a lower width must reach
+    constexpr int kLeastFits = 5;         // that agree on it
+    struct Width {
+        double log, weight, density;
+        int agree;
+    };
+    std::vector<Width> widths;
     for (const Fitted& f : fitted)
         if (f.fit && !f.star.saturated)
-            v.emplace_back(std::log(f.fit->fwhm()),
-                           1 / (f.fit->position_sigma * f.fit->position_sigma + kFloor * kFloor));
-    double best = otherwise, most = 0;
-    for (const auto& [here, unused] : v) {
-        double density = 0;
-        for (const auto& [other, weight] : v)
-            density += weight * std::exp(-0.5 * std::pow((here - other) / kBandwidth, 2));
-        if (density > most) {
-            most = density;
-            best = std::exp(here);
+            widths.push_back(
+                {std::log(f.fit->fwhm()), 1 / (1 + std::pow(f.fit->position_sigma / kUncertain, 2)), 0, 0});
+    std::sort(widths.begin(), widths.end(), [](const Width& a, const Width& b) { return a.log < b.log; });
+    double highest = 0;
+    for (Width& w : widths) {
+        for (const Width& other : widths) {
+            const double d = (other.log - w.log) / kBandwidth;
+            w.density += other.weight * std::exp(-0.5 * d * d);
+            w.agree += std::abs(d) < 2;
         }
+        highest = std::max(highest, w.density);
     }
-    return best;
+    for (std::size_t i = 0; i < widths.size(); ++i) {
+        const Width& w = widths[i];
+        if (w.density < kShareOfPeak * highest || (w.agree < kLeastFits && w.density < highest)) continue;
+        std::size_t peak = i; // climb to the top of this hill
+        while (peak + 1 < widths.size() && widths[peak + 1].density >= widths[peak].density)
+            ++peak;
+        return std::exp(widths[peak].log);
+    }
+    return otherwise;
 }
 
 } // namespace
@@ -269,15 +291,12 @@ StarList detect_stars(View<const float> image, const DetectOptions& o) {
         Fitted f;
         f.star.x = c.x;
         f.star.y = c.y;
-        if (static_cast<int>(fitted.size()) < o.fitted) {
-            f.tried = true;
-            f.fit = fit_psf(image, c.x, c.y,
-                            {.start_fwhm = start_fwhm,
-                             .noise = list.noise,
-                             .electrons_per_adu = o.electrons_per_adu,
-                             .saturation = o.saturation});
-            if (f.fit && std::hypot(f.fit->x - c.x, f.fit->y - c.y) > 2.5) f.fit.reset();
-        }
+        f.fit = fit_psf(image, c.x, c.y,
+                        {.start_fwhm = start_fwhm,
+                         .noise = list.noise,
+                         .electrons_per_adu = o.electrons_per_adu,
+                         .saturation = o.saturation});
+        if (f.fit && std::hypot(f.fit->x - c.x, f.fit->y - c.y) > 2.5) f.fit.reset();
         for (int j = -1; j <= 1; ++j)
             for (int i = -1; i <= 1; ++i)
                 f.star.saturated = f.star.saturated || (o.saturation > 0 && image(c.x + i, c.y + j) >= o.saturation);
@@ -288,10 +307,7 @@ StarList detect_stars(View<const float> image, const DetectOptions& o) {
     std::vector<float> widths, eccentricities;
     for (Fitted& f : fitted) {
         Star& s = f.star;
-        const bool like_the_others = f.fit && f.fit->fwhm() > 0.6 * list.fwhm && f.fit->fwhm() < 1.6 * list.fwhm &&
-                                     f.fit->fwhm_major < 2.5 * list.fwhm;
-        if (f.tried && !like_the_others && !s.saturated) continue; // a knot of nebula, a trail, a blend
-        if (like_the_others) {
+        if (f.fit && like_the_others(*f.fit, list.fwhm)) {
             s.x = f.fit->x;
             s.y = f.fit->y;
             s.fwhm = f.fit->fwhm();
@@ -301,9 +317,11 @@ StarList detect_stars(View<const float> image, const DetectOptions& o) {
                 widths.push_back(static_cast<float>(s.fwhm));
                 eccentricities.push_back(static_cast<float>(s.eccentricity));
             }
-        } else {
+        } else if (s.saturated) {
             windowed_centroid(image, list.background.level_at(s.x, s.y),
                               std::max(start_fwhm, list.fwhm) / kFwhmPerSigma, s.x, s.y);
+        } else {
+            continue; // a knot of nebula, a trail, a blend
         }
         list.stars.push_back(s);
     }

@@ -15,7 +15,7 @@ struct Star {
     double flux = 0;           ///< in an aperture of 2 FWHM radius over its local background, ADU
     double flux_sigma = 0;     ///< its noise
     double peak = 0;           ///< highest pixel over the background, ADU
-    double fwhm = 0;           ///< pixels, geometric mean of both axes; 0 where not fitted
+    double fwhm = 0;           ///< pixels, geometric mean of both axes; 0 for saturated stars without a fit
     double eccentricity = 0;   ///< sqrt(1 - b^2 / a^2)
     double position_sigma = 0; ///< of the centre along one axis, pixels; from the fit, else estimated
     bool saturated = false;
@@ -24,8 +24,7 @@ struct Star {
 struct DetectOptions {
     float threshold = 5.0f;       ///< of the matched-filtered image, in units of its noise
     float filter_sigma = 1.2f;    ///< of the Gaussian filter, pixels (FWHM 2.8)
-    int most = 1500;              ///< the brightest that are kept
-    int fitted = 300;             ///< the brightest of them whose profile is fitted
+    int most = 400;               ///< the strongest that are looked at
     int border = 6;               ///< pixels along the edge without detections
     float saturation = 0;         ///< ADU of the image; 0: unknown
     double electrons_per_adu = 0; ///< 0: unknown; weighs bright pixels by their photon noise in fits
@@ -40,8 +39,9 @@ struct StarList {
     double eccentricity = 0; ///< the same
 };
 
-/// Detects stars: matched filter, local maxima above the threshold, hot pixels and cosmic rays sorted out by their
-/// sharpness, centres and profiles by fits of elliptical Moffat functions, fluxes in apertures.
+/// Detects stars: matched filter, local maxima above the threshold and above their surroundings, hot pixels and cosmic
+/// rays sorted out by their sharpness, centres and profiles by fits of elliptical Moffat functions, knots of nebula
+/// sorted out by their width, fluxes in apertures.
 StarList detect_stars(View<const float> image, const DetectOptions& options = {});
 
 } // namespace kasane

@@ -146,7 +146,9 @@ std::optional<PsfFit> fit_psf(View<const float> image, double x, double y, const
 
     Normal now;
     if (!minimise(problem, o.iterations, p, now)) return std::nullopt;
-    if (o.electrons_per_adu > 0) {
+    const double half_width = std::sqrt((std::exp2(p[7]) - 1) / p[7] / (0.5 * (p[3] + p[5])));
+    const bool star_like = 2 * half_width < 2 * o.start_fwhm;
+    if (o.electrons_per_adu > 0 && star_like) { // the photon noise of what is no star does not matter
         problem.weigh_by(p);
         if (!minimise(problem, o.iterations, p, now)) return std::nullopt;
     }

@@ -34,7 +34,8 @@ TEST_CASE("A parallel loop keeps no more items in flight than asked") {
         40,
         [&](std::size_t) {
             int seen = ++now;
-            for (int m = most; seen > m && !most.compare_exchange_weak(m, seen);) {}
+            for (int m = most; seen > m && !most.compare_exchange_weak(m, seen);) {
+            }
             std::this_thread::sleep_for(std::chrono::milliseconds(1));
             --now;
         },
@@ -44,7 +45,11 @@ TEST_CASE("A parallel loop keeps no more items in flight than asked") {
 
 TEST_CASE("A parallel loop hands on the exception of an item") {
     const Workers workers(2);
-    CHECK_THROWS_AS(workers.for_each(100, [](std::size_t i) { if (i == 7) throw InputError("broken", "x", ""); }), InputError);
+    CHECK_THROWS_AS(workers.for_each(100,
+                                     [](std::size_t i) {
+                                         if (i == 7) throw InputError("broken", "x", "");
+                                     }),
+                    InputError);
 }
 
 TEST_CASE("Cancelling ends a loop between items") {

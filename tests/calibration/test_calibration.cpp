@@ -29,7 +29,8 @@ Image noisy(int width, int height, float level, double sigma, std::uint64_t seed
 
 double rms(const Image& image, double around) {
     double squares = 0;
-    for (const float v : image.pixels()) squares += (v - around) * (v - around);
+    for (const float v : image.pixels())
+        squares += (v - around) * (v - around);
     return std::sqrt(squares / static_cast<double>(image.pixels().size()));
 }
 
@@ -42,7 +43,8 @@ TEST_CASE("A master dark has the noise of the mean and no cosmic rays") {
     sky::Random random(5);
     for (int f = 0; f < kFrames; ++f) {
         Image image = noisy(200, 150, 500, 4, 100 + static_cast<std::uint64_t>(f));
-        for (int hit = 0; hit < 60; ++hit) image(static_cast<int>(random.uniform(0, 200)), static_cast<int>(random.uniform(0, 150))) += 3000;
+        for (int hit = 0; hit < 60; ++hit)
+            image(static_cast<int>(random.uniform(0, 200)), static_cast<int>(random.uniform(0, 150))) += 3000;
         frames.push_back(memory(std::move(image)));
     }
     const MasterResult m = build_master(Role::dark, frames, nullptr, quiet.context);
@@ -58,12 +60,15 @@ TEST_CASE("Flats of very different levels make one flat of mean one, stars and o
     const Quiet quiet;
     Image pattern(160, 120);
     for (int y = 0; y < 120; ++y)
-        for (int x = 0; x < 160; ++x) pattern(x, y) = 1.0f - 0.3f * static_cast<float>(std::pow((x - 80) / 100.0, 2) + std::pow((y - 60) / 100.0, 2));
+        for (int x = 0; x < 160; ++x)
+            pattern(x, y) =
+                1.0f - 0.3f * static_cast<float>(std::pow((x - 80) / 100.0, 2) + std::pow((y - 60) / 100.0, 2));
     const auto offset = memory(Image(160, 120, 1, 300.0f));
     Frames frames;
     for (int f = 0; f < 12; ++f) {
         Image image = pattern;
-        for (float& v : image.pixels()) v = 300 + v * static_cast<float>(8000 + 2000 * f); // twilight falls
+        for (float& v : image.pixels())
+            v = 300 + v * static_cast<float>(8000 + 2000 * f); // twilight falls
         add_noise(image, 40, static_cast<std::uint64_t>(f));
         add_gaussian_star(image, 20 + 10 * f, 30 + 5 * f, 200000, 3); // and stars come out, dithered
         frames.push_back(memory(std::move(image)));
@@ -84,16 +89,21 @@ TEST_CASE("Flats of very different levels make one flat of mean one, stars and o
 
 TEST_CASE("Masters refuse frames of two sizes, and flats without light") {
     const Quiet quiet;
-    CHECK_THROWS_AS(build_master(Role::bias, {memory(Image(10, 10)), memory(Image(10, 11))}, nullptr, quiet.context), InputError);
-    CHECK_THROWS_WITH(build_master(Role::flat, {memory(noisy(50, 50, 0, 3, 1)), memory(noisy(50, 50, 0, 3, 2))}, nullptr, quiet.context), Catch::Contains("no light"));
+    CHECK_THROWS_AS(build_master(Role::bias, {memory(Image(10, 10)), memory(Image(10, 11))}, nullptr, quiet.context),
+                    InputError);
+    CHECK_THROWS_WITH(build_master(Role::flat, {memory(noisy(50, 50, 0, 3, 1)), memory(noisy(50, 50, 0, 3, 2))},
+                                   nullptr, quiet.context),
+                      Catch::Contains("no light"));
     CHECK_THROWS_AS(build_master(Role::dark, {}, nullptr, quiet.context), DataError);
 }
 
 TEST_CASE("A master does not depend on threads or memory") {
     const Quiet one(1), three(3, 70ull << 20);
     Frames frames;
-    for (int f = 0; f < 9; ++f) frames.push_back(memory(noisy(130, 310, 500, 5, static_cast<std::uint64_t>(f))));
-    CHECK(build_master(Role::dark, frames, nullptr, one.context).pixels.pixels() == build_master(Role::dark, frames, nullptr, three.context).pixels.pixels());
+    for (int f = 0; f < 9; ++f)
+        frames.push_back(memory(noisy(130, 310, 500, 5, static_cast<std::uint64_t>(f))));
+    CHECK(build_master(Role::dark, frames, nullptr, one.context).pixels.pixels() ==
+          build_master(Role::dark, frames, nullptr, three.context).pixels.pixels());
 }
 
 TEST_CASE("The simulator's hot and dead pixels are found, and little else") {
@@ -103,13 +113,15 @@ TEST_CASE("The simulator's hot and dead pixels are found, and little else") {
     n.offset_pattern = 2;
     const sky::InstrumentMaps maps = sky::make_maps(n);
     Image dark(400, 300), flat = maps.illumination;
-    for (std::size_t i = 0; i < dark.pixels().size(); ++i) dark.pixels()[i] = maps.offset.pixels()[i] + 300 * maps.dark.pixels()[i] / static_cast<float>(n.gain);
+    for (std::size_t i = 0; i < dark.pixels().size(); ++i)
+        dark.pixels()[i] = maps.offset.pixels()[i] + 300 * maps.dark.pixels()[i] / static_cast<float>(n.gain);
     add_noise(dark, 1, 3);
     const DefectList found = find_defects(memory(dark).get(), 4.0, memory(flat).get());
     int strong = 0, caught = 0, all = 0;
     for (int y = 0; y < 300; ++y)
         for (int x = 0; x < 400; ++x) {
-            const bool bad = maps.defects(x, y) == 2 || (maps.defects(x, y) == 1 && 300 * maps.dark(x, y) / n.gain > 300);
+            const bool bad =
+                maps.defects(x, y) == 2 || (maps.defects(x, y) == 1 && 300 * maps.dark(x, y) / n.gain > 300);
             strong += bad;
             caught += bad && found.contains(x, y);
             all += maps.defects(x, y) != 0;
@@ -136,17 +148,21 @@ TEST_CASE("The calibrated view undoes offset, illumination and defects, the same
     view.read(view.bounds(), whole.plane());
     for (int y = 0; y < 70; ++y)
         for (int x = 0; x < 90; ++x) {
-            if (mask(x, y)) CHECK(whole(x, y) == Approx(1000).margin(10)); // a median of neighbours with noise 3
-            else CHECK(whole(x, y) == Approx(truth(x, y)).epsilon(1e-5));
+            if (mask(x, y))
+                CHECK(whole(x, y) == Approx(1000).margin(10)); // a median of neighbours with noise 3
+            else
+                CHECK(whole(x, y) == Approx(truth(x, y)).epsilon(1e-5));
         }
     for (const Region r : {Region{40, 30, 2, 2}, Region{0, 0, 45, 31}, Region{44, 31, 46, 39}}) {
         Image part(r.width, r.height);
         view.read(r, part.plane());
         for (int y = 0; y < r.height; ++y)
-            for (int x = 0; x < r.width; ++x) CHECK(part(x, y) == whole(r.x + x, r.y + y));
+            for (int x = 0; x < r.width; ++x)
+                CHECK(part(x, y) == whole(r.x + x, r.y + y));
     }
 }
 
 TEST_CASE("Masters of another size cannot calibrate") {
-    CHECK_THROWS_WITH(CalibratedView(memory(Image(10, 10)), {memory(Image(10, 9)), nullptr, nullptr}), Catch::Contains("cannot calibrate"));
+    CHECK_THROWS_WITH(CalibratedView(memory(Image(10, 10)), {memory(Image(10, 9)), nullptr, nullptr}),
+                      Catch::Contains("cannot calibrate"));
 }

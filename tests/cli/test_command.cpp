@@ -87,14 +87,16 @@ TEST_CASE("A damaged light ends with status 1 and is named") {
     fs::resize_file(folder / "p/night-1/lights/L_002.fits", 30000);
     const Outcome o = shell("{kasane} run " + (folder / "p").string());
     CHECK(o.status == 1);
-    CHECK_THAT(o.out, Catch::Contains("L_002.fits") && Catch::Contains("truncated") && Catch::Contains("Copy it again"));
+    CHECK_THAT(o.out,
+               Catch::Contains("L_002.fits") && Catch::Contains("truncated") && Catch::Contains("Copy it again"));
 }
 
 TEST_CASE("An output folder that cannot be written is named with the remedy") {
     const TemporaryFolder folder;
     write_small_project(folder / "p");
     std::ofstream(folder / "file") << "in the way"; // stops even root
-    const Outcome o = shell("{kasane} run " + (folder / "p").string() + " --output " + (folder / "file/results").string());
+    const Outcome o =
+        shell("{kasane} run " + (folder / "p").string() + " --output " + (folder / "file/results").string());
     CHECK(o.status == 3);
     CHECK_THAT(o.err, Catch::Contains("file/results") && Catch::Contains("cannot be made"));
 }
@@ -105,8 +107,9 @@ TEST_CASE("A full disk ends in a clear message, and a later run recovers") {
     const std::string small = (folder / "small").string(), p = (folder / "p").string();
     fs::create_directory(small);
     // A small file system of its own: mounted directly as root, else in a namespace of its own.
-    const std::string inner = "mount -t tmpfs -o size=1400k tmpfs " + small + " && {kasane} run " + p + " -q --output " + small +
-                              "; s=$?; find " + small + " -name '.kasane-part-*' | grep . >&2; umount " + small + "; exit $s";
+    const std::string inner = "mount -t tmpfs -o size=1400k tmpfs " + small + " && {kasane} run " + p +
+                              " -q --output " + small + "; s=$?; find " + small +
+                              " -name '.kasane-part-*' | grep . >&2; umount " + small + "; exit $s";
     if (shell("unshare --mount true").status != 0) {
         WARN("no mount namespace can be made here: the full disk is not tested");
         return;
@@ -128,11 +131,13 @@ TEST_CASE("Killed at any moment, the next run gives the same bytes") {
     write_small_project(a / "p");
     fs::copy(a / "p", b / "p", fs::copy_options::recursive);
     CHECK(shell("{kasane} run -q " + (a / "p").string()).status == 0);
-    for (int i = 1; i <= 8; ++i) shell(fmt::format("timeout -s KILL 0.{:02} {{kasane}} run -q {}", 12 * i - 4, (b / "p").string()));
+    for (int i = 1; i <= 8; ++i)
+        shell(fmt::format("timeout -s KILL 0.{:02} {{kasane}} run -q {}", 12 * i - 4, (b / "p").string()));
     CHECK(shell("{kasane} run -q " + (b / "p").string()).status == 0);
     auto x = digests(a / "p/kasane"), y = digests(b / "p/kasane");
     for (auto* d : {&x, &y}) // these tell times
-        for (const char* report : {"report.txt", "report.json"}) d->erase(report);
+        for (const char* report : {"report.txt", "report.json"})
+            d->erase(report);
     CHECK(x == y);
 }
 
@@ -141,7 +146,8 @@ TEST_CASE("Ctrl-C stops cleanly") {
     sky::PlainOptions o = small_options();
     o.lights = 40;
     write_small_project(folder / "p", o);
-    const Outcome stopped = shell("timeout -s INT 0.4 {kasane} run -q " + (folder / "p").string() + "; test $? -eq 124 && exit 3");
+    const Outcome stopped =
+        shell("timeout -s INT 0.4 {kasane} run -q " + (folder / "p").string() + "; test $? -eq 124 && exit 3");
     CHECK(stopped.status == 3);
     CHECK_THAT(stopped.err, Catch::Contains("stopped on request"));
     for (auto it = fs::recursive_directory_iterator(folder.path()); it != fs::recursive_directory_iterator(); ++it)

@@ -15,7 +15,8 @@ Exposure describe(const std::string& path, const std::string& type = {}, const s
     return describe_exposure(path, h, 100, 80, 1, 16);
 }
 
-Exposure frame(Role role, const std::string& path, double seconds, const std::string& filter = {}, const std::string& night = "2031-03-12") {
+Exposure frame(Role role, const std::string& path, double seconds, const std::string& filter = {},
+               const std::string& night = "2031-03-12") {
     Exposure e;
     e.role = role;
     e.path = path;
@@ -106,7 +107,8 @@ TEST_CASE("A night runs from noon to noon, local by longitude") {
     e[2].start = "2031-03-13T12:30:00"; // past noon in Greenwich: the next night
     e[3].start = "2031-03-13T04:00:00";
     e[3].longitude = 140; // there it is already past one in the afternoon
-    for (int i = 0; i < 3; ++i) e[static_cast<std::size_t>(i)].longitude = 0;
+    for (int i = 0; i < 3; ++i)
+        e[static_cast<std::size_t>(i)].longitude = 0;
     assign_nights(e);
     CHECK(e[0].night == "2031-03-12");
     CHECK(e[1].night == "2031-03-12");
@@ -155,7 +157,8 @@ TEST_CASE("What does not fit is refused, and the finding says so") {
         CHECK_THAT(find(p, "dark-missing")->text, Catch::Contains("bias alone"));
     }
     SECTION("a flat of another filter is never used, one of another night only with a warning") {
-        const Pairing p = pair_frames({frame(Role::light, "l", 180, "L"), frame(Role::flat, "f", 2, "R"), frame(Role::light, "m", 180, "R", "2031-04-01"), frame(Role::bias, "b", 0)});
+        const Pairing p = pair_frames({frame(Role::light, "l", 180, "L"), frame(Role::flat, "f", 2, "R"),
+                                       frame(Role::light, "m", 180, "R", "2031-04-01"), frame(Role::bias, "b", 0)});
         CHECK(find(p, "flat-missing")->files == std::vector<std::string>{"l"});
         CHECK(find(p, "flat-of-another-night")->files == std::vector<std::string>{"m"});
     }

@@ -15,7 +15,9 @@ namespace {
 struct Path {
     std::vector<std::int32_t> column, row;
     std::vector<float> fx, fy;
-    Positions positions() const { return {column.data(), row.data(), fx.data(), fy.data(), static_cast<int>(column.size())}; }
+    Positions positions() const {
+        return {column.data(), row.data(), fx.data(), fy.data(), static_cast<int>(column.size())};
+    }
 };
 
 /// `count` positions from (u, v) on, (du, dv) apart.
@@ -34,7 +36,8 @@ Path line(double u, double v, double du, double dv, int count) {
 Image noise_image(int width, int height) {
     Image image(width, height);
     add_noise(image, 10, 9);
-    for (float& v : image.pixels()) v += 100;
+    for (float& v : image.pixels())
+        v += 100;
     return image;
 }
 
@@ -42,18 +45,22 @@ Image noise_image(int width, int height) {
 
 TEST_CASE("The vectorised interpolation agrees with the formula on every kind of path") {
     const Image image = noise_image(90, 70);
-    const auto [u, v, du, dv] = GENERATE(table<double, double, double, double>({{10.3, 20.7, 1.0, 0.0},    // a shift
-                                                                                {70.2, 20.1, -1.0, 0.0},   // upside down
-                                                                                {12.0, 12.0, 0.7, 0.6},    // turned and scaled
-                                                                                {8.9, 40.5, 1.01, -0.02},  // nearly a shift
-                                                                                {-4.0, -3.0, 1.3, 0.9}})); // partly outside
+    const auto [u, v, du, dv] =
+        GENERATE(table<double, double, double, double>({{10.3, 20.7, 1.0, 0.0},    // a shift
+                                                        {70.2, 20.1, -1.0, 0.0},   // upside down
+                                                        {12.0, 12.0, 0.7, 0.6},    // turned and scaled
+                                                        {8.9, 40.5, 1.01, -0.02},  // nearly a shift
+                                                        {-4.0, -3.0, 1.3, 0.9}})); // partly outside
     const Path path = line(u, v, du, dv, 59);
     std::vector<float> out(59, -1);
     resample_lanczos3(image.plane(), path.positions(), out.data());
     for (int i = 0; i < 59; ++i) {
         const float expected = resample_lanczos3_reference(image.plane(), u + i * du, v + i * dv);
-        if (std::isnan(expected)) CHECK(std::isnan(out[static_cast<std::size_t>(i)]));
-        else CHECK(out[static_cast<std::size_t>(i)] == Approx(expected).margin(1e-3)); // float sums of 36 terms about 100
+        if (std::isnan(expected))
+            CHECK(std::isnan(out[static_cast<std::size_t>(i)]));
+        else
+            CHECK(out[static_cast<std::size_t>(i)] ==
+                  Approx(expected).margin(1e-3)); // float sums of 36 terms about 100
     }
 }
 
@@ -61,9 +68,11 @@ TEST_CASE("Interpolation keeps a constant, and pixels where nothing moves") {
     const Image flat(40, 40, 1, 123.0f), image = noise_image(40, 40);
     std::vector<float> out(20);
     resample_lanczos3(flat.plane(), line(7.31, 9.77, 1.003, 0.01, 20).positions(), out.data());
-    for (const float v : out) CHECK(v == Approx(123).epsilon(1e-6));
+    for (const float v : out)
+        CHECK(v == Approx(123).epsilon(1e-6));
     resample_lanczos3(image.plane(), line(7, 9, 1, 0, 20).positions(), out.data());
-    for (int i = 0; i < 20; ++i) CHECK(out[static_cast<std::size_t>(i)] == Approx(image(7 + i, 9)).epsilon(1e-5));
+    for (int i = 0; i < 20; ++i)
+        CHECK(out[static_cast<std::size_t>(i)] == Approx(image(7 + i, 9)).epsilon(1e-5));
 }
 
 TEST_CASE("The six weights sum to one and mirror") {

@@ -46,7 +46,8 @@ struct Result {
 
 double spread(const std::vector<float>& mean) {
     double squares = 0;
-    for (const float m : mean) squares += (m - 1000.0) * (m - 1000.0);
+    for (const float m : mean)
+        squares += (m - 1000.0) * (m - 1000.0);
     return std::sqrt(squares / kPixels);
 }
 
@@ -56,7 +57,8 @@ TEST_CASE("The sorting network sorts any number of values") {
     for (const int n : {1, 2, 3, 7, 16, 33, 100}) {
         sky::Random random(static_cast<std::uint64_t>(n));
         std::vector<double> v(static_cast<std::size_t>(n));
-        for (double& x : v) x = random.uniform();
+        for (double& x : v)
+            x = random.uniform();
         for (const auto& c : sorting_network(n))
             if (v[c.a] > v[c.b]) std::swap(v[c.a], v[c.b]);
         CHECK(std::is_sorted(v.begin(), v.end()));
@@ -91,7 +93,8 @@ TEST_CASE("Outliers leave the mean at the noise of the good samples") {
         StackCombiner(clean.expectations, 1000, true).combine(clean.block(), a.block());
         StackCombiner(dirty.expectations, 1000, true).combine(dirty.block(), b.block());
         double weights = 0;
-        for (const auto& e : clean.expectations) weights += e.weight;
+        for (const auto& e : clean.expectations)
+            weights += e.weight;
         // The ideal is 1 / sqrt(sum of weights), measured on 333 pixels to 4 %.
         CHECK(spread(a.mean) < 1.12 / std::sqrt(weights));
         CHECK(spread(b.mean) < (frames < 10 ? 1.5 : 1.25) / std::sqrt(weights));
@@ -103,12 +106,14 @@ TEST_CASE("A star core that differs between frames far beyond the noise is not r
     sky::Random random(8);
     for (int f = 0; f < 12; ++f) {
         const double seeing = random.uniform(0.6, 1.0);
-        for (int i = 0; i < kPixels; ++i) s.samples[static_cast<std::size_t>(f * kPixels + i)] += static_cast<float>(20000 * seeing);
+        for (int i = 0; i < kPixels; ++i)
+            s.samples[static_cast<std::size_t>(f * kPixels + i)] += static_cast<float>(20000 * seeing);
     }
     Result r;
     StackCombiner(s.expectations, 1000, true).combine(s.block(), r.block());
     int rejected = 0;
-    for (std::size_t i = 0; i < kPixels; ++i) rejected += r.low[i] + r.high[i];
+    for (std::size_t i = 0; i < kPixels; ++i)
+        rejected += r.low[i] + r.high[i];
     CHECK(rejected < kPixels * 12 / 100);
 }
 
@@ -121,7 +126,8 @@ TEST_CASE("The order of frames does not matter") {
     Result a, b;
     StackCombiner(s.expectations, 1000, true).combine(s.block(), a.block());
     StackCombiner(t.expectations, 1000, true).combine(t.block(), b.block());
-    for (std::size_t i = 0; i < kPixels; ++i) CHECK(a.mean[i] == Approx(b.mean[i]).epsilon(1e-5));
+    for (std::size_t i = 0; i < kPixels; ++i)
+        CHECK(a.mean[i] == Approx(b.mean[i]).epsilon(1e-5));
 }
 
 TEST_CASE("Pixels without data in all frames have none in the mean") {

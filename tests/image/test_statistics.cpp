@@ -28,7 +28,8 @@ TEST_CASE("Quantiles interpolate between order statistics") {
 TEST_CASE("Clipped statistics recover a normal sample under one tenth of outliers") {
     sky::Random random(1);
     std::vector<float> values;
-    for (int i = 0; i < 20000; ++i) values.push_back(static_cast<float>(i % 10 == 0 ? random.uniform(100, 1000) : 50 + 4 * random.normal()));
+    for (int i = 0; i < 20000; ++i)
+        values.push_back(static_cast<float>(i % 10 == 0 ? random.uniform(100, 1000) : 50 + 4 * random.normal()));
     values.push_back(std::numeric_limits<float>::quiet_NaN());
     const RobustStatistics s = clipped_statistics(values);
     // 18000 good values: the mean is known to 0.03, the spread to 0.02; the outliers' density near the sample is small.
@@ -40,8 +41,10 @@ TEST_CASE("Noise from differences is blind to gradients and stars") {
     Image image(400, 300);
     add_noise(image, 7, 3);
     for (int y = 0; y < 300; ++y)
-        for (int x = 0; x < 400; ++x) image(x, y) += 0.5f * static_cast<float>(x) + 0.001f * static_cast<float>(y * y);
-    for (int i = 0; i < 10; ++i) add_gaussian_star(image, 20 + 37 * i, 15 + 28 * i, 20000, 3);
+        for (int x = 0; x < 400; ++x)
+            image(x, y) += 0.5f * static_cast<float>(x) + 0.001f * static_cast<float>(y * y);
+    for (int i = 0; i < 10; ++i)
+        add_gaussian_star(image, 20 + 37 * i, 15 + 28 * i, 20000, 3);
     CHECK(difference_noise(image.plane()) == Approx(7).epsilon(0.02));
     CHECK(difference_noise(image.plane(), 5) == Approx(7).epsilon(0.02));
 }
@@ -49,8 +52,10 @@ TEST_CASE("Noise from differences is blind to gradients and stars") {
 TEST_CASE("The stretch keeps order, puts the sky where asked, and clips nothing but the extremes") {
     Image image(300, 200);
     add_noise(image, 5, 4);
-    for (float& v : image.pixels()) v += 1000;
-    for (int i = 0; i < 12; ++i) add_gaussian_star(image, 20 + 22 * i, 100, 30000, 4);
+    for (float& v : image.pixels())
+        v += 1000;
+    for (int i = 0; i < 12; ++i)
+        add_gaussian_star(image, 20 + 22 * i, 100, 30000, 4);
     const Stretch s = choose_stretch(image.plane());
     CHECK(s(1000) == Approx(0.14).margin(0.01));
     CHECK(s(990) < s(1000));

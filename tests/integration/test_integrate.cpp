@@ -14,8 +14,8 @@ using namespace kasane::test;
 
 namespace {
 
-std::shared_ptr<const CalibratedView> view_of(Image image) {
-    return std::make_shared<const CalibratedView>(std::make_shared<MemoryFrame>(std::move(image)), CalibrationSet{});
+std::shared_ptr<const CalibratedView> view_of(Image pixels) {
+    return std::make_shared<const CalibratedView>(std::make_shared<MemoryFrame>(std::move(pixels)), CalibrationSet{});
 }
 
 Affine turn(double degrees_, double cx, double cy, double tx, double ty) {
@@ -92,7 +92,8 @@ TEST_CASE("One frame that does not move passes through unchanged") {
     Image image(50, 40, 1, 300.0f);
     add_noise(image, 5, 1);
     const MasterLight m = integrate({{view_of(image), {}, {}, 5, 0}}, 50, 40, 300, quiet.context);
-    for (std::size_t i = 0; i < image.pixels().size(); ++i) CHECK(m.pixels.pixels()[i] == Approx(image.pixels()[i]).epsilon(1e-5));
+    for (std::size_t i = 0; i < image.pixels().size(); ++i)
+        CHECK(m.pixels.pixels()[i] == Approx(image.pixels()[i]).epsilon(1e-5));
 }
 
 TEST_CASE("Weights follow the inverse variance at the common level") {
@@ -113,12 +114,14 @@ TEST_CASE("A trail leaves no trace, and is counted") {
     Image image(200, 160);
     frames[4].view->read(image.bounds(), image.plane());
     for (int x = 0; x < 200; ++x)
-        for (int y = 78; y <= 80; ++y) image(x, y) += 400;
+        for (int y = 78; y <= 80; ++y)
+            image(x, y) += 400;
     frames[4].view = view_of(std::move(image));
     const MasterLight m = integrate(frames, 200, 160, 500, quiet.context);
     double worst = 0;
     for (int y = 10; y < 150; ++y)
-        for (int x = 10; x < 190; ++x) worst = std::max<double>(worst, std::abs(m.pixels(x, y) - clean.pixels(x, y)));
+        for (int x = 10; x < 190; ++x)
+            worst = std::max<double>(worst, std::abs(m.pixels(x, y) - clean.pixels(x, y)));
     CHECK(worst < 5); // unrejected it would be 40
     CHECK(m.rejected_high > clean.rejected_high + 400);
 }
@@ -126,7 +129,8 @@ TEST_CASE("A trail leaves no trace, and is counted") {
 TEST_CASE("Where no frame reaches there is no data, and coverage says how much there is elsewhere") {
     const Quiet quiet;
     auto frames = stack(4, 0, 3, 3);
-    for (auto& f : frames) f.to_frame = {1, 0, 0, 0, 1, 0};
+    for (auto& f : frames)
+        f.to_frame = {1, 0, 0, 0, 1, 0};
     frames[0].to_frame.c = 100; // covers the left half of the grid only
     const MasterLight m = integrate(frames, 260, 160, 500, quiet.context);
     CHECK(std::isnan(m.pixels(230, 80)));
@@ -150,6 +154,7 @@ TEST_CASE("The noise factor of resampling is one where nothing moves and less be
     Image out(200, 200), scratch;
     resample_region(frame, {50, 50, 200, 200}, 1e30, scratch, out.plane());
     double squares = 0;
-    for (const float v : out.pixels()) squares += static_cast<double>(v) * v;
+    for (const float v : out.pixels())
+        squares += static_cast<double>(v) * v;
     CHECK(squares / 40000 / 100 == Approx(resampling_noise_factor(frame.to_frame, 300, 300)).epsilon(0.04));
 }

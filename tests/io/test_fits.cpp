@@ -16,10 +16,12 @@ namespace fs = std::filesystem;
 
 namespace {
 
-/// A FITS file written by hand, byte by byte, so that reading is tested against the standard and not against the writer.
+/// A FITS file written by hand, byte by byte, so that reading is tested against the standard and not against the
+/// writer.
 void write_raw_fits(const fs::path& file, const std::vector<std::string>& cards, const std::string& data) {
     std::string bytes;
-    for (const std::string& c : cards) bytes += fmt::format("{:<80}", c);
+    for (const std::string& c : cards)
+        bytes += fmt::format("{:<80}", c);
     bytes += fmt::format("{:<80}", "END");
     bytes.resize((bytes.size() + 2879) / 2880 * 2880, ' ');
     std::string padded = data;
@@ -33,7 +35,8 @@ std::string big_endian(std::initializer_list<T> values) {
     for (const T v : values) {
         char b[sizeof(T)];
         std::memcpy(b, &v, sizeof(T));
-        for (std::size_t i = sizeof(T); i-- > 0;) out += b[i];
+        for (std::size_t i = sizeof(T); i-- > 0;)
+            out += b[i];
     }
     return out;
 }
@@ -43,15 +46,17 @@ std::vector<float> pixels_of(const fs::path& file) {
 }
 
 std::vector<std::string> cards(int bitpix, std::vector<std::string> more = {}) {
-    std::vector<std::string> out = {"SIMPLE  =                    T", fmt::format("BITPIX  = {:>20}", bitpix), "NAXIS   =                    2",
-                                    "NAXIS1  =                    2", "NAXIS2  =                    2"};
+    std::vector<std::string> out = {"SIMPLE  =                    T", fmt::format("BITPIX  = {:>20}", bitpix),
+                                    "NAXIS   =                    2", "NAXIS1  =                    2",
+                                    "NAXIS2  =                    2"};
     out.insert(out.end(), more.begin(), more.end());
     return out;
 }
 
 Image ramp(int width, int height) {
     Image image(width, height);
-    for (std::size_t i = 0; i < image.pixels().size(); ++i) image.pixels()[i] = static_cast<float>(i) * 0.5f - 3;
+    for (std::size_t i = 0; i < image.pixels().size(); ++i)
+        image.pixels()[i] = static_cast<float>(i) * 0.5f - 3;
     return image;
 }
 
@@ -65,9 +70,11 @@ TEST_CASE("Every kind of FITS pixel is read as its physical value") {
     CHECK(pixels_of(f) == expected);
     write_raw_fits(f, cards(16), big_endian<std::int16_t>({0, 1, 200, 7}));
     CHECK(pixels_of(f) == expected);
-    write_raw_fits(f, cards(16, {"BZERO   =                32768", "BSCALE  =                    1"}), big_endian<std::int16_t>({-32768, -32767, -32568, 32767}));
+    write_raw_fits(f, cards(16, {"BZERO   =                32768", "BSCALE  =                    1"}),
+                   big_endian<std::int16_t>({-32768, -32767, -32568, 32767}));
     CHECK(pixels_of(f) == std::vector<float>{0, 1, 200, 65535});
-    write_raw_fits(f, cards(16, {"BZERO   =                  100", "BSCALE  =                  0.5"}), big_endian<std::int16_t>({0, 2, -4, 7}));
+    write_raw_fits(f, cards(16, {"BZERO   =                  100", "BSCALE  =                  0.5"}),
+                   big_endian<std::int16_t>({0, 2, -4, 7}));
     CHECK(pixels_of(f) == std::vector<float>{100, 101, 98, 103.5});
     write_raw_fits(f, cards(32), big_endian<std::int32_t>({0, 1, 200, 7}));
     CHECK(pixels_of(f) == expected);
@@ -85,7 +92,10 @@ TEST_CASE("Every kind of FITS pixel is read as its physical value") {
 
 TEST_CASE("Text, numbers and doubled quotes of a header come back as they were meant") {
     const TemporaryFolder folder;
-    write_raw_fits(folder / "a.fits", cards(8, {"OBJECT  = 'Orla''s Lantern  '   / the target", "EXPTIME =                180.5 / seconds", "CCD-TEMP= -1.0E1", "FLAG    =                    T"}), "abcd");
+    write_raw_fits(folder / "a.fits",
+                   cards(8, {"OBJECT  = 'Orla''s Lantern  '   / the target", "EXPTIME =                180.5 / seconds",
+                             "CCD-TEMP= -1.0E1", "FLAG    =                    T"}),
+                   "abcd");
     const Header h = read_fits_summary(folder / "a.fits").header;
     CHECK(h.text("OBJECT").value() == "Orla's Lantern");
     CHECK(h.number("EXPTIME").value() == 180.5);
@@ -123,7 +133,8 @@ TEST_CASE("Equal images have equal bytes, with checksums that add up") {
     std::uint64_t sum = 0;
     for (std::size_t i = 0; i < bytes.size(); i += 4) {
         std::uint32_t word = 0;
-        for (std::size_t k = 0; k < 4; ++k) word = word << 8 | static_cast<unsigned char>(bytes[i + k]);
+        for (std::size_t k = 0; k < 4; ++k)
+            word = word << 8 | static_cast<unsigned char>(bytes[i + k]);
         sum += word;
         sum = (sum & 0xffffffffu) + (sum >> 32);
     }
@@ -133,7 +144,8 @@ TEST_CASE("Equal images have equal bytes, with checksums that add up") {
 TEST_CASE("A region is the same as that part of the whole") {
     const TemporaryFolder folder;
     Raster<std::uint16_t> image(50, 40);
-    for (std::size_t i = 0; i < image.pixels().size(); ++i) image.pixels()[i] = static_cast<std::uint16_t>(i * 31);
+    for (std::size_t i = 0; i < image.pixels().size(); ++i)
+        image.pixels()[i] = static_cast<std::uint16_t>(i * 31);
     write_fits_u16(folder / "a.fits", image.plane(), {});
     const auto reader = open_fits(folder / "a.fits");
     const Image whole = read_plane(*reader);
@@ -148,7 +160,9 @@ TEST_CASE("A region is the same as that part of the whole") {
 
 TEST_CASE("Damaged files are refused with the reason") {
     const TemporaryFolder folder;
-    const auto refused = [&](const char* name, const char* reason) { CHECK_THROWS_WITH(open_fits(folder / name), Catch::Contains(reason) && Catch::Contains(name)); };
+    const auto refused = [&](const char* name, const char* reason) {
+        CHECK_THROWS_WITH(open_fits(folder / name), Catch::Contains(reason) && Catch::Contains(name));
+    };
     const Image a = ramp(100, 100);
     write_fits(folder / "cut.fits", {{a.plane(), {}}});
     fs::resize_file(folder / "cut.fits", 20000);
@@ -160,9 +174,15 @@ TEST_CASE("Damaged files are refused with the reason") {
     fs::create_directory(folder / "folder.fits");
     refused("folder.fits", "folder");
     refused("missing.fits", "missing.fits");
-    write_raw_fits(folder / "none.fits", {"SIMPLE  =                    T", "BITPIX  =                    8", "NAXIS   =                    0"}, "");
+    write_raw_fits(
+        folder / "none.fits",
+        {"SIMPLE  =                    T", "BITPIX  =                    8", "NAXIS   =                    0"}, "");
     refused("none.fits", "no image");
-    write_raw_fits(folder / "huge.fits", {"SIMPLE  =                    T", "BITPIX  =                   16", "NAXIS   =                    2", "NAXIS1  =            900000000", "NAXIS2  =            900000000"}, "");
+    write_raw_fits(folder / "huge.fits",
+                   {"SIMPLE  =                    T", "BITPIX  =                   16",
+                    "NAXIS   =                    2", "NAXIS1  =            900000000",
+                    "NAXIS2  =            900000000"},
+                   "");
     refused("huge.fits", "900000000");
 }
 
@@ -177,7 +197,8 @@ TEST_CASE("A file that shrinks while it is read ends in an error, not in a crash
 }
 
 TEST_CASE("Writing into a folder that is not there names the file") {
-    CHECK_THROWS_WITH(write_fits("/no/such/folder/a.fits", {{ramp(4, 4).plane(), {}}}), Catch::Contains("/no/such/folder/a.fits"));
+    CHECK_THROWS_WITH(write_fits("/no/such/folder/a.fits", {{ramp(4, 4).plane(), {}}}),
+                      Catch::Contains("/no/such/folder/a.fits"));
 }
 
 TEST_CASE("A preview is a PNG of the right size") {

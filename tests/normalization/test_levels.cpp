@@ -23,7 +23,9 @@ Measures frame(double transparency, double sky, double slope, std::uint64_t seed
     }
     for (int y = 0; y < kHeight; ++y)
         for (int x = 0; x < kWidth; ++x)
-            image(x, y) += static_cast<float>(transparency * 400 * std::exp(-(std::pow((x - 250) / 120.0, 2) + std::pow((y - 200) / 90.0, 2))) + sky + slope * (x - kWidth / 2));
+            image(x, y) += static_cast<float>(
+                transparency * 400 * std::exp(-(std::pow((x - 250) / 120.0, 2) + std::pow((y - 200) / 90.0, 2))) + sky +
+                slope * (x - kWidth / 2));
     add_noise(image, 12, seed);
     return measure_exposure({std::make_shared<MemoryFrame>(std::move(image)), {}});
 }
@@ -32,7 +34,8 @@ Measures frame(double transparency, double sky, double slope, std::uint64_t seed
 
 TEST_CASE("Transparency and sky slope are found from stars and background") {
     const Measures reference = frame(1.0, 800, 0, 1), dim = frame(0.6, 1300, 0.25, 2);
-    const Normalization n = fit_normalization({&reference, {}, 60, kWidth, kHeight}, {&dim, {}, 60, kWidth, kHeight}, kWidth, kHeight);
+    const Normalization n =
+        fit_normalization({&reference, {}, 60, kWidth, kHeight}, {&dim, {}, 60, kWidth, kHeight}, kWidth, kHeight);
     CHECK(n.stars > 40);
     CHECK(n.scale == Approx(1 / 0.6).epsilon(0.01));
     // At the centre: 800 = scale x 1300 + offset, the nebula cancels. A tenth of the noise of a frame is 1.2 ADU.
@@ -43,7 +46,8 @@ TEST_CASE("Transparency and sky slope are found from stars and background") {
 
 TEST_CASE("A frame is on its own level already") {
     const Measures reference = frame(1.0, 800, 0, 1);
-    const Normalization n = fit_normalization({&reference, {}, 60, kWidth, kHeight}, {&reference, {}, 60, kWidth, kHeight}, kWidth, kHeight);
+    const Normalization n = fit_normalization({&reference, {}, 60, kWidth, kHeight},
+                                              {&reference, {}, 60, kWidth, kHeight}, kWidth, kHeight);
     CHECK(n.scale == 1);
     CHECK(n.offset == 0);
 }
@@ -51,7 +55,8 @@ TEST_CASE("A frame is on its own level already") {
 TEST_CASE("Without common stars the exposure times give the scale") {
     Measures reference = frame(1.0, 800, 0, 1), other = frame(1.0, 800, 0, 2);
     other.stars.clear();
-    const Normalization n = fit_normalization({&reference, {}, 60, kWidth, kHeight}, {&other, {}, 120, kWidth, kHeight}, kWidth, kHeight);
+    const Normalization n =
+        fit_normalization({&reference, {}, 60, kWidth, kHeight}, {&other, {}, 120, kWidth, kHeight}, kWidth, kHeight);
     CHECK(n.scale == 0.5);
     CHECK(n.stars == 0);
 }

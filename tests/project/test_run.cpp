@@ -130,7 +130,8 @@ TEST_CASE("A damaged file is set aside with its reason and the rest goes on") {
         if (f.code == "file-unreadable") {
             ++named;
             CHECK((f.files[0] == "night-1/lights/L_003.fits" || f.files[0] == "night-1/lights/notes.fits"));
-            CHECK((f.text.find("truncated") != std::string::npos || f.text.find("not a FITS file") != std::string::npos));
+            CHECK(
+                (f.text.find("truncated") != std::string::npos || f.text.find("not a FITS file") != std::string::npos));
         }
     CHECK(named == 2);
 }

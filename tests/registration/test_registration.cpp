@@ -20,8 +20,8 @@ struct Pair {
     Affine truth;
 };
 
-/// Two views of one random sky of 1000 x 1000 pixels: the second turned, shifted and scaled, with its own errors of position,
-/// some stars missing and some that are none.
+/// Two views of one random sky of 1000 x 1000 pixels: the second turned, shifted and scaled, with its own errors of
+/// position, some stars missing and some that are none.
 Pair two_views(std::uint64_t seed, int stars, double spurious, double overlap) {
     sky::Random random(seed);
     const double scale = random.uniform(0.4, 2.5), rotation = random.uniform(-180, 180);
@@ -34,7 +34,8 @@ Pair two_views(std::uint64_t seed, int stars, double spurious, double overlap) {
     p.truth.f = 500 - v;
     const auto error = [&] { return 0.15 * random.normal(); };
     for (int i = 0; i < stars * 16; ++i) { // a sky larger than both
-        const double x = random.uniform(-1500, 2500), y = random.uniform(-1500, 2500), flux = 100 * std::pow(random.uniform(), -1.2);
+        const double x = random.uniform(-1500, 2500), y = random.uniform(-1500, 2500),
+                     flux = 100 * std::pow(random.uniform(), -1.2);
         Star s;
         s.flux = flux;
         s.position_sigma = 0.15;
@@ -91,7 +92,8 @@ TEST_CASE("Affine maps invert, chain, and know their turn and scale") {
     CHECK_FALSE(t.mirrors());
     CHECK(similarity(1, 30, true, 0, 0).mirrors());
     CHECK(error_over_frame(t.after(t.inverse()), {}) < 1e-9);
-    CHECK(error_over_frame(similarity(1, 20, false, 3, 1).after(similarity(1, 10, false, 0, 0)), similarity(1, 30, false, 3, 1)) < 1e-9);
+    CHECK(error_over_frame(similarity(1, 20, false, 3, 1).after(similarity(1, 10, false, 0, 0)),
+                           similarity(1, 30, false, 3, 1)) < 1e-9);
 }
 
 TEST_CASE("Any turn, mirroring and scale is found") {

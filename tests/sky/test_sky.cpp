@@ -46,8 +46,9 @@ TEST_CASE("A project is the same to the byte for one seed and any number of thre
 
 TEST_CASE("Rendered stars hold their flux at their place, whatever the shape") {
     sky::Scene scene;
-    scene.stars = {{10.3, -7.6, {{"L", 100.0}}}};
-    scene.extended["L"] = Image(300, 300);
+    const std::string filter = "L";
+    scene.stars = {{10.3, -7.6, {{filter, 100.0}}}};
+    scene.extended[filter] = Image(300, 300);
     sky::Instrument n;
     n.width = 200;
     n.height = 160;
@@ -56,7 +57,7 @@ TEST_CASE("Rendered stars hold their flux at their place, whatever the shape") {
     c.fwhm = GENERATE(1.4, 3.0);
     c.ellipticity = GENERATE(0.0, 0.4);
     c.pointing = {3.2, 1.1, 180, 1};
-    const Image image = sky::render_truth(scene, "L", n, c);
+    const Image image = sky::render_truth(scene, filter, n, c);
     const auto m = sky::scene_to_pixel(c.pointing, n.width, n.height);
     const double x = m[0] * 10.3 + m[1] * -7.6 + m[2], y = m[3] * 10.3 + m[4] * -7.6 + m[5];
     double sum = 0, sx = 0, sy = 0;

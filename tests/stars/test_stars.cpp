@@ -26,7 +26,8 @@ Field star_field(double flux, double fwhm, double noise, std::uint64_t seed) {
             f.at.emplace_back(40 + 50 * i + random.uniform(), 40 + 50 * j + random.uniform());
             add_gaussian_star(f.image, f.at.back().first, f.at.back().second, flux, fwhm);
         }
-    for (float& v : f.image.pixels()) v += 1000;
+    for (float& v : f.image.pixels())
+        v += 1000;
     add_noise(f.image, noise, seed + 1);
     return f;
 }
@@ -34,7 +35,9 @@ Field star_field(double flux, double fwhm, double noise, std::uint64_t seed) {
 const Star* nearest(const StarList& list, double x, double y) {
     const Star* best = nullptr;
     for (const Star& s : list.stars)
-        if (std::hypot(s.x - x, s.y - y) < 1 && (!best || std::hypot(s.x - x, s.y - y) < std::hypot(best->x - x, best->y - y))) best = &s;
+        if (std::hypot(s.x - x, s.y - y) < 1 &&
+            (!best || std::hypot(s.x - x, s.y - y) < std::hypot(best->x - x, best->y - y)))
+            best = &s;
     return best;
 }
 
@@ -43,20 +46,23 @@ const Star* nearest(const StarList& list, double x, double y) {
 TEST_CASE("The background follows a gradient under stars") {
     Field f = star_field(30000, 3, 10, 3);
     for (int y = 0; y < 500; ++y)
-        for (int x = 0; x < 600; ++x) f.image(x, y) += 0.2f * static_cast<float>(x);
+        for (int x = 0; x < 600; ++x)
+            f.image(x, y) += 0.2f * static_cast<float>(x);
     const Background b = measure_background(f.image.plane());
     CHECK(b.level_at(300, 250) == Approx(1060).margin(2));
     CHECK(b.level_at(450, 100) == Approx(1090).margin(3));
     CHECK(b.global_sigma == Approx(10).epsilon(0.1)); // the gradient within a cell adds a little
     std::vector<float> row(600);
     b.level_row(123, 600, row.data());
-    for (int x = 0; x < 600; x += 37) CHECK(row[static_cast<std::size_t>(x)] == Approx(b.level_at(x, 123)).margin(0.01));
+    for (int x = 0; x < 600; x += 37)
+        CHECK(row[static_cast<std::size_t>(x)] == Approx(b.level_at(x, 123)).margin(0.01));
 }
 
 TEST_CASE("All clear stars are found, and almost nothing else") {
     const Field f = star_field(4000, 3, 10, 5);
     const StarList list = detect_stars(f.image.plane());
-    for (const auto& [x, y] : f.at) CHECK(nearest(list, x, y));
+    for (const auto& [x, y] : f.at)
+        CHECK(nearest(list, x, y));
     CHECK(list.stars.size() <= f.at.size() + 2);
 }
 
@@ -88,7 +94,8 @@ TEST_CASE("Widths and fluxes are unbiased on bright stars") {
     CHECK(list.fwhm == Approx(integrated).epsilon(0.03));
     CHECK(list.eccentricity < 0.25);
     std::vector<double> fluxes;
-    for (const Star& s : list.stars) fluxes.push_back(s.flux);
+    for (const Star& s : list.stars)
+        fluxes.push_back(s.flux);
     std::sort(fluxes.begin(), fluxes.end());
     CHECK(fluxes[fluxes.size() / 2] == Approx(60000).epsilon(0.01));
 }
@@ -96,9 +103,12 @@ TEST_CASE("Widths and fluxes are unbiased on bright stars") {
 TEST_CASE("Hot pixels, cosmic rays and the crests of filaments are not stars") {
     Field f = star_field(20000, 3, 10, 31);
     sky::Random random(2);
-    for (int i = 0; i < 300; ++i) f.image(static_cast<int>(random.uniform(0, 600)), static_cast<int>(random.uniform(0, 500))) += 3000;
+    for (int i = 0; i < 300; ++i)
+        f.image(static_cast<int>(random.uniform(0, 600)), static_cast<int>(random.uniform(0, 500))) += 3000;
     for (int y = 0; y < 500; ++y) // a filament six pixels wide, far above the noise
-        for (int x = 0; x < 600; ++x) f.image(x, y) += static_cast<float>(300 * std::exp(-0.5 * std::pow((y - 262 - 8 * std::sin(x / 40.0)) / 4, 2)));
+        for (int x = 0; x < 600; ++x)
+            f.image(x, y) +=
+                static_cast<float>(300 * std::exp(-0.5 * std::pow((y - 262 - 8 * std::sin(x / 40.0)) / 4, 2)));
     const StarList list = detect_stars(f.image.plane());
     CHECK(list.stars.size() >= 90);
     CHECK(list.stars.size() <= f.at.size() + 8);
@@ -107,7 +117,8 @@ TEST_CASE("Hot pixels, cosmic rays and the crests of filaments are not stars") {
 TEST_CASE("Elongated stars are measured as such, with their direction") {
     Image image(80, 80, 1, 100.0f);
     // A smear along the diagonal that rises to the right as displayed.
-    for (int i = -3; i <= 3; ++i) add_gaussian_star(image, 40 + 0.4 * i, 40 - 0.4 * i, 9000, 3);
+    for (int i = -3; i <= 3; ++i)
+        add_gaussian_star(image, 40 + 0.4 * i, 40 - 0.4 * i, 9000, 3);
     add_noise(image, 2, 4);
     const auto fit = fit_psf(image.plane(), 40, 40, {.start_fwhm = 3, .noise = 2});
     REQUIRE(fit);
@@ -130,7 +141,8 @@ TEST_CASE("Nothing in gives nothing out") {
 TEST_CASE("Saturated stars are flagged") {
     Field f = star_field(20000, 3, 10, 41);
     add_gaussian_star(f.image, 65, 65, 2000000, 3);
-    for (float& v : f.image.pixels()) v = std::min(v, 60000.0f);
+    for (float& v : f.image.pixels())
+        v = std::min(v, 60000.0f);
     const StarList list = detect_stars(f.image.plane(), {.saturation = 59000});
     REQUIRE(nearest(list, 65, 65));
     CHECK(nearest(list, 65, 65)->saturated);

@@ -35,6 +35,7 @@ sky::PlainOptions small_options() {
     o.calibration = 6;
     o.stars = 90;
     o.dither = 6;
+    o.nebula = 0.3; // so small a field would be all structure otherwise
     return o;
 }
 
@@ -49,22 +50,27 @@ Affine true_transform(const sky::Scenario& s, const sky::Shot& light) {
 }
 
 void MemoryFrame::read(const Region& r, View<float> out, int plane) const {
-    for (int y = 0; y < r.height; ++y) std::copy_n(image_.plane(plane).row(r.y + y) + r.x, r.width, out.row(y));
+    for (int y = 0; y < r.height; ++y)
+        std::copy_n(image_.plane(plane).row(r.y + y) + r.x, r.width, out.row(y));
 }
 
 void add_gaussian_star(Image& image, double x, double y, double flux, double fwhm) {
     const double s = fwhm / kFwhmPerSigma * std::sqrt(2.0);
-    const auto part = [&](double center, int i) { return 0.5 * (std::erf((i + 0.5 - center) / s) - std::erf((i - 0.5 - center) / s)); };
+    const auto part = [&](double center, int i) {
+        return 0.5 * (std::erf((i + 0.5 - center) / s) - std::erf((i - 0.5 - center) / s));
+    };
     for (int j = 0; j < image.height(); ++j) {
         const double row = part(y, j);
         if (row < 1e-9) continue;
-        for (int i = 0; i < image.width(); ++i) image(i, j) += static_cast<float>(flux * row * part(x, i));
+        for (int i = 0; i < image.width(); ++i)
+            image(i, j) += static_cast<float>(flux * row * part(x, i));
     }
 }
 
 void add_noise(Image& image, double sigma, std::uint64_t seed) {
     sky::Random random(seed);
-    for (float& v : image.pixels()) v += static_cast<float>(sigma * random.normal());
+    for (float& v : image.pixels())
+        v += static_cast<float>(sigma * random.normal());
 }
 
 std::string read_file(const fs::path& file) {
@@ -78,7 +84,9 @@ std::map<std::string, std::string> digests(const fs::path& folder, const std::ve
     std::map<std::string, std::string> out;
     for (auto it = fs::recursive_directory_iterator(folder); it != fs::recursive_directory_iterator(); ++it) {
         const std::string name = it->path().filename().string();
-        if (it->is_directory() && (name.front() == '.' || std::find(without.begin(), without.end(), name) != without.end())) it.disable_recursion_pending();
+        if (it->is_directory() &&
+            (name.front() == '.' || std::find(without.begin(), without.end(), name) != without.end()))
+            it.disable_recursion_pending();
         if (it->is_regular_file()) out[fs::relative(it->path(), folder).string()] = digest(read_file(it->path()));
     }
     return out;
@@ -86,10 +94,12 @@ std::map<std::string, std::string> digests(const fs::path& folder, const std::ve
 
 Outcome shell(std::string line) {
     const TemporaryFolder folder;
-    for (auto at = line.find("{kasane}"); at != std::string::npos; at = line.find("{kasane}")) line.replace(at, 8, KASANE_COMMAND);
+    for (auto at = line.find("{kasane}"); at != std::string::npos; at = line.find("{kasane}"))
+        line.replace(at, 8, KASANE_COMMAND);
     const std::string full = "(" + line + ") >" + (folder / "out").string() + " 2>" + (folder / "err").string();
     const int status = std::system(full.c_str());
-    return {WIFEXITED(status) ? WEXITSTATUS(status) : 128 + WTERMSIG(status), read_file(folder / "out"), read_file(folder / "err")};
+    return {WIFEXITED(status) ? WEXITSTATUS(status) : 128 + WTERMSIG(status), read_file(folder / "out"),
+            read_file(folder / "err")};
 }
 
 } // namespace kasane::test

@@ -29,7 +29,8 @@ private:
 
 /// Two threads, plenty of memory, silence.
 struct Quiet {
-    explicit Quiet(int threads = 2, std::uint64_t memory = 1ull << 30) : workers(threads), context{workers, {memory}, progress} {}
+    explicit Quiet(int threads = 2, std::uint64_t memory = 1ull << 30)
+        : workers(threads), context{workers, {memory}, progress} {}
     Workers workers;
     Progress progress;
     Context context;
@@ -66,7 +67,8 @@ void add_noise(Image& image, double sigma, std::uint64_t seed);
 
 std::string read_file(const std::filesystem::path& file);
 /// Digest of every file below a folder, by relative path; hidden folders and those named in `without` left out.
-std::map<std::string, std::string> digests(const std::filesystem::path& folder, const std::vector<std::string>& without = {});
+std::map<std::string, std::string> digests(const std::filesystem::path& folder,
+                                           const std::vector<std::string>& without = {});
 
 struct Outcome {
     int status = -1;
