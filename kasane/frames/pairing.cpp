@@ -145,7 +145,7 @@ private:
                 name += fmt::format("-{:g}s", *e.seconds);
             }
             if (const auto t = e.sensor_temperature(); t && m.role != Role::flat)
-                name += fmt::format("-{:g}C", std::round(*t));
+                name += fmt::format("_{:g}C", std::round(*t));
             m.name = unique(file_safe(name));
         }
         taken.clear();

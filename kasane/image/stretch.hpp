@@ -18,9 +18,9 @@ struct Stretch {
 };
 
 struct StretchOptions {
-    float background = 0.14f;       ///< display value of the sky background
-    float black_sigmas = 3.0f;      ///< black lies this many sigma of noise below the background
-    double white_quantile = 0.9995; ///< share of pixels that stay below white
+    float background = 0.12f;      ///< display value of the sky background
+    float black_sigmas = 3.0f;     ///< black lies this many sigma of noise below the background
+    double white_quantile = 0.995; ///< share of pixels that stay below white
 };
 
 /// Chooses black, white and strength from the data of one plane.

@@ -21,7 +21,8 @@ void DecodeU16(const std::byte* from, float* to, int count) {
     const int lanes = static_cast<int>(hn::Lanes(d));
     int i = 0;
     for (; i + lanes <= count; i += lanes) {
-        const auto stored = hn::LoadU(d16, reinterpret_cast<const std::uint16_t*>(from + 2 * static_cast<std::size_t>(i)));
+        const auto stored =
+            hn::LoadU(d16, reinterpret_cast<const std::uint16_t*>(from + 2 * static_cast<std::size_t>(i)));
         const auto swapped = hn::Or(hn::ShiftLeft<8>(stored), hn::ShiftRight<8>(stored));
         hn::StoreU(hn::ConvertTo(d, hn::PromoteTo(di, hn::Xor(swapped, hn::Set(d16, 0x8000)))), d, to + i);
     }

@@ -134,7 +134,9 @@ std::string run_table(const RunReport& report) {
         }
         if (rms.empty()) continue;
         std::sort(rms.begin(), rms.end());
-        r.add({s.name, fmt::format("{}", s.used), fmt::format("{:.1f} to {:.1f} deg", lowest, highest),
+        r.add({s.name, fmt::format("{}", s.used),
+               fmt::format("{:.1f} to {:.1f} deg", std::round(10 * lowest) / 10 + 0.0,
+                           std::round(10 * highest) / 10 + 0.0),
                fmt::format("{:.1f} px", shift), fmt::format("{:.3f} px", rms[rms.size() / 2]),
                fmt::format("{:.3f} px", rms.back())});
     }

@@ -132,8 +132,8 @@ TEST_CASE("Flats go to the lights of their night and filter, darks to those of t
     CHECK(l.name == "Paper-Lantern-Nebula-L");
     CHECK(master_of(p, l.lights[0].flat) == "flat-L-2031-03-12");
     CHECK(master_of(p, l.lights[1].flat) == "flat-L-2031-03-13");
-    CHECK(master_of(p, l.lights[0].dark) == "dark-180s--10C");
-    CHECK(master_of(p, ha.lights[0].dark) == "dark-300s--10C");
+    CHECK(master_of(p, l.lights[0].dark) == "dark-180s_-10C");
+    CHECK(master_of(p, ha.lights[0].dark) == "dark-300s_-10C");
     CHECK(master_of(p, ha.lights[0].flat) == "flat-Ha-2031-03-12");
     CHECK(p.findings.empty());
     for (const MasterPlan& m : p.masters)
@@ -153,7 +153,7 @@ TEST_CASE("What does not fit is refused, and the finding says so") {
         auto dark = frame(Role::dark, "d", 180);
         dark.temperature = 5;
         const Pairing p = pair_frames({frame(Role::light, "l", 180, "L"), dark, frame(Role::bias, "b", 0)});
-        CHECK(master_of(p, p.stacks[0].lights[0].dark) == "bias--10C");
+        CHECK(master_of(p, p.stacks[0].lights[0].dark) == "bias_-10C");
         CHECK_THAT(find(p, "dark-missing")->text, Catch::Contains("bias alone"));
     }
     SECTION("a flat of another filter is never used, one of another night only with a warning") {

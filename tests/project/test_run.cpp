@@ -55,7 +55,7 @@ TEST_CASE("A bare folder becomes a master light that shows the sky to the noise"
     CHECK(s.fwhm == Approx(3.0).epsilon(0.1));
     for (const FrameReport& f : s.frames) {
         CHECK(f.matched > 20);
-        CHECK(f.dark == "dark-120s--10C");
+        CHECK(f.dark == "dark-120s_-10C");
         CHECK(f.flat == "flat-L-2031-03-12");
     }
     const auto reader = open_fits(p.path / "kasane" / s.file);
