@@ -393,6 +393,9 @@ private:
         h.set("NCOMBINE", static_cast<long long>(report.used), "frames combined");
         h.set("NDROPPED", static_cast<long long>(report.dropped), "frames left out");
         if (!e.camera.empty()) h.set("INSTRUME", e.camera, "camera");
+        if (e.gain) h.set("GAIN", *e.gain, "gain setting of the camera");
+        if (e.offset) h.set("OFFSET", *e.offset, "offset setting of the camera");
+        if (const auto t = e.sensor_temperature()) h.set("CCD-TEMP", *t, "[degC] sensor, first frame used");
         if (!e.telescope.empty()) h.set("TELESCOP", e.telescope, "telescope");
         if (e.focal_length_mm) h.set("FOCALLEN", *e.focal_length_mm, "[mm] focal length");
         if (e.pixel_um) h.set("XPIXSZ", *e.pixel_um, "[um] pixel size in x");

@@ -34,7 +34,8 @@ ShowReport::Plane statistics_of(const Image& image) {
     p.median = median_in_place(values);
     const RobustStatistics s = image_statistics(image.plane());
     p.background = s.location;
-    p.noise = difference_noise(image.plane());
+    constexpr int kLag = 3; // pixels: neighbours in a resampled image share noise, and would flatter it
+    p.noise = background_noise(image.plane(), kLag);
     return p;
 }
 
@@ -49,6 +50,7 @@ ShowReport examine(const FrameReader& reader) {
     r.file = reader.path().string();
     r.exposure = describe_exposure(reader.path().string(), reader.header(), reader.width(), reader.height(),
                                    reader.planes(), static_cast<int>(reader.header().number("BITPIX").value_or(0)));
+    if (r.exposure.made_by_kasane && r.exposure.role == Role::light) r.stated_noise = reader.header().number("NOISE");
     r.combined = static_cast<int>(std::clamp(reader.header().number("NCOMBINE").value_or(1), 1.0, 1e6));
     for (int p = 0; p < reader.planes(); ++p) {
         const Image image = read_plane(reader, p);
@@ -77,9 +79,12 @@ std::string show_text(const ShowReport& r) {
     out += fmt::format("  target {}, filter {}{}\n", e.target.empty() ? "-" : e.target,
                        e.filter.empty() ? "-" : e.filter, e.cfa.empty() ? "" : ", colour filter array " + e.cfa);
     out += fmt::format("  exposure {}, start {}\n", number(e.seconds, " s"), e.start.empty() ? "-" : e.start);
-    out += fmt::format("  camera {}, gain {}, offset {}, {} e-/ADU, sensor {}, binning {} x {}\n",
-                       e.camera.empty() ? "-" : e.camera, number(e.gain, ""), number(e.offset, ""),
-                       number(e.electrons_per_adu, ""), number(e.sensor_temperature(), " C"), e.binning_x, e.binning_y);
+    out += fmt::format("  camera {}", e.camera.empty() ? "-" : e.camera);
+    if (e.gain) out += fmt::format(", gain {:g}", *e.gain);
+    if (e.offset) out += fmt::format(", offset {:g}", *e.offset);
+    if (e.electrons_per_adu) out += fmt::format(", {:g} e-/ADU", *e.electrons_per_adu);
+    if (const auto t = e.sensor_temperature()) out += fmt::format(", sensor {:g} C", *t);
+    out += fmt::format(", binning {} x {}\n", e.binning_x, e.binning_y);
     if (e.focal_length_mm && e.pixel_um)
         out += fmt::format("  telescope {}, {:g} mm, {:.2f} arcsec/pixel\n", e.telescope.empty() ? "-" : e.telescope,
                            *e.focal_length_mm, 206.265 * *e.pixel_um * e.binning_x / *e.focal_length_mm);
@@ -96,6 +101,10 @@ std::string show_text(const ShowReport& r) {
         out += fmt::format("\n  {} stars{}\n", r.stars,
                            r.fwhm > 0 ? fmt::format(", FWHM {:.2f} pixels, eccentricity {:.2f}", r.fwhm, r.eccentricity)
                                       : "");
+    if (r.stated_noise)
+        out += fmt::format("\n  background noise by its header: {:.2f} ADU, as without resampling (which smooths "
+                           "neighbours and lowers it)\n",
+                           *r.stated_noise);
     if (!r.preview.empty()) out += fmt::format("\n  preview: {}\n", r.preview);
     return out;
 }
@@ -114,6 +123,7 @@ nlohmann::json to_json(const ShowReport& r) {
             {"preview", r.preview},
             {"exposure", to_json(r.exposure)},
             {"combined", r.combined},
+            {"stated_noise", r.stated_noise ? nlohmann::json(*r.stated_noise) : nlohmann::json(nullptr)},
             {"planes", planes},
             {"stars", r.stars},
             {"fwhm", r.fwhm},

@@ -15,6 +15,8 @@ struct ShowReport {
     std::string file, preview;
     Exposure exposure;
     int combined = 1; ///< frames in a master
+    std::optional<double>
+        stated_noise; ///< a master light's own account of its background noise, as without resampling; ADU
     struct Plane {
         double minimum = 0, median = 0, mean = 0, maximum = 0; ///< ADU
         double background = 0, noise = 0;                      ///< ADU, robust
