@@ -21,8 +21,7 @@ namespace kasane::cli {
 namespace {
 
 void print_json(const nlohmann::json& json) {
-    // Header text may hold any bytes; what is not UTF-8 is replaced.
-    std::cout << json.dump(1, ' ', false, nlohmann::json::error_handler_t::replace) << "\n";
+    std::cout << json_text(json, 1) << "\n";
 }
 
 fs::path folder_of(const Arguments& a) {

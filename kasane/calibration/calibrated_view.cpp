@@ -40,7 +40,7 @@ void CalibratedView::read_unrepaired(const Region& region, View<float> out) cons
             float* to = out.row(y);
             const float* flat = lines.row(y);
             for (int x = 0; x < region.width; ++x)
-                to[x] /= flat[x];
+                to[x] = to[x] * calibration_.flat_level / flat[x];
         }
     }
 }

@@ -11,11 +11,12 @@ namespace kasane {
 /// What calibrates a light. Any part may be missing.
 struct CalibrationSet {
     std::shared_ptr<const FrameReader> dark; ///< master dark or bias, ADU
-    std::shared_ptr<const FrameReader> flat; ///< master flat, mean 1
+    std::shared_ptr<const FrameReader> flat; ///< master flat
+    float flat_level = 1;                    ///< what it is divided by first: 1 for Kasane's own, whose mean is 1
     std::shared_ptr<const DefectList> defects;
 };
 
-/// (raw - dark) / flat, defects replaced by the median of their sound neighbours. Thread-safe.
+/// (raw - dark) / (flat / flat_level), defects replaced by the median of their sound neighbours. Thread-safe.
 class CalibratedView {
 public:
     /// Throws InputError if the sizes of the parts differ.

@@ -35,6 +35,14 @@ float median_of(std::vector<float> values) {
     return median_in_place(values);
 }
 
+/// Noise of the sample from the differences between neighbouring pixels; the unit is the file's, whatever it is.
+float neighbour_noise(const std::vector<float>& sample) {
+    std::vector<float> d;
+    for (std::size_t i = 1; i < sample.size(); i += 2)
+        if (std::isfinite(sample[i] - sample[i - 1])) d.push_back(sample[i] - sample[i - 1]);
+    return d.empty() ? 0 : mad_sigma_in_place(d, 0) / std::sqrt(2.0f);
+}
+
 /// Noise of one frame from the differences between neighbours in the list, each scaled.
 double difference_sigma(const std::vector<std::vector<float>>& samples, const std::vector<float>& scale) {
     std::vector<float> sigmas;
@@ -72,9 +80,11 @@ MasterResult build_master(Role role, const std::vector<std::shared_ptr<const Fra
     for (std::size_t f = 0; f < frames.size(); ++f) {
         level[f] = median_of(samples[f]);
         if (!flat) continue;
-        if (!(level[f] > 1))
-            throw DataError(fmt::format("there is no light on this flat (level {:.1f} ADU above its offset)", level[f]),
-                            frames[f]->path(), "Remove it, or move it to the darks");
+        const float noise = neighbour_noise(samples[f]);
+        if (!(level[f] > 3 * noise))
+            throw InputError(fmt::format("there is no light on this flat (level {:g} above its offset, noise {:g})",
+                                         level[f], noise),
+                             frames[f]->path(), "Remove it, or move it to the darks");
         scale[f] = 1 / level[f];
     }
     MasterResult result{Image(width, height), static_cast<int>(frames.size()), median_of(level),

@@ -28,7 +28,8 @@ struct MasterResult {
 /// Combines frames of one kind. Flats have `offset` subtracted (may be null) and are scaled to one level before
 /// rejection, so that neither panel flicker nor twilight biases it, and the result is scaled to mean 1.
 /// Memory: the result plus bands within the budget, whatever the number of frames.
-/// Throws InputError if a frame cannot be read, DataError if there are no frames or a flat has no light on it.
+/// Throws InputError, which names the frame, if one cannot be read, has another size, or is a flat without light;
+/// DataError if there are no frames.
 MasterResult build_master(Role role, const std::vector<std::shared_ptr<const FrameReader>>& frames,
                           const FrameReader* offset, const Context& context, const MasterOptions& options = {});
 

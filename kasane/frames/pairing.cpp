@@ -71,7 +71,7 @@ private:
 
     void place(std::size_t i) {
         const Exposure& e = all_[i];
-        if (e.made_by_kasane) return; // a result, not an input
+        if (e.made_by_kasane && e.role == Role::light) return; // a result, not an input
         if (e.role == Role::unknown) {
             unplaced_.push_back(e.path);
         } else if (e.planes != 1) {

@@ -40,7 +40,11 @@ std::shared_ptr<const DefectList> Calibrations::defects(const LightPlan& light) 
 std::shared_ptr<const CalibratedView> Calibrations::view(const LightPlan& light) {
     CalibrationSet set;
     if (ready(light.dark)) set.dark = reader(*light.dark);
-    if (ready(light.flat)) set.flat = reader(*light.flat);
+    if (ready(light.flat)) {
+        set.flat = reader(*light.flat);
+        if (session_.pairing.masters[*light.flat].existing && ready(light.flat)->report.level > 0)
+            set.flat_level = static_cast<float>(ready(light.flat)->report.level);
+    }
     if (set.dark || set.flat) set.defects = defects(light);
     return std::make_shared<const CalibratedView>(open_frame(session_.path_of(light.exposure)), std::move(set));
 }

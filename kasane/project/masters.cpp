@@ -80,9 +80,9 @@ ReadyMaster adopt(const Session& s, const MasterPlan& plan) {
     return {master_key(s, plan), s.path_of(plan.members.front()), r};
 }
 
-ReadyMaster build(Session& s, const MasterPlan& plan, const std::string& key, const fs::path& file) {
-    const Stopwatch clock;
-    std::vector<std::shared_ptr<const FrameReader>> frames;
+/// Opens the frames of a plan; those that cannot be opened are set aside.
+std::vector<std::size_t> open_members(Session& s, const MasterPlan& plan,
+                                      std::vector<std::shared_ptr<const FrameReader>>& frames) {
     std::vector<std::size_t> members;
     for (const std::size_t i : plan.members) {
         try {
@@ -92,9 +92,35 @@ ReadyMaster build(Session& s, const MasterPlan& plan, const std::string& key, co
             s.set_aside(s.exposures[i].path, e.what_failed(), e.remedy());
         }
     }
+    return members;
+}
+
+/// Builds from as many of the frames as are good: one that fails on the way is set aside, and the rest is done again.
+MasterResult build_from_good(Session& s, const MasterPlan& plan, const FrameReader* offset,
+                             std::vector<std::size_t>& members) {
+    std::vector<std::shared_ptr<const FrameReader>> frames;
+    members = open_members(s, plan, frames);
+    for (;;) {
+        try {
+            return build_master(plan.role, frames, offset, s.context);
+        } catch (const InputError& e) {
+            const auto bad =
+                std::find_if(frames.begin(), frames.end(), [&](const auto& f) { return f->path() == e.file(); });
+            if (bad == frames.end()) throw;
+            const auto at = bad - frames.begin();
+            s.set_aside(s.exposures[members[static_cast<std::size_t>(at)]].path, e.what_failed(), e.remedy());
+            frames.erase(bad);
+            members.erase(members.begin() + at);
+        }
+    }
+}
+
+ReadyMaster build(Session& s, const MasterPlan& plan, const std::string& key, const fs::path& file) {
+    const Stopwatch clock;
     std::unique_ptr<FrameReader> offset;
     if (plan.offset && s.masters[*plan.offset]) offset = open_frame(s.masters[*plan.offset]->file);
-    const MasterResult m = build_master(plan.role, frames, offset.get(), s.context);
+    std::vector<std::size_t> members;
+    const MasterResult m = build_from_good(s, plan, offset.get(), members);
     write_fits(file, {{m.pixels.plane(), provenance(s, plan, m, members)}});
     MasterReport r;
     r.name = plan.name;
@@ -164,7 +190,7 @@ void make_masters(Session& s) {
                     fs::create_directories(folder);
                     s.masters[i] = build(s, plan, key, file);
                     const nlohmann::json fact = {{"size", fs::file_size(file)}, {"report", s.masters[i]->report}};
-                    s.ledger.set_fact(key, "master", fact.dump());
+                    s.ledger.set_fact(key, "master", json_text(fact));
                     s.ledger.set_choice("file/" + fs::relative(file, s.output).string(), key);
                 }
             }

@@ -16,6 +16,10 @@ std::optional<double> optional_number(const json& j, const char* key) {
 }
 } // namespace
 
+std::string json_text(const json& j, int indent) {
+    return j.dump(indent, ' ', false, json::error_handler_t::replace);
+}
+
 bool RunReport::clean() const {
     const bool findings_clean =
         std::all_of(findings.begin(), findings.end(), [](const Finding& f) { return f.level == Level::note; });

@@ -80,6 +80,10 @@ NLOHMANN_DEFINE_TYPE_NON_INTRUSIVE(StackReport, name, target, filter, sensor, fi
 NLOHMANN_DEFINE_TYPE_NON_INTRUSIVE(MasterReport, name, role, file, frames, level, frame_noise, rejected_share, offset,
                                    time, reused, members)
 
+/// JSON as text; bytes that are not UTF-8 (headers and file names may hold any) become replacement characters. `indent`
+/// < 0: one line.
+std::string json_text(const nlohmann::json& json, int indent = -1);
+
 nlohmann::json to_json(const Exposure& exposure);
 Exposure exposure_from_json(const nlohmann::json& json);
 nlohmann::json to_json(const Finding& finding);

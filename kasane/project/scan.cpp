@@ -85,6 +85,7 @@ Scan scan_folder(const fs::path& folder, const fs::path& skip, Ledger* ledger, c
                 if (json.is_discarded()) continue;
                 try {
                     exposures[i] = exposure_from_json(json);
+                    exposures[i]->path = files[i].path; // JSON text may not hold every file name
                     ++scan.from_ledger;
                 } catch (const nlohmann::json::exception&) { // a record of another version: read the file
                 }
@@ -112,7 +113,8 @@ Scan scan_folder(const fs::path& folder, const fs::path& skip, Ledger* ledger, c
                 if (exposures[i]) {
                     const auto known = ledger->file(files[i].path);
                     if (known && known->size == files[i].size && known->modified == files[i].modified) continue;
-                    ledger->set_file(files[i].path, {files[i].size, files[i].modified, to_json(*exposures[i]).dump()});
+                    ledger->set_file(files[i].path,
+                                     {files[i].size, files[i].modified, json_text(to_json(*exposures[i]))});
                 }
         });
     for (std::size_t i = 0; i < files.size(); ++i) {

@@ -51,6 +51,7 @@ struct Light {
         report.used = false;
         report.reason = why;
         measures.reset();
+        registration.reset();
     }
 };
 
@@ -79,8 +80,16 @@ public:
                 if (!done_[k]) done_[k] = make(plan, lights_[k], key);
             }
         }
-        for (auto& d : done_)
+        for (auto& d : done_) {
+            if (d->file.empty())
+                s_.report.findings.push_back(
+                    {Level::blocker,
+                     "no-frames-left",
+                     {},
+                     fmt::format("no light of {} could be used; no master light was made", d->name),
+                     "See the reasons given for its frames"});
             s_.report.stacks.push_back(std::move(*d));
+        }
     }
 
 private:
@@ -287,6 +296,62 @@ private:
         return best;
     }
 
+    /// The frames of a stack as the integration wants them, and the lights they come from.
+    struct Assembly {
+        std::vector<StackFrame> frames;
+        std::vector<Light*> lights;
+        double level = 0; ///< background of the level's frame, ADU
+    };
+
+    Assembly assemble(std::vector<Light>& lights) {
+        Assembly a;
+        const Light* level_light = level_reference(lights);
+        if (level_light) a.level = level_light->measures->background;
+        for (Light& l : lights) {
+            if (!l.registration) continue;
+            StackFrame f;
+            f.to_frame = l.registration->to_frame;
+            f.level = fit_normalization(level_input(*level_light), level_input(l), reference_width_, reference_height_);
+            f.noise = l.measures->noise;
+            f.electrons_per_adu = l.exposure->electrons_per_adu.value_or(0);
+            try {
+                f.view = calibrations_.view(*l.plan);
+            } catch (const InputError& e) {
+                if (l.measures == level_light->measures) { // the level is gone: begin again without it
+                    l.drop(e.what_failed() + ". " + e.remedy());
+                    return assemble(lights);
+                }
+                l.drop(e.what_failed() + ". " + e.remedy());
+                continue;
+            }
+            l.report.scale = f.level.scale;
+            a.frames.push_back(std::move(f));
+            a.lights.push_back(&l);
+        }
+        return a;
+    }
+
+    /// Integrates what can be; a file that fails on the way is dropped and the rest is done again.
+    std::optional<MasterLight> integrate_good(const StackPlan& plan, std::vector<Light>& lights, Assembly& a) {
+        for (;;) {
+            a = assemble(lights);
+            if (a.frames.empty()) return std::nullopt;
+            try {
+                s_.context.progress.begin("integrate " + plan.name,
+                                          static_cast<std::int64_t>(reference_width_) * reference_height_);
+                MasterLight master = integrate(a.frames, reference_width_, reference_height_, a.level, s_.context);
+                s_.context.progress.end();
+                return master;
+            } catch (const InputError& e) {
+                const auto bad = std::find_if(a.lights.begin(), a.lights.end(), [&](const Light* l) {
+                    return s_.path_of(l->plan->exposure) == e.file();
+                });
+                if (bad == a.lights.end()) throw;
+                (*bad)->drop(e.what_failed() + ". " + e.remedy());
+            }
+        }
+    }
+
     StackReport make(const StackPlan& plan, std::vector<Light>& lights, const std::string& key) {
         const Stopwatch clock;
         StackReport report;
@@ -298,64 +363,40 @@ private:
         report.reference_fingerprint = reference_fingerprint_;
         if (reference_measures_) register_lights(lights);
 
-        std::vector<StackFrame> frames;
-        std::vector<Light*> used;
-        const Light* level_light = level_reference(lights);
-        std::vector<double> infos, seconds;
-        for (Light& l : lights) {
-            if (!l.registration) continue;
-            StackFrame f;
-            try {
-                f.view = calibrations_.view(*l.plan);
-            } catch (const InputError& e) {
-                l.drop(e.what_failed() + ". " + e.remedy());
-                continue;
-            }
-            f.to_frame = l.registration->to_frame;
-            f.level = fit_normalization(level_input(*level_light), level_input(l), reference_width_, reference_height_);
-            f.noise = l.measures->noise;
-            f.electrons_per_adu = l.exposure->electrons_per_adu.value_or(0);
-            infos.push_back(information(f.level.scale, f.noise));
-            seconds.push_back(l.report.seconds);
-            l.report.scale = f.level.scale;
-            frames.push_back(std::move(f));
-            used.push_back(&l);
-        }
-        const std::vector<double> worth = worths(infos, seconds);
-        for (std::size_t i = 0; i < used.size(); ++i) {
-            used[i]->report.worth = worth[i];
-            report.seconds_total += seconds[i];
-            report.seconds_effective += seconds[i] * worth[i];
-        }
-        report.used = static_cast<int>(frames.size());
-        report.dropped = static_cast<int>(lights.size() - frames.size());
-        if (frames.empty()) {
-            s_.report.findings.push_back(
-                {Level::blocker,
-                 "no-frames-left",
-                 {},
-                 fmt::format("no light of {} could be used; no master light was made", plan.name),
-                 "See the reasons given for its frames"});
-        } else {
-            s_.context.progress.begin("integrate " + plan.name,
-                                      static_cast<std::int64_t>(reference_width_) * reference_height_);
-            const MasterLight master =
-                integrate(frames, reference_width_, reference_height_, level_light->measures->background, s_.context);
-            s_.context.progress.end();
-            for (std::size_t i = 0; i < used.size(); ++i)
-                used[i]->report.weight = master.weights[i];
-            describe(master, frames, report);
+        Assembly a;
+        const std::optional<MasterLight> master = integrate_good(plan, lights, a);
+        report.used = static_cast<int>(a.frames.size());
+        report.dropped = static_cast<int>(lights.size() - a.frames.size());
+        if (master) {
+            account(a, *master, report);
+            describe(*master, a.frames, report);
             report.file = "lights/" + plan.name + ".fits";
             report.preview = "lights/" + plan.name + ".png";
-            write(plan, master, used, report);
+            write(plan, *master, a.lights, report);
         }
         for (const Light& l : lights)
             report.frames.push_back(l.report);
         report.time = clock.seconds();
-        nlohmann::json fact = {{"report", report}, {"size", report.file.empty() ? 0 : fs::file_size(light_file(plan))}};
-        s_.ledger.set_fact(key, "stack", fact.dump());
-        if (!report.file.empty()) s_.ledger.set_choice("file/" + report.file, key);
+        const nlohmann::json fact = {{"report", report}, {"size", master ? fs::file_size(light_file(plan)) : 0}};
+        s_.ledger.set_fact(key, "stack", json_text(fact));
+        if (master) s_.ledger.set_choice("file/" + report.file, key);
         return report;
+    }
+
+    /// Weights, worths and seconds.
+    static void account(const Assembly& a, const MasterLight& master, StackReport& report) {
+        std::vector<double> infos, seconds;
+        for (std::size_t i = 0; i < a.frames.size(); ++i) {
+            infos.push_back(information(a.frames[i].level.scale, a.frames[i].noise));
+            seconds.push_back(a.lights[i]->report.seconds);
+        }
+        const std::vector<double> worth = worths(infos, seconds);
+        for (std::size_t i = 0; i < a.frames.size(); ++i) {
+            a.lights[i]->report.worth = worth[i];
+            a.lights[i]->report.weight = master.weights[i];
+            report.seconds_total += seconds[i];
+            report.seconds_effective += seconds[i] * worth[i];
+        }
     }
 
     /// Noise and star shape of the result. Resampling correlates the noise of neighbouring pixels and lowers it; the

@@ -150,7 +150,7 @@ std::string run_table(const RunReport& report) {
 void write_report(const RunReport& report) {
     const std::filesystem::path output(report.output);
     write_text_safely(output / "report.txt", run_table(report));
-    write_text_safely(output / "report.json", to_json(report).dump(1) + "\n");
+    write_text_safely(output / "report.json", json_text(to_json(report), 1) + "\n");
 }
 
 std::string scan_table(const Scan& scan, const Pairing& pairing) {

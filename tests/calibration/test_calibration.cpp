@@ -97,6 +97,22 @@ TEST_CASE("Masters refuse frames of two sizes, and flats without light") {
     CHECK_THROWS_AS(build_master(Role::dark, {}, nullptr, quiet.context), DataError);
 }
 
+TEST_CASE("Flats in any unit are flats") {
+    const Quiet quiet;
+    Frames frames;
+    for (int f = 0; f < 6; ++f)
+        frames.push_back(memory(noisy(80, 60, 0.5f, 0.002, static_cast<std::uint64_t>(f)))); // of full scale 1
+    CHECK(build_master(Role::flat, frames, nullptr, quiet.context).pixels(40, 30) == Approx(1).margin(0.01));
+}
+
+TEST_CASE("A master flat of any level divides as one of mean one") {
+    const CalibratedView view(memory(Image(20, 20, 1, 500.0f)),
+                              {nullptr, memory(Image(20, 20, 1, 30000.0f)), 30000.0f, nullptr});
+    Image out(20, 20);
+    view.read(view.bounds(), out.plane());
+    CHECK(out(7, 7) == Approx(500));
+}
+
 TEST_CASE("A master does not depend on threads or memory") {
     const Quiet one(1), three(3, 70ull << 20);
     Frames frames;
@@ -143,7 +159,7 @@ TEST_CASE("The calibrated view undoes offset, illumination and defects, the same
         raw(x, y) = 60000;
         mask(x, y) = 1;
     }
-    const CalibratedView view(memory(raw), {memory(dark), memory(flat), std::make_shared<const DefectList>(mask)});
+    const CalibratedView view(memory(raw), {memory(dark), memory(flat), 1, std::make_shared<const DefectList>(mask)});
     Image whole(90, 70);
     view.read(view.bounds(), whole.plane());
     for (int y = 0; y < 70; ++y)
@@ -163,6 +179,6 @@ TEST_CASE("The calibrated view undoes offset, illumination and defects, the same
 }
 
 TEST_CASE("Masters of another size cannot calibrate") {
-    CHECK_THROWS_WITH(CalibratedView(memory(Image(10, 10)), {memory(Image(10, 9)), nullptr, nullptr}),
+    CHECK_THROWS_WITH(CalibratedView(memory(Image(10, 10)), {memory(Image(10, 9)), nullptr, 1, nullptr}),
                       Catch::Contains("cannot calibrate"));
 }

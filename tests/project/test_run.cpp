@@ -136,6 +136,63 @@ TEST_CASE("A damaged file is set aside with its reason and the rest goes on") {
     CHECK(named == 2);
 }
 
+TEST_CASE("A file that shrinks during the run is set aside, and the rest goes on") {
+    const Copy p;
+    class Cut final : public Progress {
+    public:
+        explicit Cut(fs::path file) : file_(std::move(file)) {}
+        void begin(const std::string& stage, std::int64_t) override {
+            if (stage.rfind("integrate", 0) == 0) fs::resize_file(file_, 4000);
+        }
+
+    private:
+        fs::path file_;
+    } progress(p.path / "night-1/lights/L_004.fits");
+    const Workers workers(2);
+    const RunReport r = run_project({p.path, {}, {}}, {workers, {1ull << 30}, progress});
+    CHECK(r.stacks[0].used == 9);
+    CHECK_THAT(r.stacks[0].frames[3].reason, Catch::Contains("shorter") || Catch::Contains("truncated"));
+    CHECK_FALSE(r.stacks[0].file.empty());
+}
+
+TEST_CASE("A dark flat field among the flats is set aside by name") {
+    const Copy p;
+    fs::copy_file(p.path / "darks/bias_002.fits", p.path / "night-1/flats/flat-L_099.fits");
+    { // the header says flat, the pixels say that the panel was off
+        std::fstream f(p.path / "night-1/flats/flat-L_099.fits", std::ios::in | std::ios::out | std::ios::binary);
+        std::string head(2880, ' ');
+        f.read(head.data(), 2880);
+        head.replace(head.find("'Bias    '"), 10, "'Flat    '");
+        const std::string filter = "FILTER  = 'L       '";
+        head.replace(head.find("GAIN    ="), 80, filter + std::string(60, ' '));
+        f.seekp(0);
+        f.write(head.data(), 2880);
+    }
+    const RunReport r = run(p.path);
+    CHECK(r.stacks[0].used == 10);
+    CHECK(std::any_of(r.findings.begin(), r.findings.end(), [](const Finding& f) {
+        return f.code == "file-set-aside" && f.files[0] == "night-1/flats/flat-L_099.fits" &&
+               f.text.find("no light") != std::string::npos;
+    }));
+}
+
+TEST_CASE("Header text of any bytes does no harm") {
+    const Copy p;
+    for (const auto& entry : fs::directory_iterator(p.path / "night-1/lights")) {
+        std::fstream f(entry.path(), std::ios::in | std::ios::out | std::ios::binary);
+        std::string head(5760, ' ');
+        f.read(head.data(), 5760);
+        const auto at = head.find("Paper Lantern Field");
+        f.seekp(static_cast<std::streamoff>(at));
+        f.write("Paper \xff\xc3\x28\x07ntern", 16);
+    }
+    const RunReport r = run(p.path);
+    CHECK(r.stacks[0].used == 10);
+    write_report(r);
+    CHECK(fs::file_size(p.path / "kasane/report.json") > 1000);
+    CHECK(run(p.path).stacks[0].reused);
+}
+
 TEST_CASE("Without flats or darks the run goes on and says so") {
     const Copy p;
     fs::remove_all(p.path / "night-1/flats");
