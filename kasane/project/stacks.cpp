@@ -1,14 +1,12 @@
-// Stages 4 to 7: verdicts, registration, levels, integration, and the master light's file.
+// Stages 4 to 7: verdicts, registration, levels, integration.
+#include <kasane/project/master_light.hpp>
 #include <kasane/project/session.hpp>
 
 #include <kasane/base/error.hpp>
 #include <kasane/base/hash.hpp>
 #include <kasane/grading/verdicts.hpp>
-#include <kasane/image/statistics.hpp>
-#include <kasane/image/stretch.hpp>
 #include <kasane/integration/integrate.hpp>
 #include <kasane/io/fits.hpp>
-#include <kasane/io/png.hpp>
 #include <kasane/registration/register.hpp>
 
 #include <algorithm>
@@ -369,10 +367,16 @@ private:
         report.dropped = static_cast<int>(lights.size() - a.frames.size());
         if (master) {
             account(a, *master, report);
-            describe(*master, a.frames, report);
+            describe_master_light(*master, a.frames, report);
             report.file = "lights/" + plan.name + ".fits";
             report.preview = "lights/" + plan.name + ".png";
-            write(plan, *master, a.lights, report);
+            std::vector<const Exposure*> exposures;
+            std::vector<FrameReport> used;
+            for (const Light* l : a.lights) {
+                exposures.push_back(l->exposure);
+                used.push_back(l->report);
+            }
+            write_master_light(s_.output, *master, exposures, used, report);
         }
         for (const Light& l : lights)
             report.frames.push_back(l.report);
@@ -397,68 +401,6 @@ private:
             report.seconds_total += seconds[i];
             report.seconds_effective += seconds[i] * worth[i];
         }
-    }
-
-    /// Noise and star shape of the result. Resampling correlates the noise of neighbouring pixels and lowers it; the
-    /// figure is brought back to what uncorrelated pixels would show, so that it can be compared honestly.
-    void describe(const MasterLight& master, const std::vector<StackFrame>& frames, StackReport& report) const {
-        double factor = 0, weights = 0;
-        for (std::size_t i = 0; i < frames.size(); ++i) {
-            const double sigma = frames[i].level.scale * frames[i].noise, w2 = std::pow(master.weights[i] * sigma, 2);
-            factor += w2 * resampling_noise_factor(frames[i].to_frame, reference_width_, reference_height_);
-            weights += w2;
-        }
-        constexpr int kLag = 3; // pixels: there the correlation that the kernel leaves has all but gone
-        report.noise = background_noise(master.pixels.plane(), kLag) / std::sqrt(factor / weights);
-        const StarList stars = detect_stars(master.pixels.plane());
-        report.fwhm = stars.fwhm;
-        report.eccentricity = stars.eccentricity;
-        const auto samples = static_cast<double>(std::max<std::uint64_t>(1, master.samples));
-        report.rejected_low = static_cast<double>(master.rejected_low) / samples;
-        report.rejected_high = static_cast<double>(master.rejected_high) / samples;
-    }
-
-    void write(const StackPlan& plan, const MasterLight& master, const std::vector<Light*>& used,
-               const StackReport& report) const {
-        fs::create_directories(s_.output / "lights");
-        const Exposure& e = *used.front()->exposure;
-        Header h;
-        h.set("CREATOR", "Kasane " KASANE_VERSION, "program that made this file");
-        h.set("IMAGETYP", "Master Light", "kind of exposure");
-        h.set("BUNIT", "ADU", "unit of the pixels");
-        if (!plan.target.empty()) h.set("OBJECT", plan.target, "target");
-        if (!plan.filter.empty()) h.set("FILTER", plan.filter, "filter");
-        if (!e.start.empty()) h.set("DATE-OBS", e.start, "start of the first frame used, UTC");
-        h.set("EXPTIME", report.seconds_total, "[s] of all frames used together");
-        h.set("EFFEXP", report.seconds_effective, "[s] effective exposure: seconds times worth");
-        h.set("NCOMBINE", static_cast<long long>(report.used), "frames combined");
-        h.set("NDROPPED", static_cast<long long>(report.dropped), "frames left out");
-        if (!e.camera.empty()) h.set("INSTRUME", e.camera, "camera");
-        if (e.gain) h.set("GAIN", *e.gain, "gain setting of the camera");
-        if (e.offset) h.set("OFFSET", *e.offset, "offset setting of the camera");
-        if (const auto t = e.sensor_temperature()) h.set("CCD-TEMP", *t, "[degC] sensor, first frame used");
-        if (!e.telescope.empty()) h.set("TELESCOP", e.telescope, "telescope");
-        if (e.focal_length_mm) h.set("FOCALLEN", *e.focal_length_mm, "[mm] focal length");
-        if (e.pixel_um) h.set("XPIXSZ", *e.pixel_um, "[um] pixel size in x");
-        h.set("NOISE", report.noise, "[ADU] background, as without resampling");
-        h.set("FWHM", report.fwhm, "[px] of the stars");
-        h.set("REJLOW", report.rejected_low, "share of samples rejected below");
-        h.set("REJHIGH", report.rejected_high, "share of samples rejected above");
-        h.set("REFERENC", report.reference, "frame that gives the grid");
-        h.set("REFPRINT", report.reference_fingerprint, "its fingerprint");
-        std::string inputs;
-        for (const Light* l : used)
-            inputs += l->exposure->fingerprint;
-        h.set("INPUTS", digest(inputs), "digest of the frames combined");
-        h.add_history("Calibrated, defects repaired, Lanczos-3 with ringing clamped, additive and multiplicative");
-        h.add_history("levels, iterative rejection beyond 3 sigma, inverse-variance weighted mean.");
-        for (const Light* l : used)
-            h.add_history(fmt::format("from {} weight {:.5f} scale {:.5f}", l->exposure->path, l->report.weight,
-                                      l->report.scale));
-        Header c;
-        c.set("BUNIT", "relative", "share of the whole weight that each pixel received");
-        write_fits(light_file(plan), {{master.pixels.plane(), h}, {master.coverage.plane(), c, "COVERAGE"}});
-        write_png(s_.output / report.preview, render(master.pixels.plane(), choose_stretch(master.pixels.plane())));
     }
 
     Session& s_;

@@ -1,0 +1,85 @@
+#include "support/support.hpp"
+
+#include <kasane/base/error.hpp>
+#include <kasane/project/ledger.hpp>
+#include <kasane/project/scan.hpp>
+
+#include <catch2/catch.hpp>
+#include <fstream>
+
+using namespace kasane;
+using namespace kasane::test;
+namespace fs = std::filesystem;
+
+TEST_CASE("The ledger remembers files, facts of any bytes, and choices") {
+    const TemporaryFolder folder;
+    const std::string bytes("a\0b'\xff", 5);
+    {
+        Ledger l(folder / ".kasane");
+        l.set_file("night/a'b.fits", {123, -5, "{\"x\": 1}"});
+        l.set_fact("key", "measures", bytes);
+        l.set_choice("reference/x", "one");
+        l.set_choice("reference/x", "two");
+    }
+    const Ledger l(folder / ".kasane");
+    REQUIRE(l.file("night/a'b.fits"));
+    CHECK(l.file("night/a'b.fits")->size == 123);
+    CHECK(l.file("night/a'b.fits")->modified == -5);
+    CHECK(l.fact("key").value() == bytes);
+    CHECK(l.choice("reference/x").value() == "two");
+    CHECK_FALSE(l.file("other"));
+    CHECK_FALSE(l.fact("other"));
+    CHECK_FALSE(l.was_damaged());
+}
+
+TEST_CASE("What fails in the middle of a transaction leaves nothing") {
+    const TemporaryFolder folder;
+    Ledger l(folder / ".kasane");
+    CHECK_THROWS_AS(l.together([&] {
+                        l.set_choice("a", "1");
+                        throw DataError("stop", {}, {});
+                    }),
+                    DataError);
+    CHECK_FALSE(l.choice("a"));
+}
+
+TEST_CASE("A scan opens only files that are new or changed") {
+    const TemporaryFolder folder;
+    write_small_project(folder / "p");
+    const Quiet quiet;
+    Ledger ledger(folder / ".kasane");
+    const auto scan = [&] { return scan_folder(folder / "p", folder / "p/kasane", &ledger, quiet.context); };
+    CHECK(scan().from_ledger == 0);
+    CHECK(scan().from_ledger == 28);
+    const fs::path file = folder / "p/night-1/lights/L_001.fits";
+    fs::last_write_time(file, fs::last_write_time(file) + std::chrono::seconds(5));
+    const Scan changed = scan();
+    CHECK(changed.from_ledger == 27);
+    CHECK(changed.exposures.size() == 28);
+}
+
+TEST_CASE("A scan passes over what is no exposure, hidden, or its own result, and names what is broken") {
+    const TemporaryFolder folder;
+    write_small_project(folder / "p");
+    fs::create_directories(folder / "p/.trash");
+    fs::copy(folder / "p/night-1/lights/L_001.fits", folder / "p/.trash/old.fits");
+    fs::create_directories(folder / "p/kasane/lights");
+    fs::copy(folder / "p/night-1/lights/L_001.fits", folder / "p/kasane/lights/x.fits");
+    fs::create_directories(folder / "p/album.fits");
+    fs::create_symlink(folder / "nowhere.fits", folder / "p/link.fits");
+    std::ofstream(folder / "p/notes.txt") << "clear until two";
+    std::ofstream(folder / "p/strange \n name.fits") << "no image";
+    const Quiet quiet;
+    const Scan s = scan_folder(folder / "p", folder / "p/kasane", nullptr, quiet.context);
+    CHECK(s.exposures.size() == 28);
+    CHECK(s.other_files == 1);
+    CHECK(s.findings.size() == 3);
+    for (const Finding& f : s.findings) CHECK(f.code == "file-unreadable");
+}
+
+TEST_CASE("Names in capitals and short endings are exposures too") {
+    CHECK(is_readable_name("A.FIT"));
+    CHECK(is_readable_name("a.fts"));
+    CHECK_FALSE(is_readable_name("a.fits.txt"));
+    CHECK_FALSE(is_readable_name("fits"));
+}
