@@ -36,9 +36,9 @@ TEST_CASE("What fails in the middle of a transaction leaves nothing") {
     const TemporaryFolder folder;
     Ledger l(folder / ".kasane");
     CHECK_THROWS_AS(l.together([&] {
-                        l.set_choice("a", "1");
-                        throw DataError("stop", {}, {});
-                    }),
+        l.set_choice("a", "1");
+        throw DataError("stop", {}, {});
+    }),
                     DataError);
     CHECK_FALSE(l.choice("a"));
 }
@@ -74,7 +74,8 @@ TEST_CASE("A scan passes over what is no exposure, hidden, or its own result, an
     CHECK(s.exposures.size() == 28);
     CHECK(s.other_files == 1);
     CHECK(s.findings.size() == 3);
-    for (const Finding& f : s.findings) CHECK(f.code == "file-unreadable");
+    for (const Finding& f : s.findings)
+        CHECK(f.code == "file-unreadable");
 }
 
 TEST_CASE("Names in capitals and short endings are exposures too") {

@@ -75,8 +75,9 @@ TEST_CASE("Columns line up, numbers to the right, and header text cannot steer t
 
 TEST_CASE("The report of a run tells what was made, what was left out and why") {
     const std::string text = run_table(two_stacks());
-    for (const char* part : {"dark-180s", "0.660 %", "bias", "kept", "Lantern-L", "1 h 01 min", "30 min", "2.90 px", "0.34 %", "c.fits", "only 3 stars",
-                             "-179.3 to 0.0 deg", "5.0 px", "0.120 px", "Results are in p/kasane", "1 min 15 s"})
+    for (const char* part :
+         {"dark-180s", "0.660 %", "bias", "kept", "Lantern-L", "1 h 01 min", "30 min", "2.90 px", "0.34 %", "c.fits",
+          "only 3 stars", "-179.3 to 0.0 deg", "5.0 px", "0.120 px", "Results are in p/kasane", "1 min 15 s"})
         CHECK_THAT(text, Catch::Contains(part));
 }
 
@@ -101,14 +102,16 @@ TEST_CASE("A report survives JSON") {
 }
 
 TEST_CASE("Findings name the first file, count the others and end with the remedy") {
-    const std::string text = findings_text({{Level::warning, "x", {"a.fits", "b.fits", "c\x1b.fits"}, "have no flat", "Take flats"}});
+    const std::string text =
+        findings_text({{Level::warning, "x", {"a.fits", "b.fits", "c\x1b.fits"}, "have no flat", "Take flats"}});
     CHECK_THAT(text, Catch::Contains("warning  a.fits and 2 more: have no flat. Take flats."));
 }
 
 TEST_CASE("One image is described by its header, its levels and its stars") {
     Image image(200, 150, 1, 800.0f);
     add_noise(image, 6, 3);
-    for (int i = 0; i < 8; ++i) add_gaussian_star(image, 25 + 20 * i, 30 + 12 * i, 30000, 3);
+    for (int i = 0; i < 8; ++i)
+        add_gaussian_star(image, 25 + 20 * i, 30 + 12 * i, 30000, 3);
     image(0, 0) = std::numeric_limits<float>::quiet_NaN();
     Header h;
     h.set("IMAGETYP", "Light");
@@ -124,7 +127,9 @@ TEST_CASE("One image is described by its header, its levels and its stars") {
     CHECK(r.planes[0].median == Approx(800).margin(1));
     CHECK(r.planes[0].no_data == Approx(1.0 / 30000));
     const std::string text = show_text(r);
-    for (const char* part : {"light (header IMAGETYP = Light)", "filter L", "exposure 60 s", "1.65 arcsec/pixel", "8 stars"}) CHECK_THAT(text, Catch::Contains(part));
+    for (const char* part :
+         {"light (header IMAGETYP = Light)", "filter L", "exposure 60 s", "1.65 arcsec/pixel", "8 stars"})
+        CHECK_THAT(text, Catch::Contains(part));
     CHECK(to_json(r).at("stars") == 8);
     CHECK(render_preview(frame).width() == 200);
 }
