@@ -229,11 +229,19 @@ struct Fitted {
     std::optional<PsfFit> fit;
 };
 
+/// Whether light that came through a telescope can have this shape: even a point, integrated over pixels, is wider than
+/// a charged particle's track or a pair of hot pixels.
+bool came_through_glass(const PsfFit& fit) {
+    constexpr double kLeastWidth = 1.2, kMostElongation = 2.0; // pixels; major over minor axis
+    return fit.fwhm_minor > kLeastWidth && fit.fwhm_major < kMostElongation * fit.fwhm_minor;
+}
+
 /// Whether a fit has the width of the frame's stars, as far as its own errors tell.
 bool like_the_others(const PsfFit& fit, double fwhm) {
     const double slack = 0.25 + 7 * fit.position_sigma / fwhm; // three sigma of a width's error
     const double ratio = std::log(fit.fwhm() / fwhm);
-    return ratio > -2 * slack && ratio < std::min(slack, 0.5) && fit.fwhm_major < 2.2 * fwhm;
+    return came_through_glass(fit) && ratio > -std::min(slack, 0.4) && ratio < std::min(slack, 0.5) &&
+           fit.fwhm_major < 2.2 * fwhm;
 }
 
 /// The width of the stars. Nothing in the sky is sharper than a star, but nebulae have knots of all greater widths, and
@@ -241,17 +249,17 @@ bool like_the_others(const PsfFit& fit, double fwhm) {
 /// counts. Peaks of a kernel density estimate over the logarithms (E. Parzen, Ann. Math. Stat. 33, 1962),
 /// well-determined fits counting more.
 double common_width(const std::vector<Fitted>& fitted, double otherwise) {
-    constexpr double kBandwidth = 0.06;   // relative
-    constexpr double kUncertain = 0.1;    // pixels of position error from which on a fit counts little
-    constexpr double kShareOfPeak = 0.25; // of the highest density, that a lower width must reach
-    constexpr int kLeastFits = 5;         // that agree on it
+    constexpr double kBandwidth = 0.06;  // relative
+    constexpr double kUncertain = 0.1;   // pixels of position error from which on a fit counts little
+    constexpr double kShareOfPeak = 0.4; // of the highest density, that a lower width must reach
+    constexpr int kLeastFits = 5;        // that agree on it
     struct Width {
         double log, weight, density;
         int agree;
     };
     std::vector<Width> widths;
     for (const Fitted& f : fitted)
-        if (f.fit && !f.star.saturated)
+        if (f.fit && !f.star.saturated && came_through_glass(*f.fit))
             widths.push_back(
                 {std::log(f.fit->fwhm()), 1 / (1 + std::pow(f.fit->position_sigma / kUncertain, 2)), 0, 0});
     std::sort(widths.begin(), widths.end(), [](const Width& a, const Width& b) { return a.log < b.log; });

@@ -144,10 +144,16 @@ TEST_CASE("Killed at any moment, the next run gives the same bytes") {
 TEST_CASE("Ctrl-C stops cleanly") {
     const TemporaryFolder folder;
     sky::PlainOptions o = small_options();
-    o.lights = 40;
+    o.width = 640; // seconds of work on any machine
+    o.height = 480;
+    o.lights = 60;
     write_small_project(folder / "p", o);
-    const Outcome stopped =
-        shell("timeout -s INT 0.4 {kasane} run -q " + (folder / "p").string() + "; test $? -eq 124 && exit 3");
+    // Interrupted as soon as the masters are made, while the lights are being measured.
+    const std::string log = (folder / "log").string();
+    const Outcome stopped = shell(
+        "{kasane} run " + (folder / "p").string() + " 2>" + log + " & pid=$!; n=0; until grep -q 'masters: done' " +
+        log + " || [ $n -ge 3000 ]; do sleep 0.01; n=$((n+1)); done; kill -INT $pid; wait $pid; s=$?; cat " + log +
+        " >&2; exit $s");
     CHECK(stopped.status == 3);
     CHECK_THAT(stopped.err, Catch::Contains("stopped on request"));
     for (auto it = fs::recursive_directory_iterator(folder.path()); it != fs::recursive_directory_iterator(); ++it)

@@ -114,6 +114,24 @@ TEST_CASE("Hot pixels, cosmic rays and the crests of filaments are not stars") {
     CHECK(list.stars.size() <= f.at.size() + 8);
 }
 
+TEST_CASE("Tracks of particles do not pass for stars, not even where they are more than the stars") {
+    Field f = star_field(15000, 3, 10, 51);
+    sky::Random random(6);
+    for (int i = 0; i < 250; ++i) {
+        double x = random.uniform(10, 590), y = random.uniform(10, 490);
+        const double angle = random.uniform(0, 6.28);
+        for (int step = 0; step < 1 + i % 7; ++step, x += std::cos(angle), y += std::sin(angle))
+            f.image(static_cast<int>(x), static_cast<int>(y)) += 2500;
+    }
+    const StarList list = detect_stars(f.image.plane());
+    CHECK(list.fwhm == Approx(3.07).epsilon(0.06));
+    int found = 0;
+    for (const auto& [x, y] : f.at)
+        found += nearest(list, x, y) != nullptr;
+    CHECK(found > 85);
+    CHECK(static_cast<int>(list.stars.size()) < found + 15);
+}
+
 TEST_CASE("Elongated stars are measured as such, with their direction") {
     Image image(80, 80, 1, 100.0f);
     // A smear along the diagonal that rises to the right as displayed.
