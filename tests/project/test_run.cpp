@@ -110,12 +110,18 @@ TEST_CASE("A new file costs itself and its stack; a result that is deleted is ma
     CHECK(fs::exists(p.path / "kasane" / r.stacks[0].file));
 }
 
-TEST_CASE("A new night does not move the grid, even when the ledger is gone") {
-    const Copy p;
-    const std::string reference = run(p.path).stacks[0].reference;
-    // The reference's stars are made the worst of all by taking it for remembered, not for best.
-    fs::remove_all(p.path / ".kasane");
-    CHECK(run(p.path).stacks[0].reference == reference);
+TEST_CASE("New lights do not move the grid, even when the ledger is gone") {
+    const Copy all, grown;
+    const std::string best = run(all.path).stacks[0].reference;
+    const fs::path held = grown.folder / "held.fits";
+    fs::rename(grown.path / best, held);
+    const std::string reference = run(grown.path).stacks[0].reference;
+    REQUIRE(reference != best);
+    fs::rename(held, grown.path / best); // a better frame arrives
+    fs::remove_all(grown.path / ".kasane");
+    const RunReport r = run(grown.path);
+    CHECK(r.stacks[0].reference == reference);
+    CHECK(r.stacks[0].used == 10);
 }
 
 TEST_CASE("A damaged file is set aside with its reason and the rest goes on") {
