@@ -55,11 +55,11 @@ Header make_header(const Scenario& s, const Shot& shot) {
     return h;
 }
 
-Image flat_electrons(const Instrument& n, const InstrumentMaps& maps, const Shot& shot) {
+Image flat_electrons(const InstrumentMaps& maps, const Shot& shot) {
     Image e = maps.illumination;
     for (float& v : e.pixels())
         v *= static_cast<float>(shot.flat_electrons);
-    (void)n;
+
     return e;
 }
 
@@ -97,7 +97,7 @@ Written write_scenario(const Scenario& s, const fs::path& folder, const Context&
                 electrons = render_light(scene, shot.filter, s.instrument, m, shot.conditions, shot.seconds);
                 break;
             case Shot::Role::flat:
-                electrons = flat_electrons(s.instrument, m, shot);
+                electrons = flat_electrons(m, shot);
                 break;
             default:
                 electrons = Image(s.instrument.width, s.instrument.height);
