@@ -159,8 +159,7 @@ std::vector<Figure> star_flux(const Context& context) {
     o.seed = 501;
     const Project p(sky::plain_scenario(o), context);
     const Image master = p.master();
-    const Context& c = context;
-    const sky::Scene scene = sky::make_scene(p.scenario.scene, c.workers);
+    const sky::Scene scene = sky::make_scene(p.scenario.scene, context.workers);
     const double unit = p.level_light().conditions.transparency * o.seconds / p.scenario.instrument.gain *
                         mean_illumination(sky::make_maps(p.scenario.instrument, p.scenario.dust.front()).illumination);
     sky::Conditions still;
@@ -326,7 +325,6 @@ std::vector<Figure> illumination_left(const Context& context) {
         shot.conditions.sky *= 4; // moonlight: shows what flats leave
     const Project p(s, context);
     // The calibrated frames themselves, averaged in their own pixels, so that nothing else takes part.
-    const fs::path masters = fs::path(p.report.output) / "masters";
     CalibrationSet set;
     for (const MasterReport& m : p.report.masters) {
         if (m.role == "dark") set.dark = open_fits(fs::path(p.report.output) / m.file);

@@ -199,17 +199,17 @@ private:
         for (const auto& lights : lights_)
             for (const Light& l : lights)
                 if (l.measures) candidates.push_back(&l);
-        reference_ = nullptr;
+        const Light* reference = nullptr;
         reference_fingerprint_.clear();
         if (candidates.empty()) return;
         for (const Light* l : candidates)
-            if (l->exposure->fingerprint == remembered) reference_ = l;
-        if (!reference_) reference_ = best_candidate(std::move(candidates));
-        reference_fingerprint_ = reference_->exposure->fingerprint;
-        reference_measures_ = reference_->measures;
-        reference_path_ = reference_->exposure->path;
-        reference_width_ = reference_->exposure->width;
-        reference_height_ = reference_->exposure->height;
+            if (l->exposure->fingerprint == remembered) reference = l;
+        if (!reference) reference = best_candidate(std::move(candidates));
+        reference_fingerprint_ = reference->exposure->fingerprint;
+        reference_measures_ = reference->measures;
+        reference_path_ = reference->exposure->path;
+        reference_width_ = reference->exposure->width;
+        reference_height_ = reference->exposure->height;
         s_.ledger.set_choice("reference/" + group_.name, reference_fingerprint_);
     }
 
@@ -408,7 +408,6 @@ private:
     Calibrations calibrations_;
     std::vector<std::optional<StackReport>> done_; ///< as group_.stacks
     std::vector<std::vector<Light>> lights_;       ///< as group_.stacks
-    const Light* reference_ = nullptr;
     std::shared_ptr<const Measures> reference_measures_;
     std::string reference_fingerprint_, reference_path_;
     int reference_width_ = 0, reference_height_ = 0;
