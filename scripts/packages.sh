@@ -3,7 +3,8 @@
 
 KASANE_PACKAGES="build-essential cmake ninja-build pkg-config libeigen3-dev libfmt-dev libspdlog-dev libcli11-dev
 nlohmann-json3-dev libcfitsio-dev libpng-dev libtbb-dev libnanoflann-dev libhwy-dev libsqlitecpp-dev libsqlite3-dev
-libxxhash-dev libhowardhinnant-date-dev"
+libtiff-dev libjpeg62-turbo-dev libraw-dev libexif-dev
+libtomlplusplus-dev libxxhash-dev libhowardhinnant-date-dev"
 KASANE_TEST_PACKAGES="catch2 libbenchmark-dev"
 
 # install_packages NAME...: installs those that are missing, as root or through sudo; says exactly what is missing where

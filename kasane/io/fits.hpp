@@ -9,21 +9,15 @@
 
 namespace kasane {
 
-/// Opens the first image (primary array or first image extension). Throws InputError.
-std::unique_ptr<FrameReader> open_fits(const std::filesystem::path& file);
+/// Opens the first image (primary array or first image extension). Files under gzip are decoded at the first read, into
+/// the cache if there is one. Throws InputError.
+std::unique_ptr<FrameReader> open_fits(const std::filesystem::path& file, PixelCache* cache = nullptr);
 
 /// Opens the image extension named `extension` (EXTNAME). Throws InputError.
 std::unique_ptr<FrameReader> open_fits(const std::filesystem::path& file, const std::string& extension);
 
 /// Only the keywords of the first image and its size; as cheap as possible. Throws InputError as open_fits does.
-struct FitsSummary {
-    Header header;
-    int width = 0;
-    int height = 0;
-    int planes = 1;
-    int bits = 0; ///< BITPIX: 8, 16, 32, 64 integer; -32, -64 float
-};
-FitsSummary read_fits_summary(const std::filesystem::path& file);
+FrameSummary read_fits_summary(const std::filesystem::path& file);
 
 /// One image to write: the first becomes the primary array, others become image extensions.
 struct FitsImage {

@@ -3,19 +3,20 @@
 #include <kasane/base/error.hpp>
 #include <kasane/base/units.hpp>
 #include <kasane/io/decode.hpp>
+#include <kasane/io/formats.hpp>
 #include <kasane/io/mapped_file.hpp>
 
 #include <bit>
+#include <cctype>
 #include <cstring>
 #include <fitsio.h>
 #include <fmt/format.h>
+#include <fstream>
 #include <mutex>
 
 namespace kasane {
 
 namespace {
-
-constexpr int kLargestSide = 200000; // pixels; anything larger is a damaged header
 
 struct CloseFits {
     void operator()(fitsfile* f) const {
@@ -117,7 +118,21 @@ struct Layout {
     bool has_blank = false;
     std::int64_t blank = 0;
     bool compressed = false;
+    bool bottom_up = false; ///< ROWORDER: the first stored row is the lowest of the picture
 };
+
+bool is_bottom_up(const char* order) {
+    std::string letters;
+    for (; *order; ++order)
+        if (std::isalpha(static_cast<unsigned char>(*order)))
+            letters += static_cast<char>(std::toupper(static_cast<unsigned char>(*order)));
+    return letters == "BOTTOMUP";
+}
+
+bool is_gzip(const std::filesystem::path& file) {
+    std::ifstream in(file, std::ios::binary);
+    return in.get() == 0x1f && in.get() == 0x8b;
+}
 
 Layout read_layout(fitsfile* f, const std::filesystem::path& file) {
     Layout l;
@@ -149,6 +164,8 @@ Layout read_layout(fitsfile* f, const std::filesystem::path& file) {
     l.has_blank = l.bits > 0 && optional_key("BLANK", TLONGLONG, &blank);
     l.blank = blank;
     l.compressed = fits_is_compressed_image(f, &status) != 0;
+    char order[FLEN_VALUE] = {};
+    if (optional_key("ROWORDER", TSTRING, order)) l.bottom_up = is_bottom_up(order);
     return l;
 }
 
@@ -158,7 +175,7 @@ void require_complete(const Layout& l, const std::filesystem::path& file) {
     const std::uint64_t need =
         static_cast<std::uint64_t>(l.data_start) + pixels * static_cast<std::uint64_t>(std::abs(l.bits) / 8);
     const std::uint64_t have = std::filesystem::file_size(file);
-    if (!l.compressed && have < need)
+    if (!l.compressed && have < need && !is_gzip(file))
         refuse(file,
                fmt::format("is truncated: {} of {} bytes are there ({:.0f} %)", have, need,
                            100.0 * static_cast<double>(have) / static_cast<double>(need)),
@@ -207,13 +224,13 @@ void decode_row(const std::byte* from, float* to, int count, const Layout& l) {
 
 class FitsReader final : public FrameReader {
 public:
-    FitsReader(const std::filesystem::path& file, const std::string& extension) : path_(file) {
+    FitsReader(const std::filesystem::path& file, const std::string& extension) : path_(file), extension_(extension) {
         FitsHandle handle = open_handle(file);
         find_image(handle.get(), file, extension);
         header_ = read_cards(handle.get());
         layout_ = read_layout(handle.get(), file);
         require_complete(layout_, file);
-        if (layout_.compressed) {
+        if (layout_.compressed || is_gzip(file)) {
             handle_ = std::move(handle); // cfitsio decompresses; one thread at a time
         } else {
             mapped_ = std::make_unique<MappedFile>(file);
@@ -236,7 +253,7 @@ public:
         const std::size_t bytes = static_cast<std::size_t>(std::abs(layout_.bits)) / 8;
         for (int y = 0; y < region.height; ++y) {
             const std::size_t row = static_cast<std::size_t>(plane) * static_cast<std::size_t>(height()) +
-                                    static_cast<std::size_t>(region.y + y);
+                                    static_cast<std::size_t>(stored_row(region.y + y));
             const std::size_t at = row * static_cast<std::size_t>(width()) + static_cast<std::size_t>(region.x);
             decode_row(mapped_->data() + layout_.data_start + at * bytes, out.row(y), region.width, layout_);
         }
@@ -252,10 +269,25 @@ public:
                        : 0;
     }
 
+    std::string check_sums() const override {
+        int status = 0, data = 0, whole = 0;
+        FitsHandle handle = open_handle(path_);
+        find_image(handle.get(), path_, extension_);
+        fits_verify_chksum(handle.get(), &data, &whole, &status);
+        fits_clear_errmsg();
+        if (status) return {};
+        if (data < 0) return "the pixels do not match the DATASUM of the header";
+        if (whole < 0) return "the file does not match the CHECKSUM of its header";
+        return {};
+    }
+
 private:
+    int stored_row(int y) const { return layout_.bottom_up ? height() - 1 - y : y; }
+
     void read_compressed(const Region& r, View<float> out, int plane) const {
         const std::lock_guard lock(handle_mutex_);
-        long first[3] = {r.x + 1, r.y + 1, plane + 1}, last[3] = {r.right(), r.bottom(), plane + 1},
+        const int low = layout_.bottom_up ? height() - r.bottom() : r.y;
+        long first[3] = {r.x + 1, low + 1, plane + 1}, last[3] = {r.right(), low + r.height, plane + 1},
              step[3] = {1, 1, 1};
         std::vector<float> buffer(static_cast<std::size_t>(r.area()));
         float nodata = kNoData;
@@ -266,10 +298,12 @@ private:
             throw InputError("cannot be decompressed: " + fits_reason(status), path_, "Copy it again from the camera");
         }
         for (int y = 0; y < r.height; ++y)
-            std::copy_n(buffer.data() + static_cast<std::ptrdiff_t>(y) * r.width, r.width, out.row(y));
+            std::copy_n(buffer.data() + static_cast<std::ptrdiff_t>(layout_.bottom_up ? r.height - 1 - y : y) * r.width,
+                        r.width, out.row(y));
     }
 
     std::filesystem::path path_;
+    std::string extension_;
     Header header_;
     Layout layout_;
     std::unique_ptr<MappedFile> mapped_;
@@ -279,20 +313,32 @@ private:
 
 } // namespace
 
-std::unique_ptr<FrameReader> open_fits(const std::filesystem::path& file) {
-    return std::make_unique<FitsReader>(file, std::string{});
+std::unique_ptr<FrameReader> open_fits(const std::filesystem::path& file, PixelCache* cache) {
+    auto frame = std::make_unique<FitsReader>(file, std::string{});
+    if (!cache || !is_gzip(file)) return frame;
+    FrameSummary summary = read_fits_summary(file);
+    return open_decoded(
+        file, std::move(summary),
+        [file] {
+            const FitsReader f(file, {});
+            Decoded out{{}, Image(f.width(), f.height() * f.planes())};
+            for (int p = 0; p < f.planes(); ++p)
+                f.read(f.bounds(), out.floats.plane().crop({0, p * f.height(), f.width(), f.height()}), p);
+            return out;
+        },
+        cache);
 }
 
 std::unique_ptr<FrameReader> open_fits(const std::filesystem::path& file, const std::string& extension) {
     return std::make_unique<FitsReader>(file, extension);
 }
 
-FitsSummary read_fits_summary(const std::filesystem::path& file) {
+FrameSummary read_fits_summary(const std::filesystem::path& file) {
     FitsHandle handle = open_handle(file);
     find_image(handle.get(), file, {});
     const Layout l = read_layout(handle.get(), file);
     require_complete(l, file);
-    return {read_cards(handle.get()), l.width, l.height, l.planes, l.bits};
+    return {Format::fits, read_cards(handle.get()), l.width, l.height, l.planes, l.bits, true};
 }
 
 } // namespace kasane

@@ -9,7 +9,27 @@
 
 namespace kasane {
 
+class PixelCache;
+
+enum class Format { fits, tiff, png, jpeg, camera_raw };
+
+/// "FITS", "TIFF", "PNG", "JPEG", "camera raw".
+std::string_view format_name(Format format);
+
+/// What a file says of itself without its pixels. Keywords of FITS stand in the header as they are; EXIF tags as
+/// "Exif.ExposureTime", what a camera raw file says beside EXIF as "Raw.CfaPattern".
+struct FrameSummary {
+    Format format = Format::fits;
+    Header header;
+    int width = 0;
+    int height = 0;
+    int planes = 1;
+    int bits = 0;       ///< as FITS BITPIX: 8, 16, 32, 64 integer; -32, -64 float
+    bool linear = true; ///< counts are proportional to light; not so in a JPEG
+};
+
 /// An open image file. Region reads may run on several threads at once. The file is never written to.
+/// Row 0 is the top row of the picture where the file says how its rows are ordered (ROWORDER), else the first stored.
 class FrameReader {
 public:
     virtual ~FrameReader() = default;
@@ -32,14 +52,25 @@ public:
     virtual void release() const {}
     /// How many bytes of mapped memory a read of `region` touches at most.
     virtual std::uint64_t mapped_bytes(const Region&) const { return 0; }
+    /// What is wrong with the check sums that the file carries (FITS CHECKSUM and DATASUM); empty where they agree or
+    /// there are none. Reads the whole file.
+    virtual std::string check_sums() const { return {}; }
 };
 
 /// True for file names whose format Kasane reads.
 bool is_readable_name(const std::filesystem::path& file);
 
-/// Opens a file of any known format. Throws InputError that says what is wrong with it: missing, empty, not the format
-/// its name says, truncated, no image in it.
-std::unique_ptr<FrameReader> open_frame(const std::filesystem::path& file);
+/// What the file says, as cheaply as its format allows; pixels are not read. Throws InputError as open_frame does.
+FrameSummary read_summary(const std::filesystem::path& file);
+
+/// Opens a file of any known format. Formats without random access (PNG, JPEG, camera raw, gzip, a TIFF in one
+/// compressed piece) are decoded once, when pixels are first asked for: into `cache` if there is one, else into memory.
+/// Throws InputError that says what is wrong with the file: missing, empty, not the format its name says, truncated,
+/// no image in it.
+std::unique_ptr<FrameReader> open_frame(const std::filesystem::path& file, PixelCache* cache = nullptr);
+
+/// A frame turned clockwise by 90, 180 or 270 degrees (0: as it is). Throws UsageError for other angles.
+std::unique_ptr<FrameReader> turned_frame(std::unique_ptr<FrameReader> frame, int degrees_clockwise);
 
 /// Reads one whole plane.
 Image read_plane(const FrameReader& reader, int plane = 0);

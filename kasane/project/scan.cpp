@@ -96,7 +96,7 @@ Scan scan_folder(const fs::path& folder, const fs::path& skip, Ledger* ledger, c
         if (!exposures[i]) {
             try {
                 const fs::path full = folder / files[i].path;
-                const FitsSummary s = read_fits_summary(full);
+                const FrameSummary s = read_fits_summary(full);
                 Exposure e = describe_exposure(files[i].path, s.header, s.width, s.height, s.planes, s.bits);
                 e.fingerprint = fingerprint(full);
                 exposures[i] = std::move(e);
