@@ -1,9 +1,11 @@
 #include "arguments.hpp"
 
 #include <kasane/base/error.hpp>
+#include <kasane/sky/variants.hpp>
 
 #include <cctype>
 #include <charconv>
+#include <fmt/format.h>
 
 namespace kasane::cli {
 
@@ -36,28 +38,61 @@ void describe(CLI::App& app, Arguments& a) {
                      "stretched PNG preview\n"
                      "each) and report.txt. Works on a bare folder; a second run does only what has changed. No "
                      "intermediate frames are written.");
-    run->add_option("folder", a.folder,
-                    "The folder with the exposures, in sub-folders or one heap (default: the project)")
-        ->type_name("FOLDER");
-    run->add_option("-o,--output", a.output,
-                    "Where to write results and the ledger instead of FOLDER/kasane and FOLDER/.kasane")
-        ->type_name("DIR");
-    common(run);
+    const auto project = [&](CLI::App* verb) {
+        verb->add_option("folder", a.folder,
+                         "The folder with the exposures, in sub-folders or one heap (default: the project)")
+            ->type_name("FOLDER");
+        verb->add_option("-o,--output", a.output,
+                         "Where results and the ledger lie instead of FOLDER/kasane and FOLDER/.kasane")
+            ->type_name("DIR");
+        common(verb);
+    };
+    project(run);
 
     CLI::App* scan = app.add_subcommand("scan", "Say what each file is and how Kasane knows");
     scan->description("Say what each file is and how Kasane knows.\n\n"
-                      "Reads only headers and changes nothing. Prints the exposures by role, night and filter, the "
-                      "stacks they would make, and what\n"
-                      "could not be read or placed. With --json, every file with all that its header says.");
-    scan->add_option("folder", a.folder, "The folder with the exposures (default: the project)")->type_name("FOLDER");
-    common(scan);
+                      "Reads headers, and pixels only where nothing else tells the role. Prints the exposures by role, "
+                      "night and filter, the stacks\n"
+                      "they would make, and what could not be read or placed. With --json, every file with all that is "
+                      "known of it and how. The ledger\n"
+                      "remembers what was read; nothing else is written.");
+    project(scan);
+
+    CLI::App* check = app.add_subcommand("check", "Say what goes with what, what is wrong or missing, and what a run will cost");
+    check->description("Say what goes with what, what is wrong or missing, and what a run will cost.\n\n"
+                       "For each stack prints which darks, flats and bias calibrate its lights and why, what was not taken "
+                       "and what would allow it;\n"
+                       "then findings, each with a level (blocker, warning, note), a code in --json, the files and the "
+                       "remedy; then the time and the\n"
+                       "disk that a run will take. Makes no results.");
+    project(check);
+
+    CLI::App* status = app.add_subcommand("status", "Say what is done, what is stale, and why");
+    status->description("Say what is done, what is stale, and why.\n\n"
+                        "Compares every result with the files and the recipe as they are now. A result is stale when one of "
+                        "its exposures, its masters or\n"
+                        "a setting that matters to it has changed; files that were only moved or renamed change nothing. "
+                        "Results that nothing asks for any\n"
+                        "more are named. Makes no results.");
+    project(status);
+
+    CLI::App* init = app.add_subcommand("init", "Write a recipe, kasane.toml, with every key commented out and explained");
+    init->description("Write a recipe, kasane.toml, with every key commented out and explained.\n\n"
+                      "A recipe is never needed. It tells what folder names mean, what headers lack or have wrong, which "
+                      "files to leave out, where other\n"
+                      "darks and masters are kept, and how strictly frames must agree. docs/recipe.md explains all of it. A "
+                      "misspelt key is an error that\n"
+                      "names the right one.");
+    init->add_option("folder", a.folder, "The project (default: this folder)")->type_name("FOLDER");
+    init->add_flag("--force", a.force, "Replace a recipe that is there");
+    common(init);
 
     CLI::App* show = app.add_subcommand("show", "Look at one image: header digest, statistics, stars, preview");
     show->description("Look at one image: header digest, statistics, stars, preview.\n\n"
                       "Prints what the header says, levels and noise, and the stars found; writes a stretched preview "
                       "as PNG into this folder\n"
                       "(NAME.preview.png), because a linear image looks black. The image itself is only read.");
-    show->add_option("file", a.file, "A FITS file: raw exposure, calibration master or master light")
+    show->add_option("file", a.file, "An image: raw exposure, calibration master or master light")
         ->type_name("FILE")
         ->required();
     show->add_option("-p,--preview", a.preview, "Where to write the preview")->type_name("PNG");
@@ -65,12 +100,20 @@ void describe(CLI::App& app, Arguments& a) {
     common(show);
 
     CLI::App* demo = app.add_subcommand("demo", "Write a simulated project: three nights on the Paper Lantern Nebula");
-    demo->description("Write a simulated project: three nights on the fictional Paper Lantern Nebula.\n\n"
-                      "About 220 small FITS files (240 MB): lights in L, R, G, B and Ha with cloud, wind, twilight, a "
-                      "meridian flip, trails and moved\n"
-                      "dust; flats for each night and filter; bias and darks. The truth about them goes into DIR.truth "
-                      "beside it. Then try\n"
-                      "'kasane run DIR'.");
+    std::string variants;
+    for (const sky::Variant& v : sky::demo_variants())
+        variants += fmt::format("  {:<10} {}\n", v.name, v.story);
+    demo->description("Write a simulated project on the fictional Paper Lantern Nebula.\n\n"
+                      "Without --variant: about 220 small FITS files (240 MB), lights in L, R, G, B and Ha with cloud, wind, "
+                      "twilight, a meridian flip,\n"
+                      "trails and moved dust; flats for each night and filter; bias and darks. The truth about them goes into "
+                      "DIR.truth beside it. Then try\n"
+                      "'kasane check DIR' and 'kasane run DIR'. The variants:\n" +
+                      variants);
+    std::vector<std::string> names;
+    for (const sky::Variant& v : sky::demo_variants())
+        names.push_back(v.name);
+    demo->add_option("--variant", a.variant, "Which project to write")->check(CLI::IsMember(names))->type_name("NAME");
     demo->add_option("dir", a.folder, "The folder to write (default: paper-lantern)")->type_name("DIR");
     demo->add_flag("--force", a.force, "Write into a folder that is not empty, replacing files of the same names");
     common(demo);

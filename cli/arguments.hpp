@@ -15,12 +15,13 @@ struct Arguments {
     bool quiet = false;
     int threads = 0;
     std::string memory;            ///< as given; see memory_bytes
-    std::filesystem::path folder;  ///< run, scan: the folder; demo: where to write
-    std::filesystem::path output;  ///< run
+    std::filesystem::path folder;  ///< run, scan, check, status, init: the folder; demo: where to write
+    std::filesystem::path output;  ///< run, scan, check, status
     std::filesystem::path file;    ///< show
     std::filesystem::path preview; ///< show
     bool no_preview = false;
-    bool force = false; ///< demo
+    bool force = false;            ///< demo, init
+    std::string variant = "nights"; ///< demo
 };
 
 /// Adds all verbs and options, with their help, to `app`.

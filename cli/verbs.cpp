@@ -1,15 +1,18 @@
 #include "verbs.hpp"
 
 #include <kasane/base/error.hpp>
+#include <kasane/base/output_file.hpp>
 #include <kasane/image/statistics.hpp>
 #include <kasane/image/stretch.hpp>
 #include <kasane/io/png.hpp>
 #include <kasane/io/reader.hpp>
+#include <kasane/project/check.hpp>
 #include <kasane/project/run.hpp>
 #include <kasane/project/scan.hpp>
 #include <kasane/report/show.hpp>
 #include <kasane/report/tables.hpp>
 #include <kasane/sky/scenario.hpp>
+#include <kasane/sky/variants.hpp>
 
 #include <fmt/format.h>
 #include <iostream>
@@ -28,11 +31,15 @@ fs::path folder_of(const Arguments& a) {
     return a.folder.empty() ? a.project : a.project == "." ? a.folder : a.project / a.folder;
 }
 
-int run(const Arguments& a, const Context& context) {
+RunOptions options_of(const Arguments& a) {
     RunOptions options;
     options.folder = folder_of(a);
     options.output = a.output;
-    const RunReport report = run_project(options, context);
+    return options;
+}
+
+int run(const Arguments& a, const Context& context) {
+    const RunReport report = run_project(options_of(a), context);
     write_report(report);
     if (a.json)
         print_json(to_json(report));
@@ -42,9 +49,14 @@ int run(const Arguments& a, const Context& context) {
 }
 
 int scan(const Arguments& a, const Context& context) {
-    const fs::path folder = folder_of(a);
-    const Scan scan = scan_folder(folder, default_output(folder), nullptr, context);
-    const Pairing pairing = pair_frames(scan.exposures);
+    const RunOptions options = options_of(a);
+    const Recipe recipe = recipe_of(options);
+    std::error_code failed;
+    if (!fs::is_directory(options.folder, failed))
+        throw InputError("is not a folder", options.folder, "Name the folder that holds the exposures");
+    Ledger ledger(memory_folder(options), Ledger::Use::look);
+    const Scan scan = scan_folder({options.folder, output_of(options, recipe), recipe}, ledger, context);
+    const Pairing pairing = pair_frames(scan.exposures, recipe.pairing);
     if (a.json) {
         nlohmann::json exposures = nlohmann::json::array(), stacks = nlohmann::json::array(),
                        findings = nlohmann::json::array();
@@ -59,11 +71,14 @@ int scan(const Arguments& a, const Context& context) {
         for (const auto* list : {&scan.findings, &pairing.findings})
             for (const Finding& f : *list)
                 findings.push_back(to_json(f));
-        print_json(
-            {{"exposures", exposures}, {"stacks", stacks}, {"findings", findings}, {"other_files", scan.other_files}});
+        print_json({{"exposures", exposures},
+                    {"stacks", stacks},
+                    {"findings", findings},
+                    {"other_files", scan.other_files},
+                    {"excluded", scan.excluded}});
     } else if (scan.exposures.empty() && scan.findings.empty()) {
         std::cout << fmt::format(
-            "There are no exposures in {}. Name the folder that holds the FITS files of a target.\n", folder.string());
+            "There are no exposures in {}. Name the folder that holds the files of a target.\n", options.folder.string());
     } else {
         std::cout << scan_table(scan, pairing);
     }
@@ -71,6 +86,39 @@ int scan(const Arguments& a, const Context& context) {
                          std::any_of(pairing.findings.begin(), pairing.findings.end(),
                                      [](const Finding& f) { return f.level != Level::note; });
     return wanting ? Exit::done_with_findings : Exit::done;
+}
+
+int check(const Arguments& a, const Context& context) {
+    const CheckReport report = check_project(options_of(a), context);
+    if (a.json)
+        print_json(to_json(report));
+    else
+        std::cout << check_text(report);
+    return report.clean() && !report.pairing.stacks.empty() ? Exit::done : Exit::done_with_findings;
+}
+
+int status(const Arguments& a, const Context& context) {
+    const StatusReport report = project_status(options_of(a), context);
+    if (a.json)
+        print_json(to_json(report));
+    else
+        std::cout << status_text(report);
+    return report.all_done() && !report.results.empty() ? Exit::done : Exit::done_with_findings;
+}
+
+int init(const Arguments& a) {
+    const fs::path folder = folder_of(a), file = recipe_file(folder);
+    std::error_code failed;
+    if (!fs::is_directory(folder, failed))
+        throw UsageError("is not a folder", folder, "Name the folder that holds the exposures");
+    if (fs::exists(file, failed) && !a.force)
+        throw UsageError("there is a recipe already", file, "Edit it, or add --force to replace it");
+    write_text_safely(file, recipe_template());
+    if (a.json)
+        print_json({{"recipe", file.string()}});
+    else
+        std::cout << fmt::format("A recipe is in {}: everything in it is commented out and explained.\n", file.string());
+    return Exit::done;
 }
 
 int show(const Arguments& a) {
@@ -94,16 +142,17 @@ int demo(const Arguments& a, const Context& context) {
     if (fs::exists(folder, failed) && !a.force && (!fs::is_directory(folder) || !fs::is_empty(folder)))
         throw UsageError("this folder exists and is not empty", folder,
                          "Name another one, or add --force to replace files of the same names");
-    const sky::Written written = sky::write_scenario(sky::demo_scenario(), folder, context);
+    const sky::Variant& variant = sky::demo_variant(a.variant);
+    const sky::Written written = sky::write_scenario(variant.make(), folder, context);
     if (a.json) {
         print_json({{"folder", written.folder.string()},
                     {"truth", written.truth.string()},
                     {"files", written.files},
                     {"bytes", written.bytes}});
     } else {
-        std::cout << fmt::format("Three nights on the Paper Lantern Nebula: {} exposures ({:.0f} MB) in {}\nThe truth "
-                                 "about them is in {}\n\nNow try\n  kasane scan {}\n  kasane run {}\n",
-                                 written.files, static_cast<double>(written.bytes) / 1e6, folder.string(),
+        std::cout << fmt::format("{}\n{} exposures ({:.0f} MB) in {}\nThe truth about them is in {}\n\nNow try\n  kasane "
+                                 "check {}\n  kasane run {}\n",
+                                 variant.story, written.files, static_cast<double>(written.bytes) / 1e6, folder.string(),
                                  written.truth.string(), folder.string(), folder.string());
     }
     return Exit::done;
@@ -114,6 +163,9 @@ int demo(const Arguments& a, const Context& context) {
 int run_verb(const Arguments& a, const Context& context) {
     if (a.verb == "run") return run(a, context);
     if (a.verb == "scan") return scan(a, context);
+    if (a.verb == "check") return check(a, context);
+    if (a.verb == "status") return status(a, context);
+    if (a.verb == "init") return init(a);
     if (a.verb == "show") return show(a);
     return demo(a, context);
 }

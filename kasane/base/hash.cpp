@@ -2,10 +2,10 @@
 
 #include <kasane/base/error.hpp>
 
-#include <cstring>
+#include <algorithm>
 #include <fmt/format.h>
 #include <fstream>
-#include <vector>
+#include <memory>
 #include <xxhash.h>
 
 namespace kasane {
@@ -29,32 +29,59 @@ std::string Digester::result() const {
     return digest(pieces_);
 }
 
-std::string fingerprint(const std::filesystem::path& file) {
-    constexpr std::int64_t kEnd = 64 << 10, kBlock = 4 << 10, kBlocks = 64;
-    std::ifstream in(file, std::ios::binary | std::ios::ate);
-    if (!in) throw InputError("cannot be opened", file, "Check that the file still exists and may be read");
-    const auto size = static_cast<std::int64_t>(in.tellg());
-    std::string sample = fmt::format("{}:", size);
-    std::vector<char> buffer;
-    const auto take = [&](std::int64_t at, std::int64_t length) {
-        length = std::min(length, size - at);
-        if (at < 0 || length <= 0) return;
-        buffer.resize(static_cast<std::size_t>(length));
-        in.seekg(at);
-        in.read(buffer.data(), length);
-        if (!in) throw InputError("cannot be read to its end", file, "Copy it again from the camera or the disk");
-        sample.append(buffer.data(), buffer.size());
-    };
-    if (size <= 2 * kEnd + kBlocks * kBlock) {
-        take(0, size);
-    } else {
-        take(0, kEnd);
-        const std::int64_t step = (size - 2 * kEnd) / kBlocks;
-        for (std::int64_t i = 0; i < kBlocks; ++i)
-            take(kEnd + i * step, kBlock);
-        take(size - kEnd, kEnd);
+namespace {
+
+class File {
+public:
+    explicit File(const std::filesystem::path& file) : path_(file), in_(file, std::ios::binary) {
+        if (!in_) throw InputError("cannot be opened", file, "Check that the file still exists and may be read");
     }
+    void read(std::string& into, std::int64_t at, std::int64_t length) {
+        const std::size_t before = into.size();
+        into.resize(before + static_cast<std::size_t>(length));
+        in_.seekg(at);
+        in_.read(into.data() + before, length);
+        if (!in_) throw InputError("cannot be read to its end", path_, "Copy it again from the camera or the disk");
+    }
+
+private:
+    std::filesystem::path path_;
+    std::ifstream in_;
+};
+
+std::int64_t size_of(const std::filesystem::path& file) {
+    std::error_code failed;
+    const auto size = std::filesystem::file_size(file, failed);
+    if (failed) throw InputError("cannot be read: " + failed.message(), file, "Check that the file still exists");
+    return static_cast<std::int64_t>(size);
+}
+
+} // namespace
+
+std::string fingerprint(const std::filesystem::path& file) {
+    constexpr std::int64_t kHead = 64 << 10, kTail = 4 << 10;
+    const std::int64_t size = size_of(file);
+    File in(file);
+    std::string sample = fmt::format("{}:", size);
+    in.read(sample, 0, std::min(size, kHead));
+    if (size > kHead) in.read(sample, std::max(kHead, size - kTail), std::min(kTail, size - kHead));
     return digest(sample);
+}
+
+std::string content_digest(const std::filesystem::path& file) {
+    constexpr std::int64_t kBlock = 1 << 20;
+    const std::int64_t size = size_of(file);
+    File in(file);
+    const std::unique_ptr<XXH3_state_t, decltype(&XXH3_freeState)> state(XXH3_createState(), &XXH3_freeState);
+    XXH3_128bits_reset(state.get());
+    std::string block;
+    for (std::int64_t at = 0; at < size; at += kBlock) {
+        block.clear();
+        in.read(block, at, std::min(kBlock, size - at));
+        XXH3_128bits_update(state.get(), block.data(), block.size());
+    }
+    const XXH128_hash_t h = XXH3_128bits_digest(state.get());
+    return fmt::format("{:016x}{:016x}", h.high64, h.low64);
 }
 
 } // namespace kasane

@@ -13,7 +13,7 @@ namespace kasane {
 
 CalibratedView::CalibratedView(std::shared_ptr<const FrameReader> raw, CalibrationSet calibration)
     : raw_(std::move(raw)), calibration_(std::move(calibration)) {
-    for (const auto& part : {calibration_.dark, calibration_.flat})
+    for (const auto& part : {calibration_.dark, calibration_.bias, calibration_.flat})
         if (part && part->bounds() != raw_->bounds())
             throw InputError(fmt::format("is {} x {} pixels and cannot calibrate a light of {} x {}", part->width(),
                                          part->height(), raw_->width(), raw_->height()),
@@ -22,16 +22,30 @@ CalibratedView::CalibratedView(std::shared_ptr<const FrameReader> raw, Calibrati
 
 void CalibratedView::read_unrepaired(const Region& region, View<float> out) const {
     raw_->read(region, out);
+    if (calibration_.offset_level != 0 && !calibration_.dark)
+        for (int y = 0; y < region.height; ++y)
+            for (int x = 0; x < region.width; ++x)
+                out(x, y) -= calibration_.offset_level;
     if (!calibration_.dark && !calibration_.flat) return;
     std::vector<float> part(static_cast<std::size_t>(region.area()));
     const View<float> lines{part.data(), region.width, region.height, region.width};
+    const float scale = calibration_.bias ? calibration_.dark_scale : 1.0f;
     if (calibration_.dark) {
         calibration_.dark->read(region, lines);
         for (int y = 0; y < region.height; ++y) {
             float* to = out.row(y);
             const float* dark = lines.row(y);
             for (int x = 0; x < region.width; ++x)
-                to[x] -= dark[x];
+                to[x] -= scale * dark[x];
+        }
+    }
+    if (calibration_.dark && calibration_.bias) {
+        calibration_.bias->read(region, lines);
+        for (int y = 0; y < region.height; ++y) {
+            float* to = out.row(y);
+            const float* bias = lines.row(y);
+            for (int x = 0; x < region.width; ++x)
+                to[x] -= (1 - scale) * bias[x];
         }
     }
     if (calibration_.flat) {
@@ -78,12 +92,14 @@ void CalibratedView::read(const Region& region, View<float> out) const {
 void CalibratedView::release() const {
     raw_->release();
     if (calibration_.dark) calibration_.dark->release();
+    if (calibration_.bias) calibration_.bias->release();
     if (calibration_.flat) calibration_.flat->release();
 }
 
 std::uint64_t CalibratedView::mapped_bytes(const Region& region) const {
     std::uint64_t bytes = raw_->mapped_bytes(region);
     if (calibration_.dark) bytes += calibration_.dark->mapped_bytes(region);
+    if (calibration_.bias) bytes += calibration_.bias->mapped_bytes(region);
     if (calibration_.flat) bytes += calibration_.flat->mapped_bytes(region);
     return bytes;
 }

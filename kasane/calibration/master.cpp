@@ -15,9 +15,9 @@ namespace {
 constexpr int kSampleRows = 48; // spread over the frame, for levels and noise
 
 /// Rows spread over the frame of one exposure, offset removed.
-std::vector<float> sample_rows(const FrameReader& frame, const FrameReader* offset) {
+std::vector<float> sample_rows(const FrameReader& frame, const FrameReader* offset, float offset_level) {
     const int rows = std::min(kSampleRows, frame.height());
-    Image row(frame.width(), 1), dark(frame.width(), 1);
+    Image row(frame.width(), 1), dark(frame.width(), 1, 1, offset_level);
     std::vector<float> values;
     values.reserve(static_cast<std::size_t>(rows) * static_cast<std::size_t>(frame.width()));
     for (int i = 0; i < rows; ++i) {
@@ -72,10 +72,11 @@ MasterResult build_master(Role role, const std::vector<std::shared_ptr<const Fra
                              f->path(), "Keep frames of different cameras or binnings apart");
     const bool flat = role == Role::flat;
     const FrameReader* subtract = flat ? offset : nullptr;
+    const float constant = flat && !offset ? options.offset_level : 0;
 
     // Levels and noise, from a sample.
     std::vector<std::vector<float>> samples(frames.size());
-    context.workers.for_each(frames.size(), [&](std::size_t f) { samples[f] = sample_rows(*frames[f], subtract); });
+    context.workers.for_each(frames.size(), [&](std::size_t f) { samples[f] = sample_rows(*frames[f], subtract, constant); });
     std::vector<float> level(frames.size()), scale(frames.size(), 1.0f);
     for (std::size_t f = 0; f < frames.size(); ++f) {
         level[f] = median_of(samples[f]);
@@ -109,7 +110,7 @@ MasterResult build_master(Role role, const std::vector<std::shared_ptr<const Fra
         const Region region{0, static_cast<int>(b) * band, width, std::min(band, height - static_cast<int>(b) * band)};
         const std::ptrdiff_t pixels = region.area();
         std::vector<float> block(static_cast<std::size_t>(pixels) * frames.size()),
-            dark(static_cast<std::size_t>(pixels), 0.0f);
+            dark(static_cast<std::size_t>(pixels), constant);
         std::vector<float> weight(static_cast<std::size_t>(pixels));
         std::vector<std::uint16_t> low(static_cast<std::size_t>(pixels)), high(static_cast<std::size_t>(pixels));
         if (subtract) subtract->read(region, {dark.data(), width, region.height, width});

@@ -14,6 +14,7 @@ namespace kasane {
 
 struct MasterOptions {
     RejectionOptions rejection = {.low = 3.5f, .high = 3.5f}; ///< in units of a pixel's own spread
+    float offset_level = 0; ///< flats without an offset frame: a constant to be subtracted, ADU
 };
 
 /// A finished master and what can be said of it. Units: ADU for bias and darks; flats are ratios with mean 1.

@@ -1,109 +1,404 @@
 #include <kasane/frames/exposure.hpp>
 
+#include <kasane/frames/nights.hpp>
+#include <kasane/frames/words.hpp>
+
 #include <algorithm>
 #include <array>
 #include <cctype>
+#include <charconv>
 #include <cmath>
-#include <cstdio>
-#include <date/date.h>
 #include <filesystem>
 #include <fmt/format.h>
-#include <map>
 
 namespace kasane {
 
 namespace {
 
-/// Letters and digits only, lower case.
-std::string letters(const std::string& text) {
+struct FieldEntry {
+    const char* name;
+    const char* meaning;
+    /// The spellings in use, the FITS standard's and its registry's first; EXIF tags last.
+    std::vector<std::string_view> keys;
+};
+
+const std::array<FieldEntry, kFields>& field_table() {
+    static const std::array<FieldEntry, kFields> table = {{
+        {"role", "light, dark, flat, bias or dark flat",
+         {"IMAGETYP", "IMAGETYPE", "OBSTYPE", "FRAME", "FRAMETYP", "IMGTYPE", "EXPTYPE", "OBS-TYPE", "PICTTYPE"}},
+        {"master", "true for a combination of many frames", {}},
+        {"target", "what was photographed", {"OBJECT", "OBJNAME", "TARGET", "TARGNAME"}},
+        {"filter", "filter", {"FILTER", "FILTER1", "FILTERID", "FILTNAME", "FILTNAM", "FILT", "FWFILTER", "INSFILTE"}},
+        {"seconds", "[s] exposure time",
+         {"EXPTIME", "EXPOSURE", "XPOSURE", "EXP_TIME", "EXP-TIME", "ITIME", "INTTIME", "TELAPSE", "Exif.ExposureTime"}},
+        {"gain", "gain setting of the camera, or ISO800",
+         {"GAIN", "ISOSPEED", "ISO", "GAINRAW", "CCDGAIN", "Exif.ISOSpeedRatings"}},
+        {"offset", "offset setting of the camera", {"OFFSET", "BLKLEVEL", "BLACKLEV", "CCDOFFST", "OFFSETRW"}},
+        {"temperature", "[degC] sensor temperature",
+         {"CCD-TEMP", "CCDTEMP", "CCD_TEMP", "DET-TEMP", "DETTEMP", "SENSTEMP", "SENSORT", "TEMPERAT", "CAM-TEMP",
+          "Raw.SensorTemperature", "Exif.AmbientTemperature"}},
+        {"temperature_set", "[degC] sensor temperature asked for",
+         {"SET-TEMP", "SETTEMP", "SET_TEMP", "CCD-TSET", "CCDTSET", "TEMP-SET", "TEMPSET"}},
+        {"binning", "binning, 2 or 2x2", {}},
+        {"cfa", "colours of the first pixels, RGGB; mono for none",
+         {"BAYERPAT", "CFAPAT", "CFA-PAT", "COLORTYP", "BAYER", "CFATYPE", "MOSAIC", "Raw.CfaPattern"}},
+        {"start", "start of the exposure, UTC", {"DATE-OBS", "DATE-BEG", "DATE_OBS", "DATEOBS", "DATE-STA"}},
+        {"start_local", "start of the exposure by the local clock",
+         {"DATE-LOC", "DATELOC", "LOC-DATE", "Exif.DateTimeOriginal", "Exif.DateTime"}},
+        {"night", "date on which the night began, or a name for it", {}},
+        {"camera", "camera", {"INSTRUME", "CAMERA", "CAMNAME", "CAMMODEL", "DETECTOR", "DETNAM", "Exif.Model"}},
+        {"telescope", "telescope or lens", {"TELESCOP", "TELNAME", "LENS", "Exif.LensModel"}},
+        {"focal_length", "[mm] focal length", {"FOCALLEN", "FOCAL", "FOCLEN", "FLENGTH", "Exif.FocalLength"}},
+        {"pixel_size", "[um] pixel size in x", {"XPIXSZ", "PIXSIZE1", "PIXSIZE", "PIXSIZEX", "XPIXSIZE", "PIXELSZ"}},
+        {"electrons_per_adu", "[e-/ADU] conversion gain", {"EGAIN", "E-GAIN", "GAINADU", "GAIN_ELE", "CVF"}},
+        {"saturation", "[ADU] level at which pixels saturate",
+         {"SATURATE", "SATLEVEL", "SATURATI", "MAXADU", "MAXLIN", "WHITELEV", "Raw.WhiteLevel"}},
+        {"black_level", "[ADU] level without light, as the camera states it", {"BLACKADU", "Raw.BlackLevel"}},
+        {"right_ascension", "[deg] where the telescope points", {"RA", "OBJCTRA", "RA_DEG", "OBJRA", "TELRA", "CRVAL1"}},
+        {"declination", "[deg] where the telescope points", {"DEC", "OBJCTDEC", "DEC_DEG", "OBJDEC", "TELDEC", "CRVAL2"}},
+        {"latitude", "[deg] of the site, north positive",
+         {"SITELAT", "OBSGEO-B", "LAT-OBS", "OBS-LAT", "LATITUDE", "GEOLAT", "SITE-LAT"}},
+        {"longitude", "[deg] of the site, east positive",
+         {"SITELONG", "OBSGEO-L", "LONG-OBS", "OBS-LONG", "LONGITUD", "GEOLON", "SITE-LON", "SITELON"}},
+        {"orientation", "EXIF orientation, 1 to 8", {"ORIENTAT", "Exif.Orientation"}},
+        {"pier_side", "side of the pier", {"PIERSIDE", "PIER", "SIDEPIER", "MERIDIAN"}},
+        {"rotator", "[deg] angle of the camera", {"ROTATANG", "ROTATOR", "ROTANGLE", "ROTPA", "POSANGLE", "OBJCTROT", "PA"}},
+        {"turn", "[deg] clockwise turn to apply to the pixels: 0, 90, 180 or 270", {}},
+    }};
+    return table;
+}
+
+const FieldEntry& entry(Field field) {
+    return field_table()[static_cast<std::size_t>(field)];
+}
+
+std::string trimmed(const std::string& text) {
+    const auto first = text.find_first_not_of(" \t"), last = text.find_last_not_of(" \t");
+    return first == std::string::npos ? "" : text.substr(first, last - first + 1);
+}
+
+std::optional<double> number_of(const std::string& text) {
+    const std::string t = trimmed(text);
+    double value = 0;
+    const char* first = t.data() + (!t.empty() && t.front() == '+' ? 1 : 0);
+    const auto [end, error] = std::from_chars(first, t.data() + t.size(), value);
+    if (error != std::errc{} || end != t.data() + t.size() || !std::isfinite(value)) return std::nullopt;
+    return value;
+}
+
+/// Degrees, or degrees (or hours), minutes and seconds apart by blanks or colons, with a sign or a letter of the compass.
+std::optional<double> angle_of(std::string text, double limit) {
+    for (const auto& [mark, sign] : {std::pair{"W", -1.0}, {"S", -1.0}, {"E", 1.0}, {"N", 1.0}})
+        if (const auto at = text.find(mark); at != std::string::npos) {
+            text.erase(at, 1);
+            const auto value = angle_of(text, limit);
+            return value ? std::optional(sign * *value) : std::nullopt;
+        }
+    if (const auto plain = number_of(text)) return std::abs(*plain) <= limit ? plain : std::nullopt;
+    std::string t = trimmed(text);
+    const double sign = !t.empty() && t.front() == '-' ? -1 : 1;
+    if (!t.empty() && (t.front() == '-' || t.front() == '+')) t.erase(0, 1);
+    double value = 0, unit = 1;
+    std::size_t at = 0;
+    int parts = 0;
+    while (at < t.size() && parts < 3) {
+        const std::size_t end = std::min(t.find_first_of(" :", at), t.size());
+        const auto part = number_of(t.substr(at, end - at));
+        if (!part || *part < 0 || (parts > 0 && *part >= 60)) return std::nullopt;
+        value += *part * unit;
+        unit /= 60;
+        ++parts;
+        at = end == t.size() ? end : t.find_first_not_of(" :", end);
+        if (at == std::string::npos) break;
+    }
+    if (parts < 2 || value > limit) return std::nullopt;
+    return sign * value;
+}
+
+/// Two whole numbers of a binning: "2", "2x2", "2 2", "(2,2)".
+bool binning_of(const std::string& text, int& x, int& y) {
+    std::array<int, 2> found{0, 0};
+    int count = 0;
+    for (std::size_t i = 0; i < text.size();) {
+        if (!std::isdigit(static_cast<unsigned char>(text[i]))) {
+            ++i;
+            continue;
+        }
+        double v = 0;
+        const auto [end, error] = std::from_chars(text.data() + i, text.data() + text.size(), v);
+        if (error != std::errc{} || count == 2) return false;
+        found[static_cast<std::size_t>(count++)] = v >= 1 && v <= 16 ? static_cast<int>(v) : 0;
+        i = static_cast<std::size_t>(end - text.data());
+    }
+    if (count == 1) found[1] = found[0];
+    if (found[0] < 1 || found[1] < 1) return false;
+    x = found[0];
+    y = found[1];
+    return true;
+}
+
+std::string cfa_of(const std::string& text) {
+    std::string p;
+    for (const unsigned char c : text)
+        if (std::isalpha(c)) p += static_cast<char>(std::toupper(c));
+    const bool size = p.size() == 4 || p.size() == 36;
+    return size && p.find_first_not_of("RGB") == std::string::npos && p.find('G') != std::string::npos ? p : "";
+}
+
+/// The pattern when the first pixel is `dx`, `dy` further on.
+std::string shifted(const std::string& cfa, int dx, int dy) {
+    if (cfa.size() != 4) return cfa;
     std::string out;
-    for (const unsigned char c : text)
-        if (std::isalnum(c)) out += static_cast<char>(std::tolower(c));
+    for (int y = 0; y < 2; ++y)
+        for (int x = 0; x < 2; ++x)
+            out += cfa[static_cast<std::size_t>(((y + dy) & 1) * 2 + ((x + dx) & 1))];
     return out;
 }
 
-/// The words of a name: runs of letters, lower case; digits and signs separate.
-std::vector<std::string> words(const std::string& text) {
-    std::vector<std::string> out(1);
-    for (const unsigned char c : text)
-        if (std::isalpha(c))
-            out.back() += static_cast<char>(std::tolower(c));
-        else if (!out.back().empty())
-            out.emplace_back();
-    if (out.back().empty()) out.pop_back();
-    return out;
+/// Sets an optional number between limits.
+template <class T>
+std::string set_number(T& to, const std::string& text, double low, double high, const char* what) {
+    const auto v = number_of(text);
+    if (!v) return fmt::format("{} is no number for {}", text, what);
+    if (!(*v >= low && *v <= high)) return fmt::format("{} cannot be {}", text, what);
+    to = static_cast<typename std::conditional_t<std::is_same_v<T, int>, int, double>>(*v);
+    return {};
 }
 
-Role role_of_text(const std::string& text) {
-    const std::string t = letters(text);
-    const auto has = [&](std::string_view w) { return t.find(w) != std::string::npos; };
-    if (has("darkflat") || has("flatdark")) return Role::dark_flat;
-    if (has("bias") || has("zero")) return Role::bias;
-    if (has("dark")) return Role::dark;
-    if (has("flat")) return Role::flat;
-    if (has("light") || has("science") || has("object")) return Role::light;
-    return Role::unknown;
+std::string set_time(std::string& to, const std::string& text) {
+    const auto time = parse_time(text);
+    if (!time) return fmt::format("{} is no date and time", text);
+    // ISO 8601 as given, so that fractions of seconds stay.
+    to = text;
+    if (to.size() > 10) {
+        to[4] = to[7] = '-';
+        to[10] = 'T';
+    }
+    return {};
 }
 
-/// The role that one path component names with a whole word; "dark flat" wins over its parts.
-Role role_of_words(const std::string& component) {
-    const auto list = words(component);
-    const auto has = [&](std::initializer_list<std::string_view> any) {
-        return std::any_of(any.begin(), any.end(),
-                           [&](auto w) { return std::find(list.begin(), list.end(), w) != list.end(); });
-    };
-    const bool dark = has({"dark", "darks"}), flat = has({"flat", "flats"});
-    if ((dark && flat) || has({"darkflat", "darkflats", "flatdark", "flatdarks"})) return Role::dark_flat;
-    if (has({"bias", "biases", "offset", "offsets"})) return Role::bias;
-    if (dark) return Role::dark;
-    if (flat) return Role::flat;
-    if (has({"light", "lights"})) return Role::light;
-    return Role::unknown;
-}
-
-void find_role(Exposure& e, const Header& header) {
-    for (const char* key : {"IMAGETYP", "FRAME", "OBSTYPE"}) {
-        const auto text = header.text(key);
-        if (!text) continue;
-        e.role = role_of_text(*text);
-        if (e.role == Role::unknown) continue;
-        e.role_source = fmt::format("header {} = {}", key, *text);
-        e.is_master = letters(*text).find("master") != std::string::npos;
+std::string assign(Exposure& e, Field field, const std::string& text, bool from_file) {
+    switch (field) {
+    case Field::role: {
+        const NamedRole r = role_of_text(text);
+        if (r.role == Role::unknown) return fmt::format("{} is none of the roles light, dark, flat, bias, dark flat", text);
+        e.role = r.role;
+        e.is_master = e.is_master || r.master;
+        return {};
+    }
+    case Field::master:
+        if (text != "true" && text != "false") return fmt::format("{} is neither true nor false", text);
+        e.is_master = text == "true";
+        return {};
+    case Field::target:
+        e.target = trimmed(text);
+        return {};
+    case Field::filter:
+        e.filter = fold_filter(text);
+        return {};
+    case Field::seconds:
+        return set_number(e.seconds, text, 0, 1e6, "an exposure time in seconds");
+    case Field::gain: {
+        const bool iso = plain_letters(text).starts_with("iso");
+        const std::string error = set_number(e.gain, iso ? text.substr(3) : text, 0, 1e7, "a gain setting");
+        if (error.empty()) e.gain_is_iso = iso;
+        return error;
+    }
+    case Field::offset:
+        return set_number(e.offset, text, -1e6, 1e6, "an offset setting");
+    case Field::temperature:
+        return set_number(e.temperature, text, -200, 120, "a sensor temperature");
+    case Field::temperature_set:
+        return set_number(e.temperature_set, text, -200, 120, "a sensor temperature");
+    case Field::binning:
+        return binning_of(text, e.binning_x, e.binning_y) ? "" : fmt::format("{} cannot be a binning", text);
+    case Field::cfa:
+        if (plain_letters(text) == "mono") {
+            e.cfa.clear();
+            return {};
+        }
+        if (const std::string p = cfa_of(text); !p.empty()) {
+            e.cfa = p;
+            return {};
+        }
+        return from_file ? "" : fmt::format("{} is no pattern like RGGB", text); // cameras write many things there
+    case Field::start:
+        return set_time(e.start, text);
+    case Field::start_local:
+        return set_time(e.start_local, text);
+    case Field::night:
+        e.night = trimmed(text);
+        return {};
+    case Field::camera:
+        e.camera = trimmed(text);
+        return {};
+    case Field::telescope:
+        e.telescope = trimmed(text);
+        return {};
+    case Field::focal_length:
+        return set_number(e.focal_length_mm, text, 0.1, 1e6, "a focal length in mm");
+    case Field::pixel_size:
+        return set_number(e.pixel_um, text, 0.1, 1000, "a pixel size in um");
+    case Field::electrons_per_adu:
+        return set_number(e.electrons_per_adu, text, 1e-6, 1e6, "a conversion gain in e-/ADU");
+    case Field::saturation:
+        return set_number(e.saturation, text, 1e-3, 1e12, "a saturation level");
+    case Field::black_level:
+        return set_number(e.black_level, text, -1e6, 1e9, "a black level");
+    case Field::right_ascension:
+    case Field::declination:
+    case Field::latitude:
+    case Field::longitude: {
+        const bool pole = field == Field::declination || field == Field::latitude;
+        auto v = angle_of(text, pole ? 90 : 360);
+        if (!v) return fmt::format("{} is no angle in degrees", text);
+        const bool hours = field == Field::right_ascension && text.find_first_of(": ") != std::string::npos;
+        (field == Field::right_ascension ? e.right_ascension
+         : field == Field::declination   ? e.declination
+         : field == Field::latitude      ? e.latitude
+                                         : e.longitude) = hours ? *v * 15 : *v;
+        return {};
+    }
+    case Field::orientation:
+        return set_number(e.orientation, text, 1, 8, "an EXIF orientation");
+    case Field::pier_side:
+        e.pier_side = plain_letters(trimmed(text));
+        return {};
+    case Field::rotator:
+        return set_number(e.rotator, text, -720, 720, "an angle in degrees");
+    case Field::turn: {
+        const auto v = number_of(text);
+        if (!v || (*v != 0 && *v != 90 && *v != 180 && *v != 270)) return fmt::format("{} is none of 0, 90, 180, 270", text);
+        const int turn = static_cast<int>(*v);
+        if (((turn - e.turn) / 90) % 2 != 0) {
+            std::swap(e.width, e.height);
+            std::swap(e.binning_x, e.binning_y);
+        }
+        e.turn = turn;
+        return {};
+    }
+    case Field::count_:
         break;
     }
-    const std::filesystem::path path(e.path);
-    if (e.role == Role::unknown)
-        for (auto folder = path.parent_path(); !folder.empty() && e.role == Role::unknown;
-             folder = folder.parent_path()) {
-            e.role = role_of_words(folder.filename().string());
-            if (e.role != Role::unknown) e.role_source = fmt::format("folder name {}", folder.filename().string());
+    return "there is no such value";
+}
+
+void remember(Exposure& e, Field field, Source source) {
+    for (auto& [f, s] : e.sources)
+        if (f == field) {
+            s = std::move(source);
+            return;
         }
-    if (e.role == Role::unknown) {
-        e.role = role_of_words(path.stem().string());
-        if (e.role != Role::unknown) e.role_source = fmt::format("file name {}", path.filename().string());
+    e.sources.emplace_back(field, std::move(source));
+}
+
+/// Header values that stand for "unknown".
+bool says_nothing(const std::string& text) {
+    const std::string t = plain_letters(trimmed(text));
+    return t.empty() || t == "unknown" || t == "n/a" || t == "null" || t == "none" || t == "undefined" || t == "-" ||
+           t == "nan" || t == "?";
+}
+
+void take_header(Exposure& e, const Header& h) {
+    for (int i = 0; i < kFields; ++i) {
+        const auto field = static_cast<Field>(i);
+        for (const std::string_view key : entry(field).keys) {
+            const auto text = h.text(key);
+            if (!text || (says_nothing(*text) && field != Field::filter)) continue;
+            const bool exif = key.find('.') != std::string_view::npos;
+            std::string value = *text;
+            if (field == Field::start && value.size() <= 10) {
+                const auto clock = h.text({"TIME-OBS", "TIME-BEG", "UT", "UTC", "UTSTART", "TIME_OBS"});
+                if (!clock) continue;
+                value += "T" + *clock;
+            }
+            if (field == Field::gain && (key == "ISOSPEED" || key == "ISO" || exif)) value = "ISO" + value;
+            const std::string shown = text->size() > 60 ? text->substr(0, 60) + "..." : *text;
+            std::string problem = set_value(e, field, value, {exif ? Origin::exif : Origin::header,
+                                                              fmt::format("{} = {}", key, shown)});
+            if (problem.empty()) break;
+            if (field != Field::role) e.problems.push_back(fmt::format("{}: {}", key, problem));
+        }
     }
-    if (e.role == Role::unknown) e.role_source = "neither header, folder name nor file name says what it is";
-    e.made_by_kasane = header.text("CREATOR").value_or("").rfind("Kasane", 0) == 0;
-    e.is_master = e.is_master || e.made_by_kasane || header.number("NCOMBINE").value_or(1) > 1;
+    for (const auto& [x, y] : {std::pair{"XBINNING", "YBINNING"}, {"CCDXBIN", "CCDYBIN"}, {"XBIN", "YBIN"},
+                               {"BINX", "BINY"}, {"BINNING", "BINNING"}, {"CCDSUM", "CCDSUM"}, {"BIN", "BIN"}}) {
+        const auto text = h.text(x), other = h.text(y);
+        if (!text) continue;
+        const std::string value = other && std::string_view(x) != y ? *text + " " + *other : *text;
+        const std::string problem = set_value(e, Field::binning, value, {Origin::header, fmt::format("{} = {}", x, *text)});
+        if (problem.empty()) break;
+        e.problems.push_back(fmt::format("{}: {}", x, problem));
+    }
+    if (e.start.empty())
+        if (const auto mjd = h.number({"MJD-OBS", "MJD-BEG"}); mjd && *mjd > 15020 && *mjd < 124594)
+            set_value(e, Field::start, time_text((*mjd - 40587) * 86400),
+                      {Origin::header, fmt::format("MJD-OBS = {:.6f}", *mjd)});
+    if (!e.cfa.empty()) {
+        const double dx = h.number({"XBAYROFF", "BAYOFFX"}).value_or(0), dy = h.number({"YBAYROFF", "BAYOFFY"}).value_or(0);
+        if (std::abs(dx) < 100 && std::abs(dy) < 100)
+            e.cfa = shifted(e.cfa, static_cast<int>(dx) & 1, static_cast<int>(dy) & 1);
+    }
+    e.made_by_kasane = h.text("CREATOR").value_or("").rfind("Kasane", 0) == 0;
+    const double combined = h.number({"NCOMBINE", "STACKCNT", "NSTACK", "NUMCOMB", "NFRAMES"}).value_or(1);
+    e.is_master = e.is_master || e.made_by_kasane || combined > 1;
 }
 
-std::string cfa_pattern(const Header& header) {
-    std::string pattern = header.text({"BAYERPAT", "CFAPAT", "COLORTYP"}).value_or("");
-    std::transform(pattern.begin(), pattern.end(), pattern.begin(),
-                   [](unsigned char c) { return static_cast<char>(std::toupper(c)); });
-    const bool valid = pattern.size() == 4 && pattern.find_first_not_of("RGB") == std::string::npos;
-    return valid ? pattern : "";
+/// The role that the path names: the nearest folder that names one and nothing else, the file name, then names that
+/// hold other words too.
+void take_role_from_path(Exposure& e, const std::filesystem::path& path) {
+    NamedRole doubtful;
+    std::string doubtful_name;
+    const auto take = [&](const NamedRole& r, const std::string& how) {
+        e.role = r.role;
+        e.is_master = e.is_master || (r.master && r.role != Role::light);
+        remember(e, Field::role, {Origin::path, how});
+    };
+    const auto consider = [&](const std::string& name, const char* kind) {
+        const NamedRole r = role_of_name(name);
+        if (r.role == Role::unknown) return false;
+        if (r.sure) {
+            take(r, fmt::format("{} name {}", kind, name));
+            return true;
+        }
+        if (doubtful.role == Role::unknown) {
+            doubtful = r;
+            doubtful_name = fmt::format("{} name {}", kind, name);
+        }
+        return false;
+    };
+    for (auto folder = path.parent_path(); !folder.empty() && folder != folder.root_path(); folder = folder.parent_path())
+        if (consider(folder.filename().string(), "folder")) return;
+    if (consider(path.stem().string(), "file")) return;
+    if (doubtful.role != Role::unknown) {
+        take(doubtful, doubtful_name);
+        e.role_confidence = 0.6;
+    }
 }
 
-std::optional<date::sys_seconds> parse_time(const std::string& text) {
-    std::array<int, 6> f{};
-    if (std::sscanf(text.c_str(), "%d-%d-%dT%d:%d:%d", &f[0], &f[1], &f[2], &f[3], &f[4], &f[5]) < 5)
-        return std::nullopt;
-    const date::year_month_day day{date::year{f[0]}, date::month{static_cast<unsigned>(f[1])},
-                                   date::day{static_cast<unsigned>(f[2])}};
-    const bool clock = f[3] >= 0 && f[3] < 24 && f[4] >= 0 && f[4] < 60 && f[5] >= 0 && f[5] <= 60;
-    if (!day.ok() || !clock) return std::nullopt;
-    return date::sys_days{day} + std::chrono::hours{f[3]} + std::chrono::minutes{f[4]} + std::chrono::seconds{f[5]};
+void take_path(Exposure& e) {
+    const std::filesystem::path path(e.path);
+    if (e.role == Role::unknown) take_role_from_path(e, path);
+    const std::string stem = path.stem().string();
+    if (e.role != Role::unknown && e.role != Role::light && !e.is_master) {
+        const NamedRole named = role_of_name(stem);
+        e.is_master = named.master && named.role != Role::unknown;
+    }
+    if (e.role == Role::light && !e.is_master) { // a light only where the two words stand together
+        const std::string t = plain_letters(stem);
+        for (const char* w : {"masterlight", "master_light", "master-light", "master light"})
+            e.is_master = e.is_master || t.find(w) != std::string::npos;
+    }
+    const bool complete = e.seconds && e.gain && e.sensor_temperature() && !e.filter.empty();
+    if (complete) return;
+    for (auto part = path; !part.empty() && part != part.root_path(); part = part.parent_path()) {
+        const bool file = part == path;
+        for (const NamedValue& v : values_of_name(file ? stem : part.filename().string())) {
+            if (e.source(v.field).origin != Origin::none) continue;
+            if (v.field == Field::filter && (e.role == Role::dark || e.role == Role::bias)) continue;
+            set_value(e, v.field, v.value,
+                      {Origin::path, fmt::format("{} name {}", file ? "file" : "folder", part.filename().string())});
+        }
+    }
 }
 
 } // namespace
@@ -113,83 +408,132 @@ std::string_view role_name(Role role) {
     return kNames.at(static_cast<std::size_t>(role));
 }
 
-Exposure describe_exposure(const std::string& path, const Header& h, int width, int height, int planes, int bits) {
+std::string_view field_name(Field field) {
+    return entry(field).name;
+}
+
+std::optional<Field> field_named(std::string_view name) {
+    for (int i = 0; i < kFields; ++i)
+        if (field_name(static_cast<Field>(i)) == name) return static_cast<Field>(i);
+    return std::nullopt;
+}
+
+std::string_view field_meaning(Field field) {
+    return entry(field).meaning;
+}
+
+std::string_view origin_name(Origin origin) {
+    constexpr std::array<std::string_view, 7> kNames = {"unknown", "assumed", "pixels", "path", "EXIF", "header", "recipe"};
+    return kNames.at(static_cast<std::size_t>(origin));
+}
+
+std::string Source::text() const {
+    if (origin == Origin::none) return "not known";
+    if (origin == Origin::path) return detail; // "folder name ...", "file name ..."
+    return detail.empty() ? std::string(origin_name(origin)) : fmt::format("{} {}", origin_name(origin), detail);
+}
+
+Source Exposure::source(Field field) const {
+    for (const auto& [f, s] : sources)
+        if (f == field) return s;
+    return {};
+}
+
+std::string set_value(Exposure& e, Field field, const std::string& text, Source source) {
+    const bool from_file = source.origin == Origin::header || source.origin == Origin::exif;
+    std::string problem = assign(e, field, text, from_file);
+    if (problem.empty()) {
+        if (field == Field::cfa && from_file && e.cfa.empty()) return problem;
+        remember(e, field, std::move(source));
+        if (field == Field::role) e.role_confidence = 1;
+    }
+    return problem;
+}
+
+std::string value_text(const Exposure& e, Field field) {
+    const auto number = [](const std::optional<double>& v) { return v ? fmt::format("{:.10g}", *v) : std::string(); };
+    switch (field) {
+    case Field::role:
+        return e.role == Role::unknown ? "" : std::string(role_name(e.role));
+    case Field::master:
+        return e.is_master ? "true" : "false";
+    case Field::target:
+        return e.target;
+    case Field::filter:
+        return e.filter;
+    case Field::seconds:
+        return number(e.seconds);
+    case Field::gain:
+        return e.gain_is_iso ? "ISO" + number(e.gain) : number(e.gain);
+    case Field::offset:
+        return number(e.offset);
+    case Field::temperature:
+        return number(e.temperature);
+    case Field::temperature_set:
+        return number(e.temperature_set);
+    case Field::binning:
+        return fmt::format("{}x{}", e.binning_x, e.binning_y);
+    case Field::cfa:
+        return e.cfa;
+    case Field::start:
+        return e.start;
+    case Field::start_local:
+        return e.start_local;
+    case Field::night:
+        return e.night;
+    case Field::camera:
+        return e.camera;
+    case Field::telescope:
+        return e.telescope;
+    case Field::focal_length:
+        return number(e.focal_length_mm);
+    case Field::pixel_size:
+        return number(e.pixel_um);
+    case Field::electrons_per_adu:
+        return number(e.electrons_per_adu);
+    case Field::saturation:
+        return number(e.saturation);
+    case Field::black_level:
+        return number(e.black_level);
+    case Field::right_ascension:
+        return number(e.right_ascension);
+    case Field::declination:
+        return number(e.declination);
+    case Field::latitude:
+        return number(e.latitude);
+    case Field::longitude:
+        return number(e.longitude);
+    case Field::orientation:
+        return fmt::format("{}", e.orientation);
+    case Field::pier_side:
+        return e.pier_side;
+    case Field::rotator:
+        return number(e.rotator);
+    case Field::turn:
+        return fmt::format("{}", e.turn);
+    case Field::count_:
+        break;
+    }
+    return {};
+}
+
+Exposure describe_exposure(const std::string& path, const FrameSummary& s) {
     Exposure e;
     e.path = path;
-    e.width = width;
-    e.height = height;
-    e.planes = planes;
-    e.bits = bits;
-    find_role(e, h);
-    if (const auto s = h.number({"EXPTIME", "EXPOSURE"}); s && *s >= 0) e.seconds = s;
-    e.start = h.text({"DATE-OBS", "DATE-BEG"}).value_or("");
-    if (!e.start.empty() && e.start.find('T') == std::string::npos)
-        if (const auto clock = h.text({"TIME-OBS", "UT"})) e.start += "T" + *clock;
-    e.gain = h.number({"GAIN", "ISOSPEED"});
-    e.offset = h.number({"OFFSET", "BLKLEVEL"});
-    if (const auto g = h.number({"EGAIN", "GAINADU"}); g && *g > 0) e.electrons_per_adu = g;
-    e.temperature = h.number({"CCD-TEMP", "SENSTEMP", "DET-TEMP"});
-    e.temperature_set = h.number({"SET-TEMP", "CCD-TSET"});
-    e.binning_x = static_cast<int>(std::clamp(h.number({"XBINNING", "BINNING"}).value_or(1), 1.0, 16.0));
-    e.binning_y = static_cast<int>(std::clamp(h.number({"YBINNING", "BINNING"}).value_or(e.binning_x), 1.0, 16.0));
-    e.filter = fold_filter(h.text({"FILTER", "FILTER1"}).value_or(""));
-    e.cfa = cfa_pattern(h);
-    e.camera = h.text({"INSTRUME", "CAMERA", "DETECTOR"}).value_or("");
-    e.telescope = h.text({"TELESCOP"}).value_or("");
-    e.target = h.text({"OBJECT", "OBJNAME"}).value_or("");
-    e.focal_length_mm = h.number({"FOCALLEN"});
-    e.pixel_um = h.number({"XPIXSZ", "PIXSIZE1"});
-    e.longitude = h.number({"SITELONG", "LONG-OBS", "OBSGEO-L"});
+    e.format = s.format;
+    e.linear = s.linear;
+    e.width = s.width;
+    e.height = s.height;
+    e.planes = s.planes;
+    e.bits = s.bits;
+    take_header(e, s.header);
+    take_path(e);
     return e;
-}
-
-std::string fold_filter(const std::string& name) {
-    static const std::map<std::string, std::string> synonyms = {
-        {"l", "L"},
-        {"lum", "L"},
-        {"luminance", "L"},
-        {"clear", "L"},
-        {"r", "R"},
-        {"red", "R"},
-        {"g", "G"},
-        {"green", "G"},
-        {"b", "B"},
-        {"blue", "B"},
-        {"ha", "Ha"},
-        {"halpha", "Ha"},
-        {"hydrogenalpha", "Ha"},
-        {"o3", "O3"},
-        {"oiii", "O3"},
-        {"s2", "S2"},
-        {"sii", "S2"},
-        {"hb", "Hb"},
-        {"hbeta", "Hb"},
-        {"none", ""},
-        {"nofilter", ""},
-    };
-    const auto it = synonyms.find(letters(name));
-    return it == synonyms.end() ? name : it->second;
-}
-
-void assign_nights(std::vector<Exposure>& exposures) {
-    std::vector<double> longitudes;
-    for (const Exposure& e : exposures)
-        if (e.longitude && std::abs(*e.longitude) <= 360) longitudes.push_back(*e.longitude);
-    std::sort(longitudes.begin(), longitudes.end());
-    const double usual = longitudes.empty() ? 0 : longitudes[longitudes.size() / 2];
-    for (Exposure& e : exposures) {
-        const auto time = parse_time(e.start);
-        if (!time) continue;
-        double longitude = e.longitude.value_or(usual);
-        if (longitude > 180) longitude -= 360;
-        const auto local = *time + std::chrono::seconds(std::lround(longitude * 240)); // 15 degrees an hour
-        e.night = date::format("%F", date::floor<date::days>(local - std::chrono::hours(12)));
-    }
 }
 
 std::string sensor_key(const Exposure& e) {
     return fmt::format("{} {}x{} bin {}x{} {}", e.camera.empty() ? "unnamed camera" : e.camera, e.width, e.height,
-                       e.binning_x, e.binning_y, e.cfa.empty() ? "mono" : e.cfa);
+                       e.binning_x, e.binning_y, e.cfa.empty() ? "mono" : e.cfa.size() > 4 ? "6x6 CFA" : e.cfa);
 }
 
 } // namespace kasane

@@ -2,71 +2,119 @@
 
 #include <algorithm>
 #include <cmath>
-#include <cstdlib>
 #include <fmt/format.h>
 #include <map>
 #include <set>
+#include <tuple>
 
 namespace kasane {
 
 namespace {
 
-bool agree(const std::optional<double>& a, const std::optional<double>& b) {
+constexpr double kLeastScale = 0.1, kMostScale = 10; // of a dark; beyond, its noise or its faintness would hurt
+constexpr double kDoubling = 6;                      // degrees in which dark current doubles, as a rule
+constexpr double kSameAngle = 2;                     // degrees of a rotator
+constexpr double kSharp = 1;                         // degrees: within it, temperatures count as the same
+constexpr std::size_t kMostNearMisses = 4;           // shown for each kind of master
+
+bool same_number(const std::optional<double>& a, const std::optional<double>& b) {
     return !a || !b || std::abs(*a - *b) < 1e-6 * std::max(1.0, std::abs(*a));
 }
 
-/// What frames must have in common to calibrate one another.
-bool same_sensor(const Exposure& a, const Exposure& b) {
-    return sensor_key(a) == sensor_key(b) && agree(a.gain, b.gain) && agree(a.offset, b.offset);
+std::optional<double> difference(const std::optional<double>& a, const std::optional<double>& b) {
+    return a && b ? std::optional(std::abs(*a - *b)) : std::nullopt;
 }
 
-bool exposure_fits(const Exposure& a, const Exposure& b, double tolerance) {
-    if (!a.seconds || !b.seconds) return true;
-    return std::abs(*a.seconds - *b.seconds) <= tolerance * std::max(*a.seconds, *b.seconds) + 1e-3;
+std::string number_text(const std::optional<double>& v, const char* unit = "") {
+    return v ? fmt::format("{:g}{}", *v, unit) : "unknown";
 }
 
-double temperature_distance(const Exposure& a, const Exposure& b) {
-    const auto ta = a.sensor_temperature(), tb = b.sensor_temperature();
-    return ta && tb ? std::abs(*ta - *tb) : 0;
+std::string squeezed(const std::string& text) {
+    std::string out;
+    for (const unsigned char c : plain_letters(text))
+        if (std::isalnum(c) || c >= 0x80) out += static_cast<char>(c);
+    return out;
 }
 
-/// Days between two nights written YYYY-MM-DD, roughly; only their order of nearness matters.
-double night_distance(const std::string& a, const std::string& b) {
-    if (a == b) return 0;
-    int y = 0, m = 0, d = 0, v = 0, n = 0, e = 0;
-    if (std::sscanf(a.c_str(), "%d-%d-%d", &y, &m, &d) != 3 || std::sscanf(b.c_str(), "%d-%d-%d", &v, &n, &e) != 3)
-        return 1e6;
-    return std::abs((y - v) * 372.0 + (m - n) * 31.0 + (d - e));
+bool angles_agree(const std::optional<double>& a, const std::optional<double>& b) {
+    if (!a || !b) return true;
+    const double d = std::fabs(std::remainder(*a - *b, 360.0));
+    return d <= kSameAngle || std::abs(d - 180) <= kSameAngle; // upside down after the meridian is the same camera angle
 }
 
-std::string seconds_text(const Exposure& e) {
-    return e.seconds ? fmt::format("{:g} s", *e.seconds) : "unknown exposure";
+template <class List>
+std::optional<double> mean_of(const List& values) {
+    double sum = 0;
+    int n = 0;
+    for (const auto& v : values)
+        if (v) {
+            sum += *v;
+            ++n;
+        }
+    return n ? std::optional(sum / n) : std::nullopt;
 }
 
 class Pairer {
 public:
     Pairer(const std::vector<Exposure>& exposures, const PairingOptions& options) : all_(exposures), options_(options) {
-        for (std::size_t i = 0; i < all_.size(); ++i)
+        for (std::size_t i = 0; i < all_.size(); ++i) {
             order_.push_back(i);
-        std::sort(order_.begin(), order_.end(), [&](auto a, auto b) { return all_[a].path < all_[b].path; });
+            sensor_.push_back(sensors_.try_emplace(sensor_key(all_[i]), sensors_.size()).first->second);
+        }
+        std::sort(order_.begin(), order_.end(), [&](auto a, auto b) { return rank(a) < rank(b); });
     }
 
     Pairing run() {
+        drop_duplicates();
         for (const std::size_t i : order_)
             place(i);
-        name_masters();
+        make_masters();
+        name_all();
         for (MasterPlan& m : result_.masters)
             if (m.role == Role::flat && !m.existing) choose_flat_offset(m);
-        pair_lights();
+        for (StackPlan& s : result_.stacks)
+            pair_stack(s);
         report();
         return std::move(result_);
     }
 
 private:
+    /// Time, then content, so that names of files and folders do not matter.
+    std::tuple<double, const std::string&, const std::string&> rank(std::size_t i) const {
+        return {all_[i].time.value_or(0), all_[i].identity, all_[i].path};
+    }
     const Exposure& first(const MasterPlan& m) const { return all_[m.members.front()]; }
 
     void finding(Level level, std::string code, std::vector<std::string> files, std::string text, std::string remedy) {
+        std::sort(files.begin(), files.end());
         result_.findings.push_back({level, std::move(code), std::move(files), std::move(text), std::move(remedy)});
+    }
+
+    /// The same content twice would count twice. The shortest path stays.
+    void drop_duplicates() {
+        std::map<std::string, std::size_t> seen;
+        std::vector<std::string> copies;
+        std::vector<std::size_t> kept;
+        std::vector<std::size_t> by_path = order_;
+        std::sort(by_path.begin(), by_path.end(), [&](auto a, auto b) {
+            return std::pair(all_[a].path.size(), all_[a].path) < std::pair(all_[b].path.size(), all_[b].path);
+        });
+        std::set<std::size_t> dropped;
+        std::string example;
+        for (const std::size_t i : by_path) {
+            if (all_[i].identity.empty()) continue;
+            const auto [it, fresh] = seen.try_emplace(all_[i].identity, i);
+            if (fresh) continue;
+            dropped.insert(i);
+            copies.push_back(all_[i].path);
+            if (example.empty()) example = all_[it->second].path;
+        }
+        if (dropped.empty()) return;
+        std::erase_if(order_, [&](std::size_t i) { return dropped.count(i) > 0; });
+        finding(Level::warning, "duplicate-files", copies,
+                fmt::format("{} has the same content as a file that is used already ({})",
+                            copies.size() == 1 ? "it" : "each", example),
+                "Nothing is lost: one of each is used. Remove the copies to be rid of this");
     }
 
     void place(std::size_t i) {
@@ -75,59 +123,132 @@ private:
         if (e.role == Role::unknown) {
             unplaced_.push_back(e.path);
         } else if (e.planes != 1) {
-            finding(Level::warning, "colour-image", {e.path},
-                    fmt::format("it has {} planes; one is expected of a raw exposure", e.planes),
-                    "Give the raw exposure, not a processed picture");
+            colour_images_.push_back(e.path);
         } else if (e.role == Role::light) {
-            if (e.is_master) {
+            if (e.is_master)
                 finding(Level::note, "master-light", {e.path}, "it is a combination of lights already and is not used",
                         "");
-            } else if (!e.cfa.empty()) {
-                cfa_.push_back(e.path);
-            } else {
+            else
                 place_light(i);
-            }
+        } else if (e.is_master) {
+            add_master({i}, true);
         } else {
-            place_calibration(i);
+            calibration_[calibration_key(i)].push_back(i);
         }
     }
 
-    void place_calibration(std::size_t i) {
+    /// What single frames of one master have in common, temperatures and exposures apart.
+    std::string calibration_key(std::size_t i) const {
         const Exposure& e = all_[i];
-        if (!e.is_master)
-            for (MasterPlan& m : result_.masters)
-                if (!m.existing && m.role == e.role && belongs(first(m), e)) {
-                    m.members.push_back(i);
-                    return;
-                }
-        result_.masters.push_back({e.role, {}, {i}, {}, {}, e.is_master});
+        std::string key = fmt::format("{}|{}|{}|{}", static_cast<int>(e.role), sensor_[i], number_text(e.gain),
+                                      number_text(e.offset));
+        if (e.role == Role::flat)
+            key += fmt::format("|{}|{}|{}", plain_letters(e.filter), e.night,
+                               e.rotator ? std::lround(std::remainder(*e.rotator, 180.0) / kSameAngle) : 0);
+        return key;
     }
 
-    bool belongs(const Exposure& a, const Exposure& b) const {
-        if (!same_sensor(a, b)) return false;
-        if (temperature_distance(a, b) > options_.temperature_tolerance && a.role != Role::flat) return false;
-        switch (a.role) {
-        case Role::dark:
-        case Role::dark_flat:
-            return exposure_fits(a, b, options_.exposure_tolerance);
-        case Role::flat:
-            return a.filter == b.filter && a.night == b.night;
-        default:
-            return true;
+    void add_master(std::vector<std::size_t> members, bool existing) {
+        MasterPlan m;
+        m.role = all_[members.front()].role;
+        m.existing = existing;
+        std::vector<std::optional<double>> temperatures, times;
+        for (const std::size_t i : members) {
+            temperatures.push_back(all_[i].sensor_temperature());
+            times.push_back(all_[i].time);
         }
+        m.temperature = mean_of(temperatures);
+        m.time = mean_of(times);
+        m.members = std::move(members);
+        result_.masters.push_back(std::move(m));
+    }
+
+    /// Splits frames by a number: sorted, a group ends where the next lies more than `width(first)` beyond its first.
+    template <class Value, class Width>
+    std::vector<std::vector<std::size_t>> split(std::vector<std::size_t> list, Value value, Width width) const {
+        std::stable_sort(list.begin(), list.end(), [&](auto a, auto b) {
+            return value(all_[a]).value_or(-1e9) < value(all_[b]).value_or(-1e9);
+        });
+        std::vector<std::vector<std::size_t>> groups;
+        std::optional<double> begin;
+        for (const std::size_t i : list) {
+            const auto v = value(all_[i]);
+            const bool joins = !groups.empty() && v.has_value() == begin.has_value() && (!v || *v - *begin <= width(*begin));
+            if (!joins) {
+                groups.emplace_back();
+                begin = v;
+            }
+            groups.back().push_back(i);
+        }
+        return groups;
+    }
+
+    void make_masters() {
+        std::vector<std::vector<std::size_t>> groups;
+        for (const auto& [key, list] : calibration_) {
+            if (all_[list.front()].role == Role::flat) {
+                groups.push_back(list);
+                continue;
+            }
+            const auto by_temperature = split(
+                list, [](const Exposure& e) { return e.sensor_temperature(); },
+                [&](double) { return options_.temperature_tolerance; });
+            for (const auto& part : by_temperature) {
+                if (all_[list.front()].role == Role::bias) {
+                    groups.push_back(part);
+                    continue;
+                }
+                for (auto& one : split(
+                         part, [](const Exposure& e) { return e.seconds; },
+                         [&](double s) { return options_.exposure_tolerance * s + 1e-3; }))
+                    groups.push_back(std::move(one));
+            }
+        }
+        for (auto& g : groups)
+            std::sort(g.begin(), g.end(), [&](auto a, auto b) { return rank(a) < rank(b); });
+        for (auto& g : groups)
+            add_master(std::move(g), false);
+        std::stable_sort(result_.masters.begin(), result_.masters.end(), [&](const MasterPlan& a, const MasterPlan& b) {
+            const auto key = [&](const MasterPlan& m) {
+                return std::tuple(static_cast<int>(m.role), first(m).filter, first(m).seconds.value_or(-1),
+                                  m.temperature.value_or(-1e3), first(m).night, first(m).identity, first(m).path);
+            };
+            return key(a) < key(b);
+        });
+    }
+
+    bool same_stack(const StackPlan& s, const Exposure& other, const Exposure& e) const {
+        if (squeezed(s.target) != squeezed(e.target) || plain_letters(s.filter) != plain_letters(e.filter)) return false;
+        const bool optics = (other.telescope.empty() || e.telescope.empty() ||
+                             squeezed(other.telescope) == squeezed(e.telescope)) &&
+                            (!other.focal_length_mm || !e.focal_length_mm ||
+                             std::abs(std::log(*other.focal_length_mm / *e.focal_length_mm)) < 0.05);
+        return optics && std::all_of(options_.separate.begin(), options_.separate.end(), [&](Field f) {
+                   return value_text(other, f) == value_text(e, f);
+               });
     }
 
     void place_light(std::size_t i) {
         const Exposure& e = all_[i];
-        for (StackPlan& s : result_.stacks)
-            if (file_safe(s.target) == file_safe(e.target) && s.filter == e.filter && s.sensor == sensor_key(e)) {
-                s.lights.push_back({i, {}, {}, {}, {}});
+        // Few stacks, many lights: the last ones are tried first.
+        for (auto s = result_.stacks.rbegin(); s != result_.stacks.rend(); ++s)
+            if (sensor_[s->lights.front().exposure] == sensor_[i] &&
+                same_stack(*s, all_[s->lights.front().exposure], e)) {
+                s->lights.push_back({});
+                s->lights.back().exposure = i;
                 return;
             }
-        result_.stacks.push_back({{}, e.target, e.filter, sensor_key(e), {{i, {}, {}, {}, {}}}});
+        StackPlan s;
+        s.target = e.target;
+        s.filter = e.filter;
+        s.sensor = sensor_key(e);
+        s.mosaic = !e.cfa.empty();
+        s.lights.push_back({});
+        s.lights.back().exposure = i;
+        result_.stacks.push_back(std::move(s));
     }
 
-    void name_masters() {
+    void name_all() {
         std::set<std::string> taken;
         const auto unique = [&](std::string name) {
             std::string candidate = name;
@@ -144,176 +265,449 @@ private:
             } else if (m.role != Role::bias && e.seconds) {
                 name += fmt::format("-{:g}s", *e.seconds);
             }
-            if (const auto t = e.sensor_temperature(); t && m.role != Role::flat)
-                name += fmt::format("_{:g}C", std::round(*t));
+            if (m.temperature && m.role != Role::flat) name += fmt::format("_{:g}C", std::round(*m.temperature) + 0.0);
             m.name = unique(file_safe(name));
         }
         taken.clear();
+        std::stable_sort(result_.stacks.begin(), result_.stacks.end(), [](const StackPlan& a, const StackPlan& b) {
+            return std::tie(a.target, a.filter, a.sensor) < std::tie(b.target, b.filter, b.sensor);
+        });
         for (StackPlan& s : result_.stacks) {
             std::string name = s.target.empty() ? "light" : s.target;
             if (!s.filter.empty()) name += "-" + s.filter;
-            s.name = unique(file_safe(name));
+            for (const Field f : options_.separate)
+                if (const std::string v = value_text(all_[s.lights.front().exposure], f); !v.empty())
+                    name += "-" + v + (f == Field::seconds ? "s" : "");
+            s.name = unique(file_safe(name).empty() ? "light" : file_safe(name));
         }
     }
 
-    /// The best master of a role for an exposure: least cost; infinite cost means it does not fit.
-    template <class Cost>
-    std::optional<std::size_t> best(Role role, const Exposure& e, Cost cost) const {
+    /// Why a master cannot calibrate an exposure, where frames must agree; empty: it can.
+    NearMiss must_agree(const MasterPlan& m, const Exposure& e) const {
+        const Exposure& c = first(m);
+        NearMiss miss;
+        std::vector<std::string> reasons;
+        if (!c.camera.empty() && !e.camera.empty() && c.camera != e.camera)
+            reasons.push_back(fmt::format("camera differs ({}, lights {})", c.camera, e.camera));
+        else if (c.camera != e.camera)
+            reasons.push_back(fmt::format("camera is named on one side only ({})", c.camera.empty() ? e.camera : c.camera));
+        if (!reasons.empty()) miss.allowed = "if it is the same camera, give its name with 'camera' in [[files]]";
+        if (c.width != e.width || c.height != e.height) {
+            reasons.push_back(fmt::format("size differs ({} x {}, lights {} x {})", c.width, c.height, e.width, e.height));
+            miss.allowed = c.width == e.height && c.height == e.width
+                               ? "if its pixels are turned, allowed with turn = 90 or turn = 270 in [[files]]"
+                               : "";
+        }
+        if (c.binning_x != e.binning_x || c.binning_y != e.binning_y)
+            reasons.push_back(fmt::format("binning differs ({}x{}, lights {}x{})", c.binning_x, c.binning_y, e.binning_x,
+                                          e.binning_y));
+        if (c.cfa != e.cfa) {
+            reasons.push_back(fmt::format("colour filter array differs ({}, lights {})", c.cfa.empty() ? "none" : c.cfa,
+                                          e.cfa.empty() ? "none" : e.cfa));
+            if (miss.allowed.empty() && (c.cfa.empty() || e.cfa.empty()))
+                miss.allowed = "if a header forgot it, give it with 'cfa' in [[files]] or [assume]";
+        }
+        if (!same_number(c.gain, e.gain))
+            reasons.push_back(fmt::format("gain differs ({}, lights {})", number_text(c.gain), number_text(e.gain)));
+        if (!same_number(c.offset, e.offset))
+            reasons.push_back(fmt::format("offset differs ({}, lights {})", number_text(c.offset), number_text(e.offset)));
+        for (std::size_t i = 0; i < reasons.size(); ++i)
+            miss.reason += (i ? ", " : "") + reasons[i];
+        if (reasons.size() > 1) miss.allowed.clear();
+        return miss;
+    }
+
+    bool sensors_agree(const MasterPlan& m, std::size_t e) const {
+        const Exposure& c = first(m);
+        return sensor_[m.members.front()] == sensor_[e] && same_number(c.gain, all_[e].gain) &&
+               same_number(c.offset, all_[e].offset);
+    }
+
+    bool exposure_fits(const std::optional<double>& a, const std::optional<double>& b) const {
+        return !a || !b || std::abs(*a - *b) <= options_.exposure_tolerance * std::max(*a, *b) + 1e-3;
+    }
+
+    /// Nearest wins: same temperature to a degree, night, time, temperature; all else equal, frames before a master.
+    std::tuple<int, int, double, double, int> nearness(const MasterPlan& m, const Exposure& e) const {
+        const double warmth = difference(m.temperature, e.sensor_temperature()).value_or(0);
+        const bool own_night = !e.night.empty() && first(m).night == e.night;
+        return {warmth > kSharp ? 1 : 0, own_night ? 0 : 1, difference(m.time, e.time).value_or(1e12), warmth,
+                m.existing ? 1 : 0};
+    }
+
+    /// The nearest master of a role among those that agree and for which `fits` says so.
+    template <class Fits>
+    std::optional<std::size_t> nearest(Role role, std::size_t e, Fits fits) const {
         std::optional<std::size_t> chosen;
-        double least = 1e30;
         for (std::size_t i = 0; i < result_.masters.size(); ++i) {
             const MasterPlan& m = result_.masters[i];
-            if (m.role != role || !same_sensor(first(m), e)) continue;
-            const double c =
-                cost(first(m)) - (m.existing ? 0 : 1e-9); // all else equal, the frames rather than somebody's master
-            if (c < least) {
-                least = c;
-                chosen = i;
-            }
+            if (m.role != role || !sensors_agree(m, e) || !fits(m)) continue;
+            if (!chosen || nearness(m, all_[e]) < nearness(result_.masters[*chosen], all_[e])) chosen = i;
         }
         return chosen;
     }
 
     void choose_flat_offset(MasterPlan& flat) {
-        const Exposure& e = first(flat);
-        flat.offset = best(Role::dark_flat, e, [&](const Exposure& d) {
-            return exposure_fits(d, e, options_.exposure_tolerance) ? temperature_distance(d, e) : 1e30;
-        });
-        if (flat.offset) {
+        const std::size_t i = flat.members.front();
+        const Exposure& e = all_[i];
+        const bool one_time = std::all_of(flat.members.begin(), flat.members.end(),
+                                          [&](std::size_t k) { return exposure_fits(all_[k].seconds, e.seconds); });
+        const auto same_time = [&](const MasterPlan& d) {
+            return first(d).seconds && e.seconds && exposure_fits(first(d).seconds, e.seconds);
+        };
+        if (one_time) {
+            flat.offset = nearest(Role::dark_flat, i, same_time);
             flat.offset_reason = "dark flat of the same exposure";
-            return;
-        }
-        flat.offset = best(Role::dark, e, [&](const Exposure& d) {
-            return d.seconds && e.seconds && exposure_fits(d, e, options_.exposure_tolerance)
-                       ? temperature_distance(d, e)
-                       : 1e30;
-        });
-        if (flat.offset) {
+            if (flat.offset) return;
+            flat.offset = nearest(Role::dark, i, same_time);
             flat.offset_reason = "dark of the same exposure";
+            if (flat.offset) return;
+        }
+        flat.offset = nearest(Role::bias, i, [](const MasterPlan&) { return true; });
+        flat.offset_reason = one_time ? "bias" : "bias (their exposure times differ)";
+        if (flat.offset) return;
+        flat.offset = nearest(Role::dark_flat, i, [](const MasterPlan&) { return true; });
+        flat.offset_reason = "dark flat of another exposure";
+        if (flat.offset) {
+            finding(Level::note, "flat-offset-approximate", {e.path},
+                    fmt::format("the flats {} have exposures of their own; a dark flat of {} removes their offset",
+                                flat.name, seconds_text(first(result_.masters[*flat.offset]).seconds)),
+                    "Take bias frames at the same gain and offset");
             return;
         }
-        flat.offset = best(Role::bias, e, [&](const Exposure& b) { return temperature_distance(b, e); });
-        flat.offset_reason = flat.offset ? "bias" : "none: no dark flat and no bias fits";
-        if (!flat.offset)
+        flat.offset_level = options_.offset_level ? options_.offset_level : e.black_level;
+        flat.offset_reason = flat.offset_level ? fmt::format("constant {:g} ADU", *flat.offset_level) : "none";
+        if (flat.offset_level)
+            finding(Level::warning, "flat-offset-constant", {e.path},
+                    fmt::format("the flats {} have no dark flat and no bias that fits; the constant {:g} ADU is "
+                                "subtracted ({})",
+                                flat.name, *flat.offset_level,
+                                options_.offset_level ? "by the recipe" : "the camera's black level"),
+                    "Take bias frames at the same gain and offset");
+        else
             finding(Level::warning, "flat-offset-missing", {e.path},
                     fmt::format("the flats {} keep their offset, because no dark flat and no bias fits them; they will "
                                 "under-correct",
                                 flat.name),
-                    "Take bias frames at the same gain and offset");
+                    "Take bias frames at the same gain and offset, or give offset_level in [pairing]");
     }
 
-    void pair_lights() {
-        for (StackPlan& s : result_.stacks) {
-            std::vector<std::string> without_dark, without_flat, other_night, bias_only;
-            for (LightPlan& light : s.lights) {
-                const Exposure& e = all_[light.exposure];
-                light.dark = best(Role::dark, e, [&](const Exposure& d) {
-                    const double away = temperature_distance(d, e);
-                    return exposure_fits(d, e, options_.exposure_tolerance) && away <= options_.temperature_tolerance
-                               ? away
-                               : 1e30;
-                });
-                if (light.dark) {
-                    light.dark_reason = fmt::format("dark of {}", seconds_text(e));
-                } else {
-                    light.dark = best(Role::bias, e, [&](const Exposure& b) { return temperature_distance(b, e); });
-                    light.dark_reason = light.dark ? "bias only: no dark fits" : "none";
-                    (light.dark ? bias_only : without_dark).push_back(e.path);
-                }
-                light.flat = best(Role::flat, e, [&](const Exposure& f) {
-                    return f.filter == e.filter ? night_distance(f.night, e.night) : 1e30;
-                });
-                if (!light.flat) {
-                    light.flat_reason = "none";
-                    without_flat.push_back(e.path);
-                } else if (first(result_.masters[*light.flat]).night == e.night) {
-                    light.flat_reason = "flat of the same night and filter";
-                } else {
-                    light.flat_reason =
-                        fmt::format("flat of another night, {}", first(result_.masters[*light.flat]).night);
-                    other_night.push_back(e.path);
-                }
+    /// What calibrates lights of these properties; lights that agree in them are paired once.
+    std::string light_key(std::size_t i) const {
+        const Exposure& e = all_[i];
+        return fmt::format("{}|{}|{}|{}|{}|{}", number_text(e.seconds), number_text(e.gain), number_text(e.offset), e.night,
+                           e.sensor_temperature() ? fmt::format("{:.1f}", *e.sensor_temperature()) : "?",
+                           e.rotator ? std::lround(*e.rotator) : 0);
+    }
+
+    struct DarkChoice {
+        std::optional<std::size_t> dark, bias;
+        double scale = 1;
+        std::optional<double> offset_level;
+        std::string reason;
+        enum class Kind { fits, far_temperature, scaled, bias_only, constant, none } kind = Kind::none;
+    };
+
+    DarkChoice choose_dark(std::size_t i) const {
+        const Exposure& e = all_[i];
+        const auto temperature = e.sensor_temperature();
+        const auto same_time = [&](const MasterPlan& d) { return exposure_fits(first(d).seconds, e.seconds); };
+        const auto same_warmth = [&](const MasterPlan& d) {
+            return difference(d.temperature, temperature).value_or(0) <= options_.temperature_tolerance;
+        };
+        DarkChoice c;
+        if (e.uncooled()) { // the nearest group, whichever it is
+            for (std::size_t k = 0; k < result_.masters.size(); ++k) {
+                const MasterPlan& m = result_.masters[k];
+                if (m.role != Role::dark || !sensors_agree(m, i) || !same_time(m)) continue;
+                const auto away = [&](std::size_t j) {
+                    return difference(result_.masters[j].temperature, temperature).value_or(1e3);
+                };
+                if (!c.dark || away(k) < away(*c.dark)) c.dark = k;
             }
-            const std::string lights = "{} lights of " + s.name + " ";
-            const auto tell = [&](const std::vector<std::string>& files, const char* code, const std::string& text,
-                                  const char* remedy) {
-                if (!files.empty())
-                    finding(Level::warning, code, files, fmt::format(fmt::runtime(lights), files.size()) + text,
-                            remedy);
-            };
-            const Exposure& e = all_[s.lights.front().exposure];
-            tell(without_dark, "dark-missing", "have neither dark nor bias: offset, glow and hot pixels stay in",
-                 "Take darks of the same exposure, gain and temperature");
-            tell(bias_only, "dark-missing",
-                 fmt::format("have no dark of {} at their temperature and gain; the bias alone is subtracted, hot "
-                             "pixels stay in",
-                             seconds_text(e)),
-                 "Take darks of the same exposure, gain and temperature");
-            tell(without_flat, "flat-missing",
-                 fmt::format("have no flat of filter {}: vignetting and dust stay in",
-                             s.filter.empty() ? "(none)" : s.filter),
-                 "Take flats of this filter with the same camera and binning");
-            tell(other_night, "flat-of-another-night", "use flats of another night: dust may have moved",
-                 "Take flats every night");
+        } else {
+            c.dark = nearest(Role::dark, i, [&](const MasterPlan& d) { return same_time(d) && same_warmth(d); });
         }
+        c.bias = nearest(Role::bias, i, [](const MasterPlan&) { return true; });
+        if (c.dark) {
+            const MasterPlan& d = result_.masters[*c.dark];
+            const bool near = same_warmth(d);
+            c.kind = near ? DarkChoice::Kind::fits : DarkChoice::Kind::far_temperature;
+            c.reason = fmt::format("dark of {}", seconds_text(first(d).seconds));
+            if (d.temperature && temperature)
+                c.reason += fmt::format(" at {:.0f} C{}", *d.temperature + 0.0,
+                                        near ? "" : fmt::format(", the nearest to {:.0f} C", *temperature));
+            if (near || !c.bias || !options_.scale_darks) {
+                c.bias.reset();
+                return c;
+            }
+        }
+        if (c.bias && options_.scale_darks) {
+            const auto scale_of = [&](const MasterPlan& d) {
+                const auto s = first(d).seconds;
+                if (!s || !e.seconds || *s <= 0 || *e.seconds <= 0) return 0.0;
+                const double warmer = d.temperature && temperature ? *temperature - *d.temperature : 0;
+                return *e.seconds / *s * std::exp2(warmer / kDoubling);
+            };
+            std::optional<std::size_t> best;
+            for (std::size_t k = 0; k < result_.masters.size(); ++k) {
+                const MasterPlan& m = result_.masters[k];
+                if (m.role != Role::dark || !sensors_agree(m, i)) continue;
+                const double s = scale_of(m);
+                if (s < kLeastScale || s > kMostScale) continue;
+                const auto away = [&](std::size_t j) { return std::abs(std::log(scale_of(result_.masters[j]))); };
+                if (!best || away(k) < away(*best)) best = k;
+            }
+            if (best) {
+                const MasterPlan& d = result_.masters[*best];
+                c.dark = best;
+                c.scale = scale_of(d);
+                c.kind = DarkChoice::Kind::scaled;
+                c.reason = fmt::format("dark of {}{} scaled by {:.2f}", seconds_text(first(d).seconds),
+                                       d.temperature ? fmt::format(" at {:.0f} C", *d.temperature + 0.0) : "", c.scale);
+                return c;
+            }
+        }
+        if (c.bias) {
+            c.dark = c.bias;
+            c.bias.reset();
+            c.kind = DarkChoice::Kind::bias_only;
+            c.reason = "bias only: no dark fits";
+            return c;
+        }
+        c.offset_level = options_.offset_level ? options_.offset_level : e.black_level;
+        c.kind = c.offset_level ? DarkChoice::Kind::constant : DarkChoice::Kind::none;
+        c.reason = c.offset_level ? fmt::format("constant {:g} ADU", *c.offset_level) : "none";
+        return c;
+    }
+
+    bool filter_fits(const MasterPlan& m, const Exposure& e) const {
+        return plain_letters(first(m).filter) == plain_letters(e.filter);
+    }
+
+    struct FlatChoice {
+        std::optional<std::size_t> flat;
+        std::string reason = "none";
+        bool other_night = false, turned = false;
+    };
+
+    FlatChoice choose_flat(std::size_t i) const {
+        const Exposure& e = all_[i];
+        const auto allowed = [&](const MasterPlan& f) {
+            const bool own = first(f).night == e.night || first(f).night.empty() || e.night.empty();
+            return filter_fits(f, e) && (own || options_.flats_of_other_nights || f.existing);
+        };
+        FlatChoice c;
+        c.flat = nearest(Role::flat, i, [&](const MasterPlan& f) { return allowed(f) && angles_agree(first(f).rotator, e.rotator); });
+        if (!c.flat) {
+            c.flat = nearest(Role::flat, i, allowed);
+            c.turned = c.flat.has_value();
+        }
+        if (!c.flat) return c;
+        const Exposure& f = first(result_.masters[*c.flat]);
+        if (f.night == e.night || f.night.empty() || e.night.empty())
+            c.reason = f.night.empty() || e.night.empty() ? "flat of the same filter, its night is not known"
+                                                          : "flat of the same night and filter";
+        else {
+            c.reason = fmt::format("flat of another night, {}", f.night);
+            c.other_night = true;
+        }
+        if (c.turned) c.reason += fmt::format(", at another camera angle ({:g}, lights {:g})", *f.rotator, *e.rotator);
+        return c;
+    }
+
+    std::vector<NearMiss> near_misses(std::size_t i, const DarkChoice& dark, const FlatChoice& flat) const {
+        const Exposure& e = all_[i];
+        std::vector<NearMiss> darks, flats;
+        for (std::size_t k = 0; k < result_.masters.size(); ++k) {
+            const MasterPlan& m = result_.masters[k];
+            if (k == dark.dark || k == dark.bias || k == flat.flat) continue;
+            if (m.role != Role::dark && m.role != Role::flat && m.role != Role::bias) continue;
+            if (m.role == Role::bias && dark.dark) continue; // a dark is better, nothing was refused
+            if (m.role == Role::flat && !filter_fits(m, e)) {
+                if (flat.flat) continue; // another filter's flats are no near miss where the own is there
+            }
+            NearMiss miss = must_agree(m, e);
+            miss.master = k;
+            const bool agrees = miss.reason.empty();
+            if (m.role == Role::flat && agrees) {
+                if (!filter_fits(m, e)) {
+                    miss.reason = fmt::format("filter differs ({}, lights {})", first(m).filter.empty() ? "none" : first(m).filter,
+                                              e.filter.empty() ? "none" : e.filter);
+                    miss.allowed = "if a header has it wrong, give 'filter' in [[files]]";
+                } else if (first(m).night != e.night) {
+                    miss.reason = fmt::format("night differs ({}, lights {})", first(m).night, e.night);
+                    miss.allowed = options_.flats_of_other_nights ? "a nearer one is there" : "allowed with flats_of_other_nights = true";
+                } else if (!angles_agree(first(m).rotator, e.rotator)) {
+                    miss.reason = fmt::format("camera angle differs ({:g}, lights {:g})", *first(m).rotator, *e.rotator);
+                }
+            } else if (m.role == Role::dark && agrees) {
+                std::vector<std::string> reasons;
+                if (!exposure_fits(first(m).seconds, e.seconds))
+                    reasons.push_back(fmt::format("exposure differs from {}", seconds_text(e.seconds)));
+                const auto away = difference(m.temperature, e.sensor_temperature());
+                if (away && *away > options_.temperature_tolerance)
+                    reasons.push_back(fmt::format("temperature differs by {:.1f} C", *away));
+                if (reasons.empty()) continue; // it fits too; a nearer one was taken
+                for (std::size_t r = 0; r < reasons.size(); ++r)
+                    miss.reason += (r ? ", " : "") + reasons[r];
+                const bool bias = nearest(Role::bias, i, [](const MasterPlan&) { return true; }).has_value();
+                miss.allowed = !bias                    ? "scaling it would need a bias of the same gain and offset"
+                               : options_.scale_darks ? "allowed with scaling, a bias is present; a better one is there"
+                                                        : "allowed with scaling, a bias is present (scale_darks = true)";
+                if (bias && dark.kind == DarkChoice::Kind::bias_only && options_.scale_darks)
+                    miss.allowed = "too far to be scaled";
+            }
+            if (miss.reason.empty()) continue;
+            (m.role == Role::flat ? flats : darks).push_back(std::move(miss));
+        }
+        for (auto* list : {&darks, &flats}) {
+            std::stable_sort(list->begin(), list->end(), [](const NearMiss& a, const NearMiss& b) {
+                return std::count(a.reason.begin(), a.reason.end(), '(') < std::count(b.reason.begin(), b.reason.end(), '(');
+            });
+            if (list->size() > kMostNearMisses) list->resize(kMostNearMisses);
+        }
+        darks.insert(darks.end(), flats.begin(), flats.end());
+        return darks;
+    }
+
+    void pair_stack(StackPlan& s) {
+        struct Paired {
+            DarkChoice dark;
+            FlatChoice flat;
+        };
+        std::map<std::string, Paired> known;
+        std::map<std::string, std::size_t> groups;
+        std::map<std::string, std::vector<std::string>> told; // by code and text
+        std::map<std::string, const char*> remedies;
+        const auto tell = [&](const char* code, const std::string& text, const char* remedy, const Exposure& e) {
+            const std::string key = fmt::format("{}\n{}", code, text);
+            told[key].push_back(e.path);
+            remedies[key] = remedy;
+        };
+        for (std::size_t n = 0; n < s.lights.size(); ++n) {
+            LightPlan& light = s.lights[n];
+            const Exposure& e = all_[light.exposure];
+            const std::string key = light_key(light.exposure);
+            auto it = known.find(key);
+            if (it == known.end())
+                it = known.emplace(key, Paired{choose_dark(light.exposure), choose_flat(light.exposure)}).first;
+            const auto& [dark, flat] = it->second;
+            light.dark = dark.dark;
+            light.bias = dark.bias;
+            light.dark_scale = dark.scale;
+            light.offset_level = dark.offset_level;
+            light.dark_reason = dark.reason;
+            light.flat = flat.flat;
+            light.flat_reason = flat.reason;
+            const std::string group =
+                fmt::format("{}|{}|{}|{}|{}|{}", e.night, number_text(e.seconds), number_text(e.gain),
+                            dark.dark ? static_cast<long>(*dark.dark) : -1, flat.flat ? static_cast<long>(*flat.flat) : -1,
+                            dark.reason);
+            const auto [at, fresh] = groups.try_emplace(group, s.groups.size());
+            if (fresh) s.groups.push_back({{}, near_misses(light.exposure, dark, flat)});
+            s.groups[at->second].lights.push_back(n);
+            tell_dark(dark, e, tell);
+            tell_flat(flat, e, tell);
+        }
+        for (auto& [key, files] : told) {
+            const auto line = key.find('\n');
+            const std::string code = key.substr(0, line);
+            const std::size_t n = files.size();
+            finding(code == "dark-scaled" ? Level::note : Level::warning, code, std::move(files),
+                    fmt::format("{} light{} of {} {}", n, n == 1 ? "" : "s", s.name, key.substr(line + 1)), remedies[key]);
+        }
+    }
+
+    template <class Tell>
+    void tell_dark(const DarkChoice& c, const Exposure& e, Tell tell) const {
+        const std::string wanted = fmt::format("{}{}", seconds_text(e.seconds), e.gain ? fmt::format(" at {} {:g}", e.gain_is_iso ? "ISO" : "gain", *e.gain) : "");
+        switch (c.kind) {
+        case DarkChoice::Kind::fits:
+            return;
+        case DarkChoice::Kind::far_temperature:
+            return tell("dark-temperature",
+                        fmt::format("use the dark {}, more than {:g} C from their temperature",
+                                    result_.masters[*c.dark].name, options_.temperature_tolerance),
+                        "Take darks at that temperature too, or bias frames so that darks can be scaled", e);
+        case DarkChoice::Kind::scaled:
+            return tell("dark-scaled",
+                        fmt::format("have no dark of {} at their temperature; {} is scaled, with the bias {}", wanted,
+                                    result_.masters[*c.dark].name, result_.masters[*c.bias].name),
+                        "Take darks of the same exposure, gain and temperature to be sure of hot pixels and glow", e);
+        case DarkChoice::Kind::bias_only:
+            return tell("dark-missing",
+                        fmt::format("have no dark of {}; the bias alone is subtracted, hot pixels stay in", wanted),
+                        "Take darks of the same exposure, gain and temperature; the run may go on without", e);
+        case DarkChoice::Kind::constant:
+            return tell("dark-missing",
+                        fmt::format("have neither dark nor bias; the constant {:g} ADU is subtracted, glow and hot pixels "
+                                    "stay in",
+                                    *c.offset_level),
+                        "Take darks of the same exposure, gain and temperature; the run may go on without", e);
+        case DarkChoice::Kind::none:
+            return tell("dark-missing", "have neither dark nor bias: offset, glow and hot pixels stay in",
+                        "Take darks of the same exposure, gain and temperature; the run may go on without", e);
+        }
+    }
+
+    template <class Tell>
+    void tell_flat(const FlatChoice& c, const Exposure& e, Tell tell) const {
+        if (!c.flat)
+            return tell("flat-missing",
+                        fmt::format("have no flat of filter {}{}: vignetting and dust stay in", e.filter.empty() ? "(none)" : e.filter,
+                                    options_.flats_of_other_nights ? "" : " and their night"),
+                        "Take flats of this filter with the same camera and binning; the run may go on without", e);
+        if (c.other_night)
+            tell("flat-of-another-night",
+                 fmt::format("of {} use flats of another night ({}): dust may have moved", e.night.empty() ? "an unknown night" : e.night,
+                             first(result_.masters[*c.flat]).night),
+                 "Take flats every night", e);
+        if (c.turned)
+            tell("flat-before-turn",
+                 fmt::format("were taken at another camera angle ({:g} degrees) than their flats ({:g}): the camera was turned "
+                             "between them",
+                             *e.rotator, *first(result_.masters[*c.flat]).rotator),
+                 "Take flats again after turning the camera", e);
     }
 
     void report() {
+        if (!colour_images_.empty())
+            finding(Level::warning, "colour-image", colour_images_,
+                    "pictures of three colours are not raw exposures; this version does not integrate them",
+                    "Give the raw exposures, not processed pictures");
         if (!unplaced_.empty())
-            finding(
-                Level::warning, "role-unknown", unplaced_,
-                fmt::format("{} files were not placed: neither header, folder name nor file name says what they are",
-                            unplaced_.size()),
-                "Put them into folders named lights, darks, flats or bias");
-        if (!cfa_.empty())
-            finding(Level::blocker, "colour-filter-array", cfa_,
-                    fmt::format("{} lights come from a colour sensor, which this version does not yet integrate; they "
-                                "are set aside",
-                                cfa_.size()),
-                    "Use exposures of a mono camera");
-        std::map<std::string, std::map<std::string, std::vector<std::string>>> sizes; // by target, then by size
+            finding(Level::warning, "role-unknown", unplaced_,
+                    fmt::format("{} file{} not placed: neither header, folder name nor file name says what {}",
+                                unplaced_.size(), unplaced_.size() == 1 ? " was" : "s were",
+                                unplaced_.size() == 1 ? "it is" : "they are"),
+                    "Put them into folders named lights, darks, flats or bias, or give their role in the recipe");
+        std::vector<std::string> mosaic;
         for (const StackPlan& s : result_.stacks)
-            for (const LightPlan& l : s.lights) {
-                const Exposure& e = all_[l.exposure];
-                sizes[file_safe(s.target)][fmt::format("{} x {}", e.width, e.height)].push_back(e.path);
-            }
-        for (const auto& [target, by_size] : sizes) {
-            if (by_size.size() < 2) continue;
-            const auto fewest = std::min_element(by_size.begin(), by_size.end(),
-                                                 [](auto& a, auto& b) { return a.second.size() < b.second.size(); });
-            std::string list;
-            for (const auto& [size, files] : by_size)
-                list += fmt::format("{}{} of {} pixels", list.empty() ? "" : ", ", files.size(), size);
-            finding(Level::warning, "light-sizes-differ", fewest->second,
-                    fmt::format("the lights of {} have different sizes ({}); each size becomes a stack of its own",
-                                target.empty() ? "this folder" : target, list),
-                    "Check binning and cropping if they were meant to be one stack");
-        }
+            if (s.mosaic)
+                for (const LightPlan& l : s.lights)
+                    mosaic.push_back(all_[l.exposure].path);
+        if (!mosaic.empty())
+            finding(Level::blocker, "colour-filter-array", mosaic,
+                    fmt::format("{} lights come from a colour sensor, which this version pairs but does not yet integrate",
+                                mosaic.size()),
+                    "Use exposures of a mono camera");
     }
 
     const std::vector<Exposure>& all_;
     PairingOptions options_;
+    std::map<std::string, std::size_t> sensors_;
+    std::vector<std::size_t> sensor_; ///< of each exposure: frames with the same number may calibrate one another
     std::vector<std::size_t> order_;
+    std::map<std::string, std::vector<std::size_t>> calibration_;
     Pairing result_;
-    std::vector<std::string> unplaced_, cfa_;
+    std::vector<std::string> unplaced_, colour_images_;
 };
 
 } // namespace
 
-std::string file_safe(const std::string& text) {
-    std::string out;
-    for (const unsigned char c : text) {
-        const bool plain = std::isalnum(c) || c == '.' || c == '_' || c == '-';
-        if (plain)
-            out += static_cast<char>(c);
-        else if (!out.empty() && out.back() != '-')
-            out += '-';
-    }
-    while (!out.empty() && (out.back() == '-' || out.back() == '.'))
-        out.pop_back();
-    while (!out.empty() && out.front() == '.')
-        out.erase(0, 1);
-    return out;
+std::string seconds_text(const std::optional<double>& seconds) {
+    return seconds ? fmt::format("{:g} s", *seconds) : "unknown exposure";
 }
 
 Pairing pair_frames(const std::vector<Exposure>& exposures, const PairingOptions& options) {

@@ -37,6 +37,7 @@ void write_master_light(const std::filesystem::path& output, const MasterLight& 
     Header h;
     h.set("CREATOR", "Kasane " KASANE_VERSION, "program that made this file");
     h.set("IMAGETYP", "Master Light", "kind of exposure");
+    h.set("ROWORDER", "TOP-DOWN", "the first row is the upper one");
     h.set("BUNIT", "ADU", "unit of the pixels");
     if (!report.target.empty()) h.set("OBJECT", report.target, "target");
     if (!report.filter.empty()) h.set("FILTER", report.filter, "filter");

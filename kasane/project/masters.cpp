@@ -17,15 +17,6 @@ namespace kasane {
 
 namespace {
 
-std::string master_key(const Session& s, const MasterPlan& plan) {
-    Digester d;
-    d.add("master").add(kNumerics).add(role_name(plan.role)).add(plan.name);
-    for (const std::size_t i : plan.members)
-        d.add(s.exposures[i].identity);
-    if (plan.offset && s.masters[*plan.offset]) d.add(s.masters[*plan.offset]->key);
-    return d.result();
-}
-
 Header provenance(const Session& s, const MasterPlan& plan, const MasterResult& m,
                   const std::vector<std::size_t>& members) {
     const Exposure& e = s.exposures[members.front()];
@@ -34,6 +25,8 @@ Header provenance(const Session& s, const MasterPlan& plan, const MasterResult& 
     type[0] = static_cast<char>(std::toupper(type[0]));
     h.set("CREATOR", "Kasane " KASANE_VERSION, "program that made this file");
     h.set("IMAGETYP", "Master " + type, "kind of exposure");
+    h.set("ROWORDER", "TOP-DOWN", "the first row is the upper one");
+    if (!e.cfa.empty()) h.set("BAYERPAT", e.cfa, "colours of the first pixels");
     h.set("BUNIT", plan.role == Role::flat ? "relative" : "ADU", "unit of the pixels");
     if (e.seconds) h.set("EXPTIME", *e.seconds, "[s] exposure time of each frame");
     if (!e.filter.empty() && plan.role == Role::flat) h.set("FILTER", e.filter, "filter");
@@ -63,7 +56,7 @@ Header provenance(const Session& s, const MasterPlan& plan, const MasterResult& 
 /// Reads what an existing master says of itself; pixels of a flat need not have mean 1.
 ReadyMaster adopt(const Session& s, const MasterPlan& plan) {
     const Exposure& e = s.exposures[plan.members.front()];
-    const auto reader = open_frame(s.path_of(plan.members.front()));
+    const auto reader = s.open(plan.members.front());
     const double frames = reader->header().number("NCOMBINE").value_or(1);
     const double noise = reader->header().number("FRMNOISE").value_or(0);
     Image middle(reader->width(), std::min(64, reader->height()));
@@ -77,19 +70,21 @@ ReadyMaster adopt(const Session& s, const MasterPlan& plan) {
     r.frame_noise = noise > 0 ? noise : difference_noise(middle.plane()) * std::sqrt(std::max(1.0, frames));
     r.reused = true;
     r.members = {e.path};
-    return {master_key(s, plan), s.path_of(plan.members.front()), r};
+    return {master_basis(s, plan).key(), s.path_of(plan.members.front()), r};
 }
 
 /// Opens the frames of a plan; those that cannot be opened are set aside.
+using LeftOut = std::vector<std::pair<std::string, std::string>>;
+
 std::vector<std::size_t> open_members(Session& s, const MasterPlan& plan,
-                                      std::vector<std::shared_ptr<const FrameReader>>& frames) {
+                                      std::vector<std::shared_ptr<const FrameReader>>& frames, LeftOut& left_out) {
     std::vector<std::size_t> members;
     for (const std::size_t i : plan.members) {
         try {
-            frames.push_back(open_frame(s.path_of(i)));
+            frames.push_back(s.open(i));
             members.push_back(i);
         } catch (const InputError& e) {
-            s.set_aside(s.exposures[i].path, e.what_failed(), e.remedy());
+            left_out.emplace_back(s.exposures[i].path, e.what_failed());
         }
     }
     return members;
@@ -97,18 +92,23 @@ std::vector<std::size_t> open_members(Session& s, const MasterPlan& plan,
 
 /// Builds from as many of the frames as are good: one that fails on the way is set aside, and the rest is done again.
 MasterResult build_from_good(Session& s, const MasterPlan& plan, const FrameReader* offset,
-                             std::vector<std::size_t>& members) {
+                             std::vector<std::size_t>& members, LeftOut& left_out) {
     std::vector<std::shared_ptr<const FrameReader>> frames;
-    members = open_members(s, plan, frames);
+    members = open_members(s, plan, frames, left_out);
+    MasterOptions options;
+    options.offset_level = static_cast<float>(plan.offset_level.value_or(0));
     for (;;) {
         try {
-            return build_master(plan.role, frames, offset, s.context);
+            MasterResult result = build_master(plan.role, frames, offset, s.context, options);
+            for (std::size_t k = 0; k < members.size(); ++k)
+                s.note_content(members[k], *frames[k]);
+            return result;
         } catch (const InputError& e) {
             const auto bad =
                 std::find_if(frames.begin(), frames.end(), [&](const auto& f) { return f->path() == e.file(); });
             if (bad == frames.end()) throw;
             const auto at = bad - frames.begin();
-            s.set_aside(s.exposures[members[static_cast<std::size_t>(at)]].path, e.what_failed(), e.remedy());
+            left_out.emplace_back(s.exposures[members[static_cast<std::size_t>(at)]].path, e.what_failed());
             frames.erase(bad);
             members.erase(members.begin() + at);
         }
@@ -120,7 +120,8 @@ ReadyMaster build(Session& s, const MasterPlan& plan, const std::string& key, co
     std::unique_ptr<FrameReader> offset;
     if (plan.offset && s.masters[*plan.offset]) offset = open_frame(s.masters[*plan.offset]->file);
     std::vector<std::size_t> members;
-    const MasterResult m = build_from_good(s, plan, offset.get(), members);
+    LeftOut left_out;
+    const MasterResult m = build_from_good(s, plan, offset.get(), members, left_out);
     write_fits(file, {{m.pixels.plane(), provenance(s, plan, m, members)}});
     MasterReport r;
     r.name = plan.name;
@@ -134,45 +135,73 @@ ReadyMaster build(Session& s, const MasterPlan& plan, const std::string& key, co
     r.time = clock.seconds();
     for (const std::size_t i : members)
         r.members.push_back(s.exposures[i].path);
+    r.left_out = std::move(left_out);
     return {key, file, r};
 }
 
-/// What is on disk under this name is what this key made.
-bool still_there(const Session& s, const std::string& key, const fs::path& file, MasterReport& report) {
-    const auto body = s.ledger.fact(key);
-    std::error_code failed;
-    if (!body || !fs::exists(file, failed)) return false;
-    const auto json = nlohmann::json::parse(*body, nullptr, false);
-    try {
-        if (json.at("size").get<std::uint64_t>() != fs::file_size(file)) return false;
-        const auto current = s.ledger.choice("file/" + fs::relative(file, s.output).string());
-        if (!current || *current != key) return false;
-        report = json.at("report").get<MasterReport>();
-        report.reused = true;
-        return true;
-    } catch (const nlohmann::json::exception&) {
-        return false;
-    }
+fs::path master_file(const Session& s, const MasterPlan& plan) {
+    return s.output / "masters" / (plan.name + ".fits");
 }
 
 } // namespace
 
-void make_masters(Session& s) {
-    const auto& plans = s.pairing.masters;
-    s.masters.assign(plans.size(), std::nullopt);
+Basis master_basis(const Session& s, const MasterPlan& plan) {
+    Basis b;
+    b.set("kind", "master").set("numerics", kNumerics).set("role", std::string(role_name(plan.role))).set("name", plan.name);
+    for (const std::size_t i : plan.members) {
+        b.input(s.exposures[i].identity, s.exposures[i].path);
+        if (s.exposures[i].turn) b.set("turn of " + s.exposures[i].identity, value_text(s.exposures[i], Field::turn));
+    }
+    if (plan.offset) {
+        const MasterPlan& offset = s.pairing.masters[*plan.offset];
+        b.set("offset " + offset.name, master_basis(s, offset).key());
+    }
+    if (plan.offset_level) b.set("offset_level", fmt::format("{:g}", *plan.offset_level));
+    return b;
+}
+
+std::vector<std::size_t> needed_masters(const Pairing& pairing) {
+    const auto& plans = pairing.masters;
     std::vector<bool> needed(plans.size(), false);
-    for (const StackPlan& stack : s.pairing.stacks)
+    for (const StackPlan& stack : pairing.stacks)
         for (const LightPlan& l : stack.lights)
-            for (const auto& m : {l.dark, l.flat})
-                if (m) needed[*m] = true;
+            for (const auto& m : {l.dark, l.bias, l.flat})
+                if (m && !stack.mosaic) needed[*m] = true;
     for (std::size_t i = 0; i < plans.size(); ++i)
         if (needed[i] && plans[i].offset) needed[*plans[i].offset] = true;
-
-    const fs::path folder = s.output / "masters";
     std::vector<std::size_t> order; // what others need first
     for (const bool flats : {false, true})
         for (std::size_t i = 0; i < plans.size(); ++i)
             if (needed[i] && (plans[i].role == Role::flat) == flats) order.push_back(i);
+    return order;
+}
+
+std::optional<MasterReport> finished_master(const Session& s, const MasterPlan& plan, const std::string& key) {
+    const auto body = s.ledger.fact(key);
+    const fs::path file = master_file(s, plan);
+    std::error_code failed;
+    if (!body || !fs::exists(file, failed)) return std::nullopt;
+    try {
+        const auto json = nlohmann::json::parse(*body);
+        if (json.at("size").get<std::uint64_t>() != fs::file_size(file)) return std::nullopt;
+        const auto current = s.ledger.choice("file/masters/" + plan.name + ".fits");
+        if (!current || *current != key) return std::nullopt;
+        auto report = json.at("report").get<MasterReport>();
+        report.reused = true;
+        report.members.clear(); // files may have moved since
+        for (const std::size_t i : plan.members)
+            report.members.push_back(s.exposures[i].path);
+        return report;
+    } catch (const nlohmann::json::exception&) {
+        return std::nullopt;
+    }
+}
+
+void make_masters(Session& s) {
+    const auto& plans = s.pairing.masters;
+    s.masters.assign(plans.size(), std::nullopt);
+    const fs::path folder = s.output / "masters";
+    const std::vector<std::size_t> order = needed_masters(s.pairing);
     s.context.progress.begin("masters", static_cast<std::int64_t>(order.size()));
     for (const std::size_t i : order) {
         s.context.workers.cancel().check();
@@ -181,18 +210,22 @@ void make_masters(Session& s) {
             if (plan.existing) {
                 s.masters[i] = adopt(s, plan);
             } else {
-                const std::string key = master_key(s, plan);
-                const fs::path file = folder / (plan.name + ".fits");
-                MasterReport report;
-                if (still_there(s, key, file, report)) {
-                    s.masters[i] = ReadyMaster{key, file, report};
+                const Basis basis = master_basis(s, plan);
+                const std::string key = basis.key();
+                const fs::path file = master_file(s, plan);
+                if (auto report = finished_master(s, plan, key)) {
+                    s.masters[i] = ReadyMaster{key, file, std::move(*report)};
                 } else {
                     fs::create_directories(folder);
                     s.masters[i] = build(s, plan, key, file);
+                    const std::string name = "masters/" + plan.name + ".fits";
                     const nlohmann::json fact = {{"size", fs::file_size(file)}, {"report", s.masters[i]->report}};
                     s.ledger.set_fact(key, "master", json_text(fact));
-                    s.ledger.set_choice("file/" + fs::relative(file, s.output).string(), key);
+                    s.ledger.set_choice("file/" + name, key);
+                    s.ledger.set_choice("basis/" + name, basis.text());
                 }
+                for (const auto& [path, why] : s.masters[i]->report.left_out)
+                    s.set_aside(path, why, fmt::format("{} was made without it", plan.name));
             }
             s.report.masters.push_back(s.masters[i]->report);
         } catch (const InputError& e) {

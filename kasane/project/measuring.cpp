@@ -3,8 +3,8 @@
 
 #include <kasane/base/error.hpp>
 #include <kasane/base/hash.hpp>
+#include <kasane/project/codec.hpp>
 
-#include <cstring>
 #include <fmt/format.h>
 
 namespace kasane {
@@ -13,37 +13,6 @@ namespace {
 
 constexpr double kSaturation16Bit =
     0.92 * 65535; // ADU after calibration; a little below full scale, for the flat's sake
-
-/// Plain bytes of numbers, in order. The ledger never leaves its machine's kind: a record that does not fit is measured
-/// again.
-class Writer {
-public:
-    template <class T>
-    Writer& put(const T& v) {
-        static_assert(std::is_trivially_copyable_v<T>);
-        bytes.append(reinterpret_cast<const char*>(&v), sizeof v);
-        return *this;
-    }
-    std::string bytes;
-};
-
-class Reader {
-public:
-    explicit Reader(const std::string& bytes) : bytes_(bytes) {}
-    template <class T>
-    T get() {
-        T v{};
-        if (at_ + sizeof v > bytes_.size()) throw DataError("the record is too short", {}, {});
-        std::memcpy(&v, bytes_.data() + at_, sizeof v);
-        at_ += sizeof v;
-        return v;
-    }
-    bool at_end() const { return at_ == bytes_.size(); }
-
-private:
-    const std::string& bytes_;
-    std::size_t at_ = 0;
-};
 
 constexpr std::uint32_t kRecord = 0x4b530001; // kind and version of the bytes
 
@@ -76,28 +45,28 @@ std::string encode(const Measures& m) {
 std::shared_ptr<const Measures> decode(const std::string& bytes) {
     try {
         Reader r(bytes);
-        if (r.get<std::uint32_t>() != kRecord) return nullptr;
+        if (r.take<std::uint32_t>() != kRecord) return nullptr;
         auto m = std::make_shared<Measures>();
-        m->fwhm = r.get<double>();
-        m->eccentricity = r.get<double>();
-        m->background = r.get<double>();
-        m->noise = r.get<double>();
-        m->mesh.cell = r.get<int>();
-        m->mesh.global_level = r.get<float>();
-        m->mesh.global_sigma = r.get<float>();
-        const int w = r.get<int>(), h = r.get<int>();
+        m->fwhm = r.take<double>();
+        m->eccentricity = r.take<double>();
+        m->background = r.take<double>();
+        m->noise = r.take<double>();
+        m->mesh.cell = r.take<int>();
+        m->mesh.global_level = r.take<float>();
+        m->mesh.global_sigma = r.take<float>();
+        const int w = r.take<int>(), h = r.take<int>();
         if (w < 1 || h < 1 || w > 10000 || h > 10000) return nullptr;
         for (Image* i : {&m->mesh.level, &m->mesh.sigma}) {
             *i = Image(w, h);
             for (float& v : i->pixels())
-                v = r.get<float>();
+                v = r.take<float>();
         }
-        const auto n = r.get<std::uint32_t>();
+        const auto n = r.take<std::uint32_t>();
         for (std::uint32_t i = 0; i < n; ++i) {
             Star s;
             for (double* v : {&s.x, &s.y, &s.flux, &s.flux_sigma, &s.peak, &s.fwhm, &s.eccentricity, &s.position_sigma})
-                *v = r.get<double>();
-            s.saturated = r.get<bool>();
+                *v = r.take<double>();
+            s.saturated = r.take<bool>();
             m->stars.push_back(s);
         }
         return r.at_end() ? m : nullptr;
@@ -109,7 +78,11 @@ std::shared_ptr<const Measures> decode(const std::string& bytes) {
 MeasureOptions options_for(const Exposure& e) {
     MeasureOptions o;
     o.detect.electrons_per_adu = e.electrons_per_adu.value_or(0);
-    if (e.bits == 16) o.detect.saturation = static_cast<float>(kSaturation16Bit);
+    constexpr double kUsable = 0.92; // share of the stated full scale
+    if (e.saturation)
+        o.detect.saturation = static_cast<float>(kUsable * *e.saturation);
+    else if (e.bits == 16)
+        o.detect.saturation = static_cast<float>(kSaturation16Bit);
     return o;
 }
 
@@ -120,6 +93,9 @@ std::string measure_key(const Session& s, const Calibrations& calibrations, cons
         .add("measure")
         .add(kNumerics)
         .add(s.exposures[light.exposure].identity)
+        .add(value_text(s.exposures[light.exposure], Field::turn))
+        .add(value_text(s.exposures[light.exposure], Field::electrons_per_adu))
+        .add(value_text(s.exposures[light.exposure], Field::saturation))
         .add(calibrations.key(light))
         .result();
 }
@@ -159,6 +135,7 @@ std::vector<Measured> measure_lights(Session& s, Calibrations& calibrations,
                     auto measures = std::make_shared<const Measures>(
                         measure_exposure(*views[k], options_for(s.exposures[light.exposure])));
                     s.ledger.set_fact(measure_key(s, calibrations, light), "measures", encode(*measures));
+                    s.note_content(light.exposure, views[k]->raw());
                     m.measures = std::move(measures);
                 } catch (const InputError& e) {
                     m.problem = e.what_failed();

@@ -10,10 +10,6 @@ namespace {
 json optional_json(const std::optional<double>& v) {
     return v ? json(*v) : json(nullptr);
 }
-std::optional<double> optional_number(const json& j, const char* key) {
-    const auto it = j.find(key);
-    return it != j.end() && it->is_number() ? std::optional(it->get<double>()) : std::nullopt;
-}
 } // namespace
 
 std::string json_text(const json& j, int indent) {
@@ -28,10 +24,16 @@ bool RunReport::clean() const {
 }
 
 json to_json(const Exposure& e) {
+    json sources = json::object();
+    for (const auto& [field, source] : e.sources)
+        sources[std::string(field_name(field))] = source.text();
     return {{"path", e.path},
             {"fingerprint", e.fingerprint},
+            {"format", format_name(e.format)},
+            {"linear", e.linear},
             {"role", role_name(e.role)},
-            {"role_source", e.role_source},
+            {"role_source", e.source(Field::role).text()},
+            {"role_confidence", e.role_confidence},
             {"master", e.is_master},
             {"made_by_kasane", e.made_by_kasane},
             {"width", e.width},
@@ -40,8 +42,10 @@ json to_json(const Exposure& e) {
             {"bits", e.bits},
             {"seconds", optional_json(e.seconds)},
             {"start", e.start},
+            {"start_local", e.start_local},
             {"night", e.night},
             {"gain", optional_json(e.gain)},
+            {"gain_is_iso", e.gain_is_iso},
             {"offset", optional_json(e.offset)},
             {"electrons_per_adu", optional_json(e.electrons_per_adu)},
             {"temperature", optional_json(e.temperature)},
@@ -49,47 +53,69 @@ json to_json(const Exposure& e) {
             {"binning", {e.binning_x, e.binning_y}},
             {"filter", e.filter},
             {"cfa", e.cfa},
+            {"saturation", optional_json(e.saturation)},
+            {"black_level", optional_json(e.black_level)},
             {"camera", e.camera},
             {"telescope", e.telescope},
             {"target", e.target},
             {"focal_length_mm", optional_json(e.focal_length_mm)},
             {"pixel_um", optional_json(e.pixel_um)},
-            {"longitude", optional_json(e.longitude)}};
+            {"right_ascension", optional_json(e.right_ascension)},
+            {"declination", optional_json(e.declination)},
+            {"latitude", optional_json(e.latitude)},
+            {"longitude", optional_json(e.longitude)},
+            {"orientation", e.orientation},
+            {"pier_side", e.pier_side},
+            {"rotator", optional_json(e.rotator)},
+            {"turn", e.turn},
+            {"sources", sources},
+            {"problems", e.problems}};
 }
 
-Exposure exposure_from_json(const json& j) {
-    Exposure e;
-    e.path = j.at("path");
-    e.fingerprint = j.at("fingerprint");
-    const std::string role = j.at("role");
-    for (const Role r : {Role::light, Role::dark, Role::flat, Role::bias, Role::dark_flat})
-        if (role == role_name(r)) e.role = r;
-    e.role_source = j.at("role_source");
-    e.is_master = j.at("master");
-    e.made_by_kasane = j.at("made_by_kasane");
-    e.width = j.at("width");
-    e.height = j.at("height");
-    e.planes = j.at("planes");
-    e.bits = j.at("bits");
-    e.seconds = optional_number(j, "seconds");
-    e.start = j.at("start");
-    e.night = j.at("night");
-    e.gain = optional_number(j, "gain");
-    e.offset = optional_number(j, "offset");
-    e.electrons_per_adu = optional_number(j, "electrons_per_adu");
-    e.temperature = optional_number(j, "temperature");
-    e.temperature_set = optional_number(j, "temperature_set");
-    e.binning_x = j.at("binning").at(0);
-    e.binning_y = j.at("binning").at(1);
-    e.filter = j.at("filter");
-    e.cfa = j.at("cfa");
-    e.camera = j.at("camera");
-    e.telescope = j.at("telescope");
-    e.target = j.at("target");
-    e.focal_length_mm = optional_number(j, "focal_length_mm");
-    e.pixel_um = optional_number(j, "pixel_um");
-    e.longitude = optional_number(j, "longitude");
-    return e;
+json to_json(const Pairing& p, const std::vector<Exposure>& exposures) {
+    const auto name = [&](const std::optional<std::size_t>& m) { return m ? json(p.masters[*m].name) : json(nullptr); };
+    json masters = json::array(), stacks = json::array();
+    for (const MasterPlan& m : p.masters) {
+        json files = json::array();
+        for (const std::size_t i : m.members)
+            files.push_back(exposures[i].path);
+        masters.push_back({{"name", m.name},
+                           {"role", role_name(m.role)},
+                           {"existing", m.existing},
+                           {"temperature", optional_json(m.temperature)},
+                           {"offset", name(m.offset)},
+                           {"offset_level", optional_json(m.offset_level)},
+                           {"offset_reason", m.offset_reason},
+                           {"files", files}});
+    }
+    for (const StackPlan& s : p.stacks) {
+        json lights = json::array(), groups = json::array();
+        for (const LightPlan& l : s.lights)
+            lights.push_back({{"path", exposures[l.exposure].path},
+                              {"dark", name(l.dark)},
+                              {"bias", name(l.bias)},
+                              {"dark_scale", l.dark_scale},
+                              {"offset_level", optional_json(l.offset_level)},
+                              {"dark_reason", l.dark_reason},
+                              {"flat", name(l.flat)},
+                              {"flat_reason", l.flat_reason}});
+        for (const PairedGroup& g : s.groups) {
+            json misses = json::array(), members = json::array();
+            for (const NearMiss& m : g.near_misses)
+                misses.push_back({{"master", p.masters[m.master].name}, {"reason", m.reason}, {"allowed", m.allowed}});
+            for (const std::size_t l : g.lights)
+                members.push_back(exposures[s.lights[l].exposure].path);
+            groups.push_back({{"lights", members}, {"near_misses", misses}});
+        }
+        stacks.push_back({{"name", s.name},
+                          {"target", s.target},
+                          {"filter", s.filter},
+                          {"sensor", s.sensor},
+                          {"mosaic", s.mosaic},
+                          {"lights", lights},
+                          {"groups", groups}});
+    }
+    return {{"masters", masters}, {"stacks", stacks}};
 }
 
 json to_json(const Finding& f) {

@@ -13,6 +13,7 @@ namespace kasane {
 /// One light, as the run saw it.
 struct FrameReport {
     std::string path;
+    std::string identity; ///< of its content: the path may change
     std::string night;
     bool used = false;
     std::string reason; ///< why it is not used
@@ -59,6 +60,7 @@ struct MasterReport {
     double time = 0;
     bool reused = false;
     std::vector<std::string> members;
+    std::vector<std::pair<std::string, std::string>> left_out; ///< members that could not be used, and why
 };
 
 struct RunReport {
@@ -71,21 +73,21 @@ struct RunReport {
     bool clean() const;
 };
 
-NLOHMANN_DEFINE_TYPE_NON_INTRUSIVE(FrameReport, path, night, used, reason, seconds, stars, fwhm, eccentricity,
+NLOHMANN_DEFINE_TYPE_NON_INTRUSIVE(FrameReport, path, identity, night, used, reason, seconds, stars, fwhm, eccentricity,
                                    background, noise, scale, worth, weight, matched, rms, rotation, shift_x, shift_y,
                                    dark, flat)
 NLOHMANN_DEFINE_TYPE_NON_INTRUSIVE(StackReport, name, target, filter, sensor, file, preview, reference,
                                    reference_fingerprint, frames, used, dropped, seconds_total, seconds_effective,
                                    noise, fwhm, eccentricity, rejected_low, rejected_high, time, reused)
 NLOHMANN_DEFINE_TYPE_NON_INTRUSIVE(MasterReport, name, role, file, frames, level, frame_noise, rejected_share, offset,
-                                   time, reused, members)
+                                   time, reused, members, left_out)
 
 /// JSON as text; bytes that are not UTF-8 (headers and file names may hold any) become replacement characters. `indent`
 /// < 0: one line.
 std::string json_text(const nlohmann::json& json, int indent = -1);
 
 nlohmann::json to_json(const Exposure& exposure);
-Exposure exposure_from_json(const nlohmann::json& json);
+nlohmann::json to_json(const Pairing& pairing, const std::vector<Exposure>& exposures);
 nlohmann::json to_json(const Finding& finding);
 nlohmann::json to_json(const RunReport& report);
 

@@ -2,13 +2,14 @@
 
 #include <kasane/base/error.hpp>
 #include <kasane/base/hash.hpp>
-#include <kasane/io/fits.hpp>
 #include <kasane/io/reader.hpp>
-#include <kasane/project/records.hpp>
+#include <kasane/project/codec.hpp>
 
 #include <algorithm>
+#include <dirent.h>
 #include <fmt/format.h>
-#include <mutex>
+#include <map>
+#include <set>
 #include <sys/stat.h>
 
 namespace fs = std::filesystem;
@@ -17,121 +18,372 @@ namespace kasane {
 
 namespace {
 
+constexpr std::uint32_t kRecord = 0x4b580002; // kind and version of a record's bytes
+constexpr std::uint32_t kLook = 0x4b4c0001;   // the same for a look
+
+constexpr double kSure = 0.85; // confidence at which pixels overrule a name that is not sure
+
 struct Found {
     std::string path; ///< relative
     std::uint64_t size = 0;
     std::int64_t modified = 0;
 };
 
-std::vector<Found> list_files(const fs::path& folder, const fs::path& skip, Scan& scan) {
-    std::vector<Found> found;
-    std::error_code failed;
-    const fs::path skipped = fs::weakly_canonical(skip, failed);
-    auto it = fs::recursive_directory_iterator(folder, fs::directory_options::skip_permission_denied, failed);
-    if (failed) throw InputError("cannot be read: " + failed.message(), folder, "Name a folder with exposures");
-    for (const fs::recursive_directory_iterator end; it != end; it.increment(failed)) {
-        if (failed) break;
-        const fs::path& p = it->path();
-        const bool hidden = p.filename().string().rfind('.', 0) == 0;
-        if (it->is_directory(failed)) {
-            if (hidden || (!skip.empty() && fs::weakly_canonical(p, failed) == skipped))
-                it.disable_recursion_pending();
-            else if (is_readable_name(p))
-                scan.findings.push_back({Level::warning,
-                                         "file-unreadable",
-                                         {fs::relative(p, folder).string()},
-                                         "is a folder, not a FITS file",
-                                         "Rename or remove it"});
-            continue;
-        }
-        if (hidden) continue;
-        if (!is_readable_name(p)) {
-            ++scan.other_files;
-            continue;
-        }
-        struct stat info {};
-        if (stat(p.c_str(), &info) != 0) {
-            scan.findings.push_back({Level::warning,
-                                     "file-unreadable",
-                                     {p.lexically_relative(folder).string()},
-                                     "cannot be read (a broken link?)",
-                                     "Restore or remove it"});
-            continue;
-        }
-        found.push_back({p.lexically_relative(folder).string(), static_cast<std::uint64_t>(info.st_size),
-                         static_cast<std::int64_t>(info.st_mtim.tv_sec) * 1000000000 + info.st_mtim.tv_nsec});
-    }
-    std::sort(found.begin(), found.end(), [](const Found& a, const Found& b) { return a.path < b.path; });
-    return found;
+template <class Visitor, class E>
+void visit(Visitor& v, E& e) {
+    v(e.format), v(e.linear), v(e.width), v(e.height), v(e.planes), v(e.bits), v(e.role), v(e.role_confidence);
+    v(e.is_master), v(e.made_by_kasane), v(e.seconds), v(e.start), v(e.start_local), v(e.night), v(e.gain);
+    v(e.gain_is_iso), v(e.offset), v(e.electrons_per_adu), v(e.temperature), v(e.temperature_set), v(e.binning_x);
+    v(e.binning_y), v(e.filter), v(e.cfa), v(e.camera), v(e.telescope), v(e.target), v(e.focal_length_mm), v(e.pixel_um);
+    v(e.saturation), v(e.black_level), v(e.right_ascension), v(e.declination), v(e.latitude), v(e.longitude);
+    v(e.orientation), v(e.pier_side), v(e.rotator), v(e.turn);
 }
+
+std::string encode(const Exposure& e) {
+    Writer w;
+    w.put(kRecord);
+    const auto put = [&](const auto& value) { w.put(value); };
+    visit(put, e);
+    w.put(static_cast<std::uint32_t>(e.sources.size()));
+    for (const auto& [field, source] : e.sources)
+        w.put(field).put(source.origin).put(source.detail);
+    w.put(static_cast<std::uint32_t>(e.problems.size()));
+    for (const std::string& p : e.problems)
+        w.put(p);
+    return std::move(w.bytes);
+}
+
+/// Nothing if the bytes are of another version or damaged.
+std::optional<Exposure> decode(const std::string& bytes) {
+    try {
+        Reader r(bytes);
+        if (r.take<std::uint32_t>() != kRecord) return std::nullopt;
+        Exposure e;
+        const auto get = [&](auto& value) { r.get(value); };
+        visit(get, e);
+        for (auto n = r.take<std::uint32_t>(); n > 0; --n) {
+            const auto field = r.take<Field>();
+            const auto origin = r.take<Origin>();
+            e.sources.emplace_back(field, Source{origin, r.take<std::string>()});
+        }
+        for (auto n = r.take<std::uint32_t>(); n > 0; --n)
+            e.problems.push_back(r.take<std::string>());
+        return r.at_end() ? std::optional(std::move(e)) : std::nullopt;
+    } catch (const DataError&) {
+        return std::nullopt;
+    }
+}
+
+std::string encode(const Look& look, bool whole) {
+    Writer w;
+    w.put(kLook).put(whole).put(look);
+    return std::move(w.bytes);
+}
+
+std::optional<Look> decode_look(const std::string& bytes, bool whole) {
+    try {
+        Reader r(bytes);
+        if (r.take<std::uint32_t>() != kLook) return std::nullopt;
+        if (!r.take<bool>() && whole) return std::nullopt;
+        Look look;
+        r.get(look);
+        return look;
+    } catch (const DataError&) {
+        return std::nullopt;
+    }
+}
+
+/// Walks folders without following a link twice.
+class Walk {
+public:
+    Walk(fs::path project, fs::path skip, const FrameRules& rules, Scan& scan)
+        : project_(std::move(project)), rules_(rules), scan_(scan) {
+        struct stat info {};
+        if (!skip.empty() && stat(skip.c_str(), &info) == 0) seen_.insert({info.st_dev, info.st_ino});
+    }
+
+    /// `prefix` is how paths below begin, relative to the project.
+    void folder(const fs::path& full, const std::string& prefix) {
+        struct stat info {};
+        if (stat(full.c_str(), &info) == 0 && !seen_.insert({info.st_dev, info.st_ino}).second) return;
+        DIR* open = opendir(full.c_str());
+        if (!open) {
+            unreadable(prefix.empty() ? full.string() : prefix, std::generic_category().message(errno), "Check that the folder may be read");
+            return;
+        }
+        std::vector<std::string> names;
+        while (const dirent* e = readdir(open))
+            names.emplace_back(e->d_name);
+        const int handle = dirfd(open);
+        std::vector<std::string> below;
+        for (const std::string& name : names) {
+            if (name.front() == '.') continue; // hidden, and the folder itself
+            const std::string path = prefix.empty() ? name : prefix + "/" + name;
+            if (fstatat(handle, name.c_str(), &info, 0) != 0) {
+                if (is_readable_name(name)) unreadable(path, "cannot be read (a broken link?)", "Restore or remove it");
+                continue;
+            }
+            if (S_ISDIR(info.st_mode)) {
+                if (is_excluded(rules_, path))
+                    ++scan_.excluded;
+                else if (is_readable_name(name))
+                    unreadable(path, "is a folder, though its name is that of an image", "Rename or remove it");
+                else
+                    below.push_back(name);
+            } else if (!S_ISREG(info.st_mode) || !is_readable_name(name)) {
+                ++scan_.other_files;
+            } else if (is_excluded(rules_, path)) {
+                ++scan_.excluded;
+            } else {
+                found_.push_back({path, static_cast<std::uint64_t>(info.st_size),
+                                  static_cast<std::int64_t>(info.st_mtim.tv_sec) * 1000000000 + info.st_mtim.tv_nsec});
+            }
+        }
+        closedir(open);
+        for (const std::string& name : below)
+            folder(full / name, prefix.empty() ? name : prefix + "/" + name);
+    }
+
+    std::vector<Found> sorted() {
+        std::sort(found_.begin(), found_.end(), [](const Found& a, const Found& b) { return a.path < b.path; });
+        return std::move(found_);
+    }
+
+private:
+    void unreadable(const std::string& path, const std::string& what, const std::string& remedy) {
+        scan_.findings.push_back({Level::warning, "file-unreadable", {path}, what, remedy});
+    }
+    fs::path project_;
+    const FrameRules& rules_;
+    Scan& scan_;
+    std::vector<Found> found_;
+    std::set<std::pair<dev_t, ino_t>> seen_;
+};
+
+/// The files of one scan on their way to being understood.
+class Scanner {
+public:
+    Scanner(const ScanOptions& options, Ledger& ledger, const Context& context)
+        : options_(options), ledger_(ledger), context_(context) {}
+
+    Scan run() {
+        list();
+        recall();
+        read_headers();
+        remember();
+        gather();
+        look();
+        assign_nights(scan_.exposures, options_.recipe.nights);
+        return std::move(scan_);
+    }
+
+private:
+    void list() {
+        Walk walk(options_.folder, options_.output, options_.recipe.rules, scan_);
+        walk.folder(options_.folder, {});
+        for (const std::string& other : options_.recipe.folders) {
+            std::error_code failed;
+            const fs::path full = options_.folder / other;
+            if (fs::is_directory(full, failed))
+                walk.folder(full, fs::path(other).lexically_normal().string());
+            else
+                scan_.findings.push_back({Level::warning, "folder-missing", {other}, "is no folder, though the recipe names it",
+                                          "Mend folders in [project] of kasane.toml"});
+        }
+        files_ = walk.sorted();
+        exposures_.resize(files_.size());
+        entries_.resize(files_.size());
+        known_.assign(files_.size(), false);
+        problems_.resize(files_.size());
+    }
+
+    void recall() {
+        auto all = ledger_.files();
+        std::vector<std::size_t> unchanged;
+        for (std::size_t i = 0; i < files_.size(); ++i) {
+            const auto it = all.find(files_[i].path);
+            if (it == all.end()) continue;
+            entries_[i] = std::move(it->second);
+            if (entries_[i].size == files_[i].size && entries_[i].modified == files_[i].modified) unchanged.push_back(i);
+        }
+        constexpr std::size_t kBlock = 256;
+        context_.workers.for_each((unchanged.size() + kBlock - 1) / kBlock, [&](std::size_t b) {
+            for (std::size_t k = b * kBlock; k < std::min(unchanged.size(), (b + 1) * kBlock); ++k)
+                exposures_[unchanged[k]] = decode(entries_[unchanged[k]].record);
+        });
+        for (const std::size_t i : unchanged)
+            if (exposures_[i]) {
+                known_[i] = true;
+                ++scan_.from_ledger;
+            }
+    }
+
+    void read_headers() {
+        std::vector<std::size_t> todo;
+        for (std::size_t i = 0; i < files_.size(); ++i)
+            if (!known_[i]) todo.push_back(i);
+        context_.progress.begin("scan", static_cast<std::int64_t>(todo.size()));
+        context_.workers.for_each(todo.size(), [&](std::size_t k) {
+            read_header(todo[k]);
+            context_.progress.advance();
+        });
+        context_.progress.end();
+    }
+
+    void read_header(std::size_t i) {
+        const fs::path full = options_.folder / files_[i].path;
+        try {
+            exposures_[i] = describe_exposure(files_[i].path, read_summary(full));
+            Ledger::FileEntry e;
+            e.size = files_[i].size;
+            e.modified = files_[i].modified;
+            e.fingerprint = fingerprint(full);
+            // A file that was seen before, here or elsewhere: touched, moved or renamed, it is the same; edited where
+            // the fingerprint does not look, it is another.
+            auto before = entries_[i].fingerprint == e.fingerprint ? std::optional(entries_[i]) : std::nullopt;
+            if (!before || before->content.empty())
+                if (auto elsewhere = ledger_.file_like(e.fingerprint)) before = std::move(elsewhere);
+            if (before) {
+                const bool trusted = before->modified == e.modified || before->content.empty();
+                const std::string now = trusted ? before->content : content_digest(full);
+                e.content = now;
+                e.revision = now == before->content ? before->revision : now;
+                if (now == before->content) e.look = before->look;
+            }
+            e.record = encode(*exposures_[i]);
+            entries_[i] = std::move(e);
+        } catch (const InputError& e) {
+            exposures_[i].reset();
+            problems_[i] = {e.what_failed(), e.remedy()};
+        }
+    }
+
+    void remember() {
+        ledger_.together([&] {
+            for (std::size_t i = 0; i < files_.size(); ++i)
+                if (exposures_[i] && !known_[i]) ledger_.set_file(files_[i].path, entries_[i]);
+        });
+    }
+
+    void gather() {
+        for (std::size_t i = 0; i < files_.size(); ++i) {
+            if (!exposures_[i]) {
+                scan_.findings.push_back(
+                    {Level::warning, "file-unreadable", {files_[i].path}, problems_[i].first, problems_[i].second});
+                continue;
+            }
+            Exposure& e = *exposures_[i];
+            const Ledger::FileEntry& entry = entries_[i];
+            e.path = files_[i].path;
+            e.fingerprint = entry.fingerprint;
+            e.identity = entry.revision.empty() ? entry.fingerprint : entry.fingerprint + "~" + entry.revision;
+            apply_rules(e, options_.recipe.rules);
+            scan_.exposures.push_back(std::move(e));
+            looks_.push_back(entry.look);
+        }
+        scan_.looks.resize(scan_.exposures.size());
+    }
+
+    static bool needs_role(const Exposure& e) {
+        return (e.role == Role::unknown || e.role_confidence < 1) && !e.made_by_kasane && e.planes == 1;
+    }
+
+    void look() {
+        if (!options_.recipe.look_at_pixels) return;
+        auto& all = scan_.exposures;
+        std::vector<std::size_t> wanted;
+        std::map<std::string, int> darks;
+        bool any_unknown = false;
+        for (const Exposure& e : all)
+            any_unknown = any_unknown || needs_role(e);
+        for (std::size_t i = 0; i < all.size(); ++i) {
+            const Exposure& e = all[i];
+            if (e.is_master && e.role == Role::light) continue;
+            const bool lit = options_.look_at_all && (e.role == Role::light || e.role == Role::flat);
+            constexpr int kSomeDarks = 3; // tell the level without light
+            const bool dark = (options_.look_at_all || any_unknown) && (e.role == Role::dark || e.role == Role::bias) &&
+                              darks[sensor_key(e) + std::string(role_name(e.role))]++ < kSomeDarks;
+            if (needs_role(e) || lit || dark) wanted.push_back(i);
+        }
+        std::vector<std::size_t> todo;
+        for (const std::size_t i : wanted) {
+            scan_.looks[i] = decode_look(looks_[i], needs_role(all[i]));
+            if (!scan_.looks[i]) todo.push_back(i);
+        }
+        context_.progress.begin("look", static_cast<std::int64_t>(todo.size()));
+        std::vector<std::pair<std::string, std::string>> failed(all.size());
+        std::uint64_t largest = 1;
+        for (const std::size_t i : todo)
+            if (all[i].format != Format::fits)
+                largest = std::max(largest, static_cast<std::uint64_t>(all[i].width) * static_cast<std::uint64_t>(all[i].height) * 8);
+        context_.workers.for_each(
+            todo.size(),
+            [&](std::size_t k) {
+                const std::size_t i = todo[k];
+                try {
+                    const auto reader = open_frame(options_.folder / all[i].path);
+                    scan_.looks[i] = look_at(*reader, {.windows = needs_role(all[i]) ? 0 : 16,
+                                                       .full_scale = all[i].saturation.value_or(0)});
+                } catch (const InputError& e) {
+                    failed[i] = {e.what_failed(), e.remedy()};
+                }
+                context_.progress.advance();
+            },
+            context_.memory.fitting(largest, context_.workers.threads()));
+        context_.progress.end();
+        ledger_.together([&] {
+            for (const std::size_t i : todo)
+                if (scan_.looks[i]) ledger_.set_look(all[i].path, encode(*scan_.looks[i], needs_role(all[i])));
+        });
+        for (const std::size_t i : todo)
+            if (!failed[i].first.empty())
+                scan_.findings.push_back(
+                    {Level::warning, "pixels-unreadable", {all[i].path}, failed[i].first, failed[i].second});
+        guess();
+    }
+
+    void guess() {
+        auto& all = scan_.exposures;
+        std::map<std::string, double> floors;
+        const auto key = [](const Exposure& e) { return fmt::format("{} {}x{}", e.camera, e.width, e.height); };
+        for (std::size_t i = 0; i < all.size(); ++i) {
+            if (!scan_.looks[i] || scan_.looks[i]->windows == 0 || all[i].is_master) continue;
+            const auto [it, fresh] = floors.try_emplace(key(all[i]), scan_.looks[i]->level);
+            if (!fresh) it->second = std::min(it->second, scan_.looks[i]->level);
+        }
+        for (std::size_t i = 0; i < all.size(); ++i) {
+            Exposure& e = all[i];
+            if (!needs_role(e) || !scan_.looks[i]) continue;
+            const auto floor = floors.find(key(e));
+            LookContext context;
+            if (floor != floors.end()) context.floor = floor->second;
+            context.seconds = e.seconds;
+            const RoleGuess g = guess_role(*scan_.looks[i], context);
+            if (g.role == Role::unknown || (e.role != Role::unknown && (g.role == e.role || g.confidence < kSure))) continue;
+            set_value(e, Field::role, std::string(role_name(g.role)), {Origin::pixels, fmt::format("show {} ({:.0f} %)", g.reason, 100 * g.confidence)});
+            e.role_confidence = g.confidence;
+        }
+    }
+
+    const ScanOptions& options_;
+    Ledger& ledger_;
+    const Context& context_;
+    Scan scan_;
+    std::vector<Found> files_;
+    std::vector<std::optional<Exposure>> exposures_;
+    std::vector<Ledger::FileEntry> entries_;
+    std::vector<bool> known_;
+    std::vector<std::pair<std::string, std::string>> problems_; ///< what failed, remedy
+    std::vector<std::string> looks_;                            ///< as scan_.exposures
+};
 
 } // namespace
 
-Scan scan_folder(const fs::path& folder, const fs::path& skip, Ledger* ledger, const Context& context) {
+Scan scan_folder(const ScanOptions& options, Ledger& ledger, const Context& context) {
     std::error_code failed;
-    if (!fs::is_directory(folder, failed))
-        throw InputError("is not a folder", folder, "Name the folder that holds the exposures");
-    Scan scan;
-    const std::vector<Found> files = list_files(folder, skip, scan);
-    std::vector<std::optional<Exposure>> exposures(files.size());
-    std::vector<std::string> problem(files.size());
-
-    if (ledger)
-        ledger->together([&] {
-            for (std::size_t i = 0; i < files.size(); ++i) {
-                const auto known = ledger->file(files[i].path);
-                if (!known || known->size != files[i].size || known->modified != files[i].modified) continue;
-                const auto json = nlohmann::json::parse(known->record, nullptr, false);
-                if (json.is_discarded()) continue;
-                try {
-                    exposures[i] = exposure_from_json(json);
-                    exposures[i]->path = files[i].path; // JSON text may not hold every file name
-                    ++scan.from_ledger;
-                } catch (const nlohmann::json::exception&) { // a record of another version: read the file
-                }
-            }
-        });
-    context.progress.begin("scan", static_cast<std::int64_t>(files.size()));
-    context.workers.for_each(files.size(), [&](std::size_t i) {
-        if (!exposures[i]) {
-            try {
-                const fs::path full = folder / files[i].path;
-                const FrameSummary s = read_fits_summary(full);
-                Exposure e = describe_exposure(files[i].path, s.header, s.width, s.height, s.planes, s.bits);
-                e.fingerprint = fingerprint(full);
-                exposures[i] = std::move(e);
-            } catch (const InputError& e) {
-                problem[i] = fmt::format("{}|{}", e.what_failed(), e.remedy());
-            }
-        }
-        context.progress.advance();
-    });
-    context.progress.end();
-    if (ledger)
-        ledger->together([&] {
-            for (std::size_t i = 0; i < files.size(); ++i)
-                if (exposures[i]) {
-                    const auto known = ledger->file(files[i].path);
-                    if (known && known->size == files[i].size && known->modified == files[i].modified) continue;
-                    ledger->set_file(files[i].path,
-                                     {files[i].size, files[i].modified, json_text(to_json(*exposures[i]))});
-                }
-        });
-    for (std::size_t i = 0; i < files.size(); ++i) {
-        if (exposures[i]) {
-            exposures[i]->identity = fmt::format("{}@{}", exposures[i]->fingerprint, files[i].modified);
-            scan.exposures.push_back(std::move(*exposures[i]));
-        } else {
-            const auto bar = problem[i].find('|');
-            scan.findings.push_back({Level::warning,
-                                     "file-unreadable",
-                                     {files[i].path},
-                                     problem[i].substr(0, bar),
-                                     problem[i].substr(bar + 1)});
-        }
-    }
-    assign_nights(scan.exposures);
-    return scan;
+    if (!fs::is_directory(options.folder, failed))
+        throw InputError("is not a folder", options.folder, "Name the folder that holds the exposures");
+    return Scanner(options, ledger, context).run();
 }
 
 } // namespace kasane

@@ -1,26 +1,39 @@
-// Finding the files of a project and reading what their headers say.
+// Finding the files of a project and reading what they say of themselves.
 #pragma once
 
 #include <kasane/base/parallel.hpp>
 #include <kasane/frames/exposure.hpp>
 #include <kasane/frames/findings.hpp>
+#include <kasane/frames/look.hpp>
 #include <kasane/project/ledger.hpp>
+#include <kasane/project/recipe.hpp>
 
 #include <filesystem>
+#include <optional>
 #include <vector>
 
 namespace kasane {
 
 struct Scan {
-    std::vector<Exposure> exposures; ///< by path; roles and nights filled in
-    std::vector<Finding> findings;   ///< files that could not be read
-    int other_files = 0;             ///< of formats that are not exposures
-    int from_ledger = 0;             ///< known already and unchanged
+    std::vector<Exposure> exposures;         ///< by path; roles and nights filled in
+    std::vector<std::optional<Look>> looks;  ///< as exposures, where one was taken
+    std::vector<Finding> findings;           ///< files that could not be read
+    int other_files = 0;                     ///< of formats that are not exposures
+    int excluded = 0;                        ///< by the recipe
+    int from_ledger = 0;                     ///< known already and unchanged
 };
 
-/// Reads the headers of all exposures below `folder`, skipping hidden folders, `skip` and Kasane's own results. With a
-/// ledger, unchanged files (size and time) are not opened. Throws InputError if the folder is not one.
-Scan scan_folder(const std::filesystem::path& folder, const std::filesystem::path& skip, Ledger* ledger,
-                 const Context& context);
+struct ScanOptions {
+    std::filesystem::path folder;
+    std::filesystem::path output; ///< is passed over
+    Recipe recipe;
+    bool look_at_all = false; ///< at lights, flats and some darks too, not only at files that say nothing
+};
+
+/// Reads the headers of all exposures below the folder and those that the recipe names, skipping hidden folders, the
+/// output and Kasane's own results; links to folders are followed once. Unchanged files (size and time) that the ledger
+/// knows are not opened. Then applies the recipe, looks at the pixels of files whose role nothing else tells, and gives
+/// every exposure its night. Throws InputError if the folder is not one.
+Scan scan_folder(const ScanOptions& options, Ledger& ledger, const Context& context);
 
 } // namespace kasane

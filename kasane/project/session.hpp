@@ -3,6 +3,7 @@
 
 #include <kasane/calibration/calibrated_view.hpp>
 #include <kasane/grading/measures.hpp>
+#include <kasane/io/pixel_cache.hpp>
 #include <kasane/project/ledger.hpp>
 #include <kasane/project/run.hpp>
 
@@ -22,6 +23,8 @@ struct ReadyMaster {
 
 struct Session {
     const RunOptions& options;
+    const Recipe& recipe;
+    PixelCache& cache;
     std::filesystem::path output;
     const Context& context;
     Ledger& ledger;
@@ -31,6 +34,12 @@ struct Session {
     RunReport& report;
 
     std::filesystem::path path_of(std::size_t exposure) const { return options.folder / exposures[exposure].path; }
+    /// The frame as the recipe wants it turned. Throws InputError.
+    std::unique_ptr<FrameReader> open(std::size_t exposure) const {
+        return turned_frame(open_frame(path_of(exposure), &cache), exposures[exposure].turn);
+    }
+    /// The pixels of a file were read for the first time: its content is remembered, and its check sums are compared.
+    void note_content(std::size_t exposure, const FrameReader& reader);
     void set_aside(const std::string& path, const std::string& why, const std::string& remedy) {
         report.findings.push_back({Level::warning, "file-set-aside", {path}, why, remedy});
     }
@@ -46,7 +55,27 @@ private:
 };
 
 /// The version of the numerics: part of every key, raised when a change alters results.
-inline constexpr const char* kNumerics = "1";
+inline constexpr const char* kNumerics = "2";
+
+/// What a result was made from, so that a change can be told and explained: settings by name, inputs by identity.
+class Basis {
+public:
+    Basis& set(const std::string& name, const std::string& value);
+    Basis& input(const std::string& identity, const std::string& path);
+    std::string key() const;
+    std::string text() const; ///< for the ledger
+    /// What has changed since `former` (text of an earlier basis): "2 new: ...", "setting ... was ...". Empty: nothing.
+    std::vector<std::string> changes_since(const std::string& former) const;
+
+private:
+    std::vector<std::pair<std::string, std::string>> settings_, inputs_;
+};
+
+Basis master_basis(const Session& session, const MasterPlan& plan);
+/// Masters in the order in which they can be made, those that lights need.
+std::vector<std::size_t> needed_masters(const Pairing& pairing);
+/// The report of a master that is on disk as its basis wants it. Adopted masters are always there.
+std::optional<MasterReport> finished_master(const Session& session, const MasterPlan& plan, const std::string& key);
 
 /// Builds or finds all masters that the pairing needs (masters.cpp).
 void make_masters(Session& session);
@@ -80,6 +109,34 @@ struct Measured {
 std::vector<Measured> measure_lights(Session& session, Calibrations& calibrations,
                                      const std::vector<const LightPlan*>& lights);
 std::string measure_key(const Session& session, const Calibrations& calibrations, const LightPlan& light);
+
+/// Stacks that share one registration reference: one target through one kind of sensor.
+struct StackGroup {
+    std::string name;
+    std::vector<std::size_t> stacks;
+};
+std::vector<StackGroup> group_stacks(const Pairing& pairing);
+/// The reference that earlier runs chose for a group; empty if there is none (stacks.cpp).
+std::string remembered_reference(const Session& session, const StackGroup& group);
+Basis stack_basis(const Session& session, const Calibrations& calibrations, const StackPlan& plan,
+                  const std::string& reference);
+/// The report of a master light that is on disk as its basis wants it.
+std::optional<StackReport> finished_stack(const Session& session, const StackPlan& plan, const std::string& key);
+
+/// What a run still has to do (work.cpp).
+struct Work {
+    int masters = 0, lights = 0, stacks = 0;
+    double core_seconds = 0; ///< on a usual machine
+    std::uint64_t result_bytes = 0, cache_bytes = 0, memory_bytes = 0;
+};
+Work remaining_work(Session& session);
+/// Fills session.masters as if all were made: what they would be keyed by is known before (work.cpp).
+void assume_masters(Session& session);
+/// How this machine compares with the usual one: for the next estimate.
+void remember_speed(Session& session, const Work& done, double seconds);
+
+/// Files whose check sums were found not to match, in this run or before (basis.cpp).
+std::vector<Finding> checksum_findings(const Session& session);
 
 /// Makes the master lights of all stacks (stacks.cpp).
 void make_stacks(Session& session);

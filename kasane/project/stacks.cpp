@@ -19,24 +19,6 @@ namespace kasane {
 
 namespace {
 
-/// Stacks that share one registration reference: one target through one kind of sensor.
-struct Group {
-    std::string name;
-    std::vector<std::size_t> stacks;
-};
-
-std::vector<Group> group_stacks(const Pairing& pairing) {
-    std::vector<Group> groups;
-    for (std::size_t i = 0; i < pairing.stacks.size(); ++i) {
-        const StackPlan& s = pairing.stacks[i];
-        const std::string name = file_safe(s.target) + "/" + s.sensor;
-        auto it = std::find_if(groups.begin(), groups.end(), [&](const Group& g) { return g.name == name; });
-        if (it == groups.end()) it = groups.insert(groups.end(), {name, {}});
-        it->stacks.push_back(i);
-    }
-    return groups;
-}
-
 /// One light on its way into a stack.
 struct Light {
     const LightPlan* plan = nullptr;
@@ -55,16 +37,16 @@ struct Light {
 
 class GroupWork {
 public:
-    GroupWork(Session& session, const Group& group) : s_(session), group_(group), calibrations_(session) {}
+    GroupWork(Session& session, const StackGroup& group) : s_(session), group_(group), calibrations_(session) {}
 
     void run() {
-        const std::string remembered = remembered_reference();
+        const std::string remembered = remembered_reference(s_, group_);
         std::vector<std::string> keys;
         bool all_known = true;
         for (const std::size_t i : group_.stacks) {
-            keys.push_back(stack_key(s_.pairing.stacks[i], remembered));
+            keys.push_back(stack_basis(s_, calibrations_, s_.pairing.stacks[i], remembered).key());
             std::optional<StackReport> known =
-                remembered.empty() ? std::nullopt : finished(s_.pairing.stacks[i], keys.back());
+                remembered.empty() ? std::nullopt : finished_stack(s_, s_.pairing.stacks[i], keys.back());
             all_known = all_known && known.has_value();
             done_.push_back(std::move(known));
         }
@@ -73,9 +55,10 @@ public:
             choose(remembered);
             for (std::size_t k = 0; k < group_.stacks.size(); ++k) {
                 const StackPlan& plan = s_.pairing.stacks[group_.stacks[k]];
-                const std::string key = stack_key(plan, reference_fingerprint_);
-                if (key != keys[k]) done_[k] = reference_fingerprint_.empty() ? std::nullopt : finished(plan, key);
-                if (!done_[k]) done_[k] = make(plan, lights_[k], key);
+                const Basis basis = stack_basis(s_, calibrations_, plan, reference_fingerprint_);
+                const std::string key = basis.key();
+                if (key != keys[k]) done_[k] = reference_fingerprint_.empty() ? std::nullopt : finished_stack(s_, plan, key);
+                if (!done_[k]) done_[k] = make(plan, lights_[k], basis);
             }
         }
         for (auto& d : done_) {
@@ -92,49 +75,6 @@ public:
 
 private:
     fs::path light_file(const StackPlan& plan) const { return s_.output / "lights" / (plan.name + ".fits"); }
-
-    /// The reference of earlier runs, so that a new night does not move finished master lights: from the ledger, else
-    /// from the header of a master light that is there.
-    std::string remembered_reference() const {
-        if (const auto known = s_.ledger.choice("reference/" + group_.name)) return *known;
-        for (const std::size_t i : group_.stacks) {
-            std::error_code failed;
-            const fs::path file = light_file(s_.pairing.stacks[i]);
-            if (!fs::exists(file, failed)) continue;
-            try {
-                if (const auto text = read_fits_summary(file).header.text("REFPRINT")) return *text;
-            } catch (const InputError&) { // a damaged result is simply made again
-            }
-        }
-        return {};
-    }
-
-    std::string stack_key(const StackPlan& plan, const std::string& reference) const {
-        Digester d;
-        d.add("stack").add(kNumerics).add(plan.name).add(reference);
-        for (const LightPlan& l : plan.lights)
-            d.add(s_.exposures[l.exposure].path).add(measure_key(s_, calibrations_, l));
-        return d.result();
-    }
-
-    std::optional<StackReport> finished(const StackPlan& plan, const std::string& key) const {
-        const auto body = s_.ledger.fact(key);
-        if (!body) return std::nullopt;
-        try {
-            const auto json = nlohmann::json::parse(*body);
-            auto report = json.at("report").get<StackReport>();
-            report.reused = true;
-            if (report.file.empty()) return report;
-            const auto current = s_.ledger.choice("file/" + report.file);
-            const fs::path file = light_file(plan);
-            if (!current || *current != key || fs::file_size(file) != json.at("size").get<std::uint64_t>() ||
-                !fs::exists(s_.output / report.preview))
-                return std::nullopt;
-            return report;
-        } catch (const std::exception&) { // a file that is gone, a record of another version: make it again
-            return std::nullopt;
-        }
-    }
 
     void measure_group() {
         std::vector<const LightPlan*> plans;
@@ -166,6 +106,7 @@ private:
             return m && s_.masters[*m] ? s_.pairing.masters[*m].name : "";
         };
         r.path = light.exposure->path;
+        r.identity = light.exposure->identity;
         r.night = light.exposure->night;
         r.used = true;
         r.seconds = light.exposure->seconds.value_or(0);
@@ -350,7 +291,7 @@ private:
         }
     }
 
-    StackReport make(const StackPlan& plan, std::vector<Light>& lights, const std::string& key) {
+    StackReport make(const StackPlan& plan, std::vector<Light>& lights, const Basis& basis) {
         const Stopwatch clock;
         StackReport report;
         report.name = plan.name;
@@ -382,8 +323,11 @@ private:
             report.frames.push_back(l.report);
         report.time = clock.seconds();
         const nlohmann::json fact = {{"report", report}, {"size", master ? fs::file_size(light_file(plan)) : 0}};
-        s_.ledger.set_fact(key, "stack", json_text(fact));
-        if (master) s_.ledger.set_choice("file/" + report.file, key);
+        s_.ledger.set_fact(basis.key(), "stack", json_text(fact));
+        if (master) {
+            s_.ledger.set_choice("file/" + report.file, basis.key());
+            s_.ledger.set_choice("basis/" + report.file, basis.text());
+        }
         return report;
     }
 
@@ -404,7 +348,7 @@ private:
     }
 
     Session& s_;
-    const Group& group_;
+    const StackGroup& group_;
     Calibrations calibrations_;
     std::vector<std::optional<StackReport>> done_; ///< as group_.stacks
     std::vector<std::vector<Light>> lights_;       ///< as group_.stacks
@@ -415,8 +359,79 @@ private:
 
 } // namespace
 
+std::vector<StackGroup> group_stacks(const Pairing& pairing) {
+    std::vector<StackGroup> groups;
+    for (std::size_t i = 0; i < pairing.stacks.size(); ++i) {
+        const StackPlan& s = pairing.stacks[i];
+        if (s.mosaic) continue;
+        const std::string name = file_safe(s.target) + "/" + s.sensor;
+        auto it = std::find_if(groups.begin(), groups.end(), [&](const StackGroup& g) { return g.name == name; });
+        if (it == groups.end()) it = groups.insert(groups.end(), {name, {}});
+        it->stacks.push_back(i);
+    }
+    return groups;
+}
+
+/// From the ledger, else from the header of a master light that is there, so that a new night does not move finished
+/// master lights.
+std::string remembered_reference(const Session& s, const StackGroup& group) {
+    if (const auto known = s.ledger.choice("reference/" + group.name)) return *known;
+    for (const std::size_t i : group.stacks) {
+        std::error_code failed;
+        const fs::path file = s.output / "lights" / (s.pairing.stacks[i].name + ".fits");
+        if (!fs::exists(file, failed)) continue;
+        try {
+            if (const auto text = read_fits_summary(file).header.text("REFPRINT")) return *text;
+        } catch (const InputError&) { // a damaged result is simply made again
+        }
+    }
+    return {};
+}
+
+Basis stack_basis(const Session& s, const Calibrations& calibrations, const StackPlan& plan, const std::string& reference) {
+    Basis b;
+    b.set("kind", "stack").set("numerics", kNumerics).set("name", plan.name).set("reference", reference);
+    Digester measures;
+    for (const LightPlan& l : plan.lights) {
+        b.input(s.exposures[l.exposure].identity, s.exposures[l.exposure].path);
+        measures.add(measure_key(s, calibrations, l));
+        for (const auto& m : {l.dark, l.bias, l.flat})
+            if (m) b.set("master " + s.pairing.masters[*m].name, s.masters[*m] ? s.masters[*m]->key : "not made");
+    }
+    b.set("pairing", measures.result());
+    return b;
+}
+
+std::optional<StackReport> finished_stack(const Session& s, const StackPlan& plan, const std::string& key) {
+    const auto body = s.ledger.fact(key);
+    if (!body) return std::nullopt;
+    try {
+        const auto json = nlohmann::json::parse(*body);
+        auto report = json.at("report").get<StackReport>();
+        report.reused = true;
+        std::map<std::string, const Exposure*> now; // files may have moved since
+        for (const LightPlan& l : plan.lights)
+            now[s.exposures[l.exposure].identity] = &s.exposures[l.exposure];
+        for (FrameReport& f : report.frames)
+            if (const auto it = now.find(f.identity); it != now.end()) {
+                if (it->second->fingerprint == report.reference_fingerprint) report.reference = it->second->path;
+                f.path = it->second->path;
+                f.night = it->second->night;
+            }
+        if (report.file.empty()) return report;
+        const auto current = s.ledger.choice("file/" + report.file);
+        const fs::path file = s.output / "lights" / (plan.name + ".fits");
+        if (!current || *current != key || fs::file_size(file) != json.at("size").get<std::uint64_t>() ||
+            !fs::exists(s.output / report.preview))
+            return std::nullopt;
+        return report;
+    } catch (const std::exception&) { // a file that is gone, a record of another version: make it again
+        return std::nullopt;
+    }
+}
+
 void make_stacks(Session& s) {
-    for (const Group& group : group_stacks(s.pairing))
+    for (const StackGroup& group : group_stacks(s.pairing))
         GroupWork(s, group).run();
 }
 

@@ -48,8 +48,7 @@ std::string number(const std::optional<double>& v, const char* unit) {
 ShowReport examine(const FrameReader& reader) {
     ShowReport r;
     r.file = reader.path().string();
-    r.exposure = describe_exposure(reader.path().string(), reader.header(), reader.width(), reader.height(),
-                                   reader.planes(), static_cast<int>(reader.header().number("BITPIX").value_or(0)));
+    r.exposure = describe_exposure(reader.path().string(), read_summary(reader.path()));
     if (r.exposure.made_by_kasane && r.exposure.role == Role::light) r.stated_noise = reader.header().number("NOISE");
     r.combined = static_cast<int>(std::clamp(reader.header().number("NCOMBINE").value_or(1), 1.0, 1e6));
     for (int p = 0; p < reader.planes(); ++p) {
@@ -69,18 +68,19 @@ ShowReport examine(const FrameReader& reader) {
 std::string show_text(const ShowReport& r) {
     const Exposure& e = r.exposure;
     std::string out =
-        fmt::format("{}\n  {} x {} pixels{}, {}\n", r.file, e.width, e.height,
+        fmt::format("{}\n  {} x {} pixels{}, {}, {}\n", r.file, e.width, e.height,
                     e.planes > 1 ? fmt::format(" x {} planes", e.planes) : "",
-                    e.bits < 0 ? fmt::format("{}-bit float", -e.bits) : fmt::format("{}-bit integer", e.bits));
+                    e.bits < 0 ? fmt::format("{}-bit float", -e.bits) : fmt::format("{}-bit integer", e.bits),
+                    format_name(e.format));
     std::string role(role_name(e.role));
     if (e.is_master) role = "master " + role;
     if (r.combined > 1) role += fmt::format(" of {} frames", r.combined);
-    out += fmt::format("  {} ({})\n", role, e.role_source);
+    out += fmt::format("  {} ({})\n", role, e.source(Field::role).text());
     out += fmt::format("  target {}, filter {}{}\n", e.target.empty() ? "-" : e.target,
                        e.filter.empty() ? "-" : e.filter, e.cfa.empty() ? "" : ", colour filter array " + e.cfa);
     out += fmt::format("  exposure {}, start {}\n", number(e.seconds, " s"), e.start.empty() ? "-" : e.start);
     out += fmt::format("  camera {}", e.camera.empty() ? "-" : e.camera);
-    if (e.gain) out += fmt::format(", gain {:g}", *e.gain);
+    if (e.gain) out += fmt::format(", {} {:g}", e.gain_is_iso ? "ISO" : "gain", *e.gain);
     if (e.offset) out += fmt::format(", offset {:g}", *e.offset);
     if (e.electrons_per_adu) out += fmt::format(", {:g} e-/ADU", *e.electrons_per_adu);
     if (const auto t = e.sensor_temperature()) out += fmt::format(", sensor {:g} C", *t);

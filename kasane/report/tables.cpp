@@ -153,31 +153,62 @@ void write_report(const RunReport& report) {
     write_text_safely(output / "report.json", json_text(to_json(report), 1) + "\n");
 }
 
+namespace {
+
+/// The span of a value over several files: "120 s", "0.4 to 3.2 s", "-".
+class Span {
+public:
+    void add(const std::optional<double>& v) {
+        if (!v) return;
+        low_ = any_ ? std::min(low_, *v) : *v;
+        high_ = any_ ? std::max(high_, *v) : *v;
+        any_ = true;
+    }
+    std::string text(const char* unit, double same) const {
+        if (!any_) return "-";
+        if (high_ - low_ <= same) return fmt::format("{:.4g} {}", low_ + 0.0, unit);
+        return fmt::format("{:.4g} to {:.4g} {}", low_ + 0.0, high_ + 0.0, unit);
+    }
+
+private:
+    bool any_ = false;
+    double low_ = 0, high_ = 0;
+};
+
+std::string shortened(const std::string& text, std::size_t most) {
+    return text.size() <= most ? text : text.substr(0, most - 3) + "...";
+}
+
+} // namespace
+
 std::string scan_table(const Scan& scan, const Pairing& pairing) {
     std::string out;
     struct Line {
         int count = 0;
-        double seconds = 0;
-        std::string source;
+        double total = 0;
+        Span seconds, temperature;
+        std::map<std::string, int> sources;
     };
     std::map<std::vector<std::string>, Line> lines;
     for (const Exposure& e : scan.exposures) {
         const std::string role = std::string(e.is_master ? "master " : "") + std::string(role_name(e.role));
         Line& l = lines[{role, e.night.empty() ? "-" : e.night, e.filter.empty() ? "-" : e.filter,
-                         e.seconds ? fmt::format("{:g} s", *e.seconds) : "-",
-                         e.sensor_temperature() ? fmt::format("{:.0f} C", *e.sensor_temperature()) : "-",
-                         fmt::format("{} x {}", e.width, e.height), e.target.empty() ? "-" : e.target}];
+                         fmt::format("{} x {}{}", e.width, e.height, e.cfa.empty() ? "" : " " + e.cfa.substr(0, 4)),
+                         e.target.empty() ? "-" : e.target, e.role == Role::flat ? "" : seconds_text(e.seconds)}];
         ++l.count;
-        l.seconds += e.seconds.value_or(0);
-        if (l.source.empty()) l.source = e.role_source;
+        l.total += e.seconds.value_or(0);
+        l.seconds.add(e.seconds);
+        l.temperature.add(e.sensor_temperature());
+        ++l.sources[e.source(Field::role).text()];
     }
     Table t({"role", "night", "filter", "exposure", "sensor", "size", "target", "files", "total", "known by"});
     for (const auto& [key, l] : lines) {
-        std::vector<std::string> row = key;
-        row.push_back(fmt::format("{}", l.count));
-        row.push_back(duration_text(l.seconds));
-        row.push_back(l.source);
-        t.add(row);
+        const auto usual = std::max_element(l.sources.begin(), l.sources.end(),
+                                            [](auto& a, auto& b) { return a.second < b.second; });
+        std::string source = shortened(usual->first, 48);
+        if (l.sources.size() > 1) source += fmt::format(" and {} more ways", l.sources.size() - 1);
+        t.add({key[0], key[1], key[2], l.seconds.text("s", 1e-3), l.temperature.text("C", 1), key[3], key[4],
+               fmt::format("{}", l.count), duration_text(l.total), source});
     }
     if (!t.empty()) out += t.text();
     out += fmt::format("\n{} exposures; {} stack{}: ", scan.exposures.size(), pairing.stacks.size(),
@@ -186,9 +217,145 @@ std::string scan_table(const Scan& scan, const Pairing& pairing) {
         out += fmt::format("{}{} ({})", i ? ", " : "", pairing.stacks[i].name, pairing.stacks[i].lights.size());
     out += pairing.stacks.empty() ? "none, there are no lights\n" : "\n";
     if (scan.other_files) out += fmt::format("{} files of other kinds were passed over\n", scan.other_files);
+    if (scan.excluded) out += fmt::format("{} files or folders were left out by the recipe\n", scan.excluded);
     std::vector<Finding> findings = scan.findings;
     findings.insert(findings.end(), pairing.findings.begin(), pairing.findings.end());
     if (!findings.empty()) out += "\nFindings\n" + findings_text(findings);
+    return out;
+}
+
+namespace {
+
+std::string master_text(const Pairing& p, std::size_t i) {
+    const MasterPlan& m = p.masters[i];
+    return m.existing ? fmt::format("{} (a master that is there)", m.name)
+                      : fmt::format("{} ({} frame{})", m.name, m.members.size(), m.members.size() == 1 ? "" : "s");
+}
+
+/// One branch of the tree: a heading and what hangs below it.
+struct Node {
+    std::string text;
+    std::vector<Node> below;
+};
+
+void draw(const Node& node, const std::string& indent, std::string& out) {
+    for (std::size_t i = 0; i < node.below.size(); ++i) {
+        const bool last = i + 1 == node.below.size();
+        const std::string stem = indent + (last ? "   " : "│  ");
+        const std::string text = wrapped(clean(node.below[i].text), 0, 120);
+        std::string lines;
+        for (const char c : text)
+            lines += c == '\n' ? "\n" + stem + "   " : std::string(1, c);
+        out += indent + (last ? "└─ " : "├─ ") + lines + "\n";
+        draw(node.below[i], stem, out);
+    }
+}
+
+Node stack_tree(const CheckReport& r, const StackPlan& s) {
+    Node root;
+    const auto& all = r.scan.exposures;
+    std::map<std::string, std::vector<std::size_t>> misses; // text, and the groups it holds for
+    std::vector<std::string> order;
+    for (std::size_t g = 0; g < s.groups.size(); ++g) {
+        const PairedGroup& group = s.groups[g];
+        const LightPlan& first = s.lights[group.lights.front()];
+        const Exposure& e = all[first.exposure];
+        Span warmth;
+        for (const std::size_t l : group.lights)
+            warmth.add(all[s.lights[l].exposure].sensor_temperature());
+        Node node{fmt::format("{} light{}{}, {}, {}{}", group.lights.size(), group.lights.size() == 1 ? "" : "s",
+                              e.night.empty() ? "" : " of " + e.night, seconds_text(e.seconds), warmth.text("C", 1),
+                              e.gain ? fmt::format(", {} {:g}", e.gain_is_iso ? "ISO" : "gain", *e.gain) : ""),
+                  {}};
+        Node dark{fmt::format("dark: {}", first.dark ? fmt::format("{}: {}", master_text(r.pairing, *first.dark), first.dark_reason)
+                                                     : first.dark_reason),
+                  {}};
+        if (first.bias) dark.below.push_back({fmt::format("with the bias {}", master_text(r.pairing, *first.bias)), {}});
+        Node flat{fmt::format("flat: {}", first.flat ? fmt::format("{}: {}", master_text(r.pairing, *first.flat), first.flat_reason)
+                                                     : first.flat_reason),
+                  {}};
+        if (first.flat && !r.pairing.masters[*first.flat].existing) {
+            const MasterPlan& f = r.pairing.masters[*first.flat];
+            flat.below.push_back({fmt::format("its offset: {}", f.offset ? fmt::format("{}: {}", master_text(r.pairing, *f.offset), f.offset_reason)
+                                                                         : f.offset_reason),
+                                  {}});
+        }
+        node.below = {std::move(dark), std::move(flat)};
+        root.below.push_back(std::move(node));
+        for (const NearMiss& m : group.near_misses) {
+            const std::string text = fmt::format("{}: {}{}", master_text(r.pairing, m.master), m.reason,
+                                                 m.allowed.empty() ? "" : "; " + m.allowed);
+            if (!misses.count(text)) order.push_back(text);
+            misses[text].push_back(g);
+        }
+    }
+    Node not_taken{"not taken", {}};
+    constexpr std::size_t kShown = 8;
+    for (const std::string& text : order) {
+        if (not_taken.below.size() == kShown) {
+            not_taken.below.push_back({fmt::format("and {} more (--json shows all)", order.size() - kShown), {}});
+            break;
+        }
+        not_taken.below.push_back({text, {}});
+    }
+    if (!not_taken.below.empty()) root.below.push_back(std::move(not_taken));
+    return root;
+}
+
+std::string size_text(std::uint64_t bytes) {
+    const double b = static_cast<double>(bytes);
+    return b >= 1e9 ? fmt::format("{:.1f} GB", b / 1e9) : fmt::format("{:.0f} MB", b / 1e6);
+}
+
+} // namespace
+
+std::string check_text(const CheckReport& r) {
+    std::string out;
+    for (const StackPlan& s : r.pairing.stacks) {
+        double seconds = 0;
+        for (const LightPlan& l : s.lights)
+            seconds += r.scan.exposures[l.exposure].seconds.value_or(0);
+        out += fmt::format("{}  {} light{}, {}  ({})\n", clean(s.name), s.lights.size(), s.lights.size() == 1 ? "" : "s",
+                           duration_text(seconds), clean(s.sensor));
+        draw(stack_tree(r, s), "", out);
+        out += "\n";
+    }
+    if (r.pairing.stacks.empty()) out += "There are no lights, so nothing is paired.\n\n";
+    out += r.findings.empty() ? "Nothing is wrong or missing.\n" : "Findings\n" + findings_text(r.findings);
+    const CostEstimate& c = r.cost;
+    if (c.masters + c.stacks == 0)
+        out += r.pairing.stacks.empty() ? "" : "\nA run has nothing to do: all is done.\n";
+    else
+        out += fmt::format("\nA run will build {} master{}, measure {} light{} and integrate {} stack{}: about {}{}. Results take {} in {} ({} free).\n",
+                           c.masters, c.masters == 1 ? "" : "s", c.lights, c.lights == 1 ? "" : "s", c.stacks,
+                           c.stacks == 1 ? "" : "s", duration_text(std::max(1.0, c.seconds)),
+                           c.measured ? ", as the last run went here" : ", on a usual machine", size_text(c.result_bytes),
+                           r.output, size_text(c.free_bytes));
+    if (c.cache_bytes > 0 && c.stacks > 0) out += fmt::format("Decoded pixels are kept in the cache: up to {}.\n", size_text(c.cache_bytes));
+    return out;
+}
+
+std::string status_text(const StatusReport& r) {
+    if (r.results.empty())
+        return fmt::format("{} exposures; nothing to make of them ('kasane check' says why).\n", r.exposures);
+    std::string out;
+    Table t({"result", "kind", "frames", "state", "made in"});
+    for (const ResultStatus& s : r.results)
+        t.add({s.name, s.kind, fmt::format("{}", s.frames), std::string(state_name(s.state)),
+               s.state == ResultStatus::State::done && s.time > 0 ? duration_text(s.time) : "-"});
+    out += t.text();
+    std::string reasons;
+    for (const ResultStatus& s : r.results)
+        for (const std::string& why : s.reasons)
+            reasons += fmt::format("  {}: {}\n", clean(s.name), wrapped(clean(why), 4, 116));
+    if (!reasons.empty()) out += "\nWhy\n" + reasons;
+    if (!r.leftovers.empty()) {
+        out += "\nNothing asks for these any more; delete them if you like\n";
+        for (const std::string& file : r.leftovers)
+            out += fmt::format("  {}/{}\n", clean(r.output), clean(file));
+    }
+    if (r.cache_bytes > 0) out += fmt::format("\nThe cache of decoded pixels holds {} of {}.\n", size_text(r.cache_bytes), size_text(r.cache_limit));
+    out += r.all_done() ? "\nAll is done.\n" : "\n'kasane run' makes what is stale or not made yet.\n";
     return out;
 }
 

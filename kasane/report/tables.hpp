@@ -1,6 +1,7 @@
 // The results as text that fits a terminal.
 #pragma once
 
+#include <kasane/project/check.hpp>
 #include <kasane/project/records.hpp>
 #include <kasane/project/scan.hpp>
 
@@ -32,6 +33,12 @@ void write_report(const RunReport& report);
 
 /// What each file is, by role, night and filter; then what could not be placed.
 std::string scan_table(const Scan& scan, const Pairing& pairing);
+
+/// For each stack the pairing as a tree with reasons, what was not taken and why, findings, and what a run will cost.
+std::string check_text(const CheckReport& report);
+
+/// What is done, what is stale and why.
+std::string status_text(const StatusReport& report);
 
 std::string findings_text(const std::vector<Finding>& findings);
 

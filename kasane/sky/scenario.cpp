@@ -2,10 +2,14 @@
 
 #include <kasane/base/output_file.hpp>
 #include <kasane/io/fits.hpp>
+#include <kasane/sky/dng.hpp>
 #include <kasane/sky/truth.hpp>
 
 #include <atomic>
+#include <ctime>
 #include <fmt/format.h>
+#include <iomanip>
+#include <sstream>
 
 namespace fs = std::filesystem;
 
@@ -63,6 +67,56 @@ Image flat_electrons(const InstrumentMaps& maps, const Shot& shot) {
     return e;
 }
 
+Raster<std::uint16_t> expose_shot(const Scenario& s, const Scene& scene, const InstrumentMaps& maps, const Shot& shot,
+                                  std::uint64_t seed) {
+    Image electrons(s.instrument.width, s.instrument.height);
+    if ((shot.role == Shot::Role::light && !shot.capped) || shot.under_sky)
+        electrons = render_light(scene, shot.filter, s.instrument, maps, shot.conditions, shot.seconds);
+    else if (shot.role == Shot::Role::flat)
+        electrons = flat_electrons(maps, shot);
+    return expose(electrons, s.instrument, maps, shot.seconds, shot.temperature, shot.conditions.cosmic_rays, seed);
+}
+
+Raster<std::uint16_t> turned(const Raster<std::uint16_t>& p) {
+    Raster<std::uint16_t> out(p.height(), p.width());
+    for (int y = 0; y < out.height(); ++y)
+        for (int x = 0; x < out.width(); ++x)
+            out(x, y) = p(y, p.height() - 1 - x);
+    return out;
+}
+
+/// "2031-03-12T20:05:00" in UTC by the clock of the camera, as EXIF writes it.
+std::string camera_clock(const std::string& utc, double time_zone) {
+    std::tm t{};
+    std::istringstream(utc) >> std::get_time(&t, "%Y-%m-%dT%H:%M:%S");
+    const std::time_t local = timegm(&t) + static_cast<std::time_t>(time_zone * 3600);
+    gmtime_r(&local, &t);
+    return fmt::format("{:04}:{:02}:{:02} {:02}:{:02}:{:02}", t.tm_year + 1900, t.tm_mon + 1, t.tm_mday, t.tm_hour,
+                       t.tm_min, t.tm_sec);
+}
+
+void write_shot(const Scenario& s, const Shot& shot, Raster<std::uint16_t> adu, const fs::path& file) {
+    if (shot.turned) adu = turned(adu);
+    if (file.extension() == ".dng") {
+        DngTags tags;
+        tags.model = s.instrument.camera;
+        tags.cfa = s.instrument.cfa;
+        tags.seconds = shot.seconds;
+        tags.iso = s.iso;
+        tags.local_time = camera_clock(shot.start, s.time_zone);
+        tags.lens = s.instrument.telescope;
+        tags.focal_length_mm = s.instrument.focal_length_mm;
+        tags.temperature = shot.temperature;
+        tags.black = static_cast<int>(s.instrument.offset);
+        tags.white = static_cast<int>(s.instrument.saturation_adu);
+        return write_dng(file, adu.plane(), tags);
+    }
+    Header header = shot.silent ? Header{} : make_header(s, shot);
+    for (const auto& [key, value] : shot.claims)
+        header.set(key, value, "");
+    write_fits_u16(file, adu.plane(), header);
+}
+
 } // namespace
 
 fs::path truth_folder(const fs::path& folder) {
@@ -91,25 +145,20 @@ Written write_scenario(const Scenario& s, const fs::path& folder, const Context&
         [&](std::size_t i) {
             const Shot& shot = s.shots[i];
             const InstrumentMaps& m = maps.at(static_cast<std::size_t>(shot.dust));
-            Image electrons;
-            switch (shot.role) {
-            case Shot::Role::light:
-                electrons = render_light(scene, shot.filter, s.instrument, m, shot.conditions, shot.seconds);
-                break;
-            case Shot::Role::flat:
-                electrons = flat_electrons(m, shot);
-                break;
-            default:
-                electrons = Image(s.instrument.width, s.instrument.height);
-            }
-            const auto adu = expose(electrons, s.instrument, m, shot.seconds, shot.temperature,
-                                    shot.conditions.cosmic_rays, s.seed * 1000003 + i);
-            write_fits_u16(folder / shot.path, adu.plane(), make_header(s, shot));
+            write_shot(s, shot, expose_shot(s, scene, m, shot, s.seed * 1000003 + i), folder / shot.path);
             bytes += fs::file_size(folder / shot.path);
             context.progress.advance();
         },
         context.memory.fitting(bytes_each, context.workers.threads()));
     context.progress.end();
+    for (const Scenario::Copy& c : s.copies) {
+        fs::create_directories((folder / c.to).parent_path());
+        fs::copy_file(folder / c.from, folder / c.to, fs::copy_options::overwrite_existing);
+        const auto size = static_cast<double>(fs::file_size(folder / c.to));
+        fs::resize_file(folder / c.to, static_cast<std::uintmax_t>(c.share * size));
+        bytes += fs::file_size(folder / c.to);
+    }
+    written.files += s.copies.size();
     written.bytes = bytes;
     write_truth(s, scene, maps, written.truth);
     return written;

@@ -15,14 +15,21 @@ namespace kasane::sky {
 struct Shot {
     enum class Role { light, dark, flat, bias };
     Role role = Role::light;
-    std::string path;   ///< relative to the project folder
+    std::string path;   ///< relative to the project folder; ".dng" makes a camera raw file, everything else FITS
     std::string filter; ///< lights and flats
     double seconds = 0;
     double temperature = -10;  ///< degrees Celsius
     std::string start;         ///< UTC, ISO 8601
     int dust = 0;              ///< which set of dust shadows (Scenario::dust) lies in the light path
     double flat_electrons = 0; ///< flats: level in the centre
-    Conditions conditions;     ///< lights
+    Conditions conditions;     ///< lights, and flats under the sky
+
+    bool under_sky = false; ///< a flat that is a picture of the twilight, with its stars
+    bool capped = false;    ///< a light taken with the cap on
+    bool turned = false;    ///< written turned clockwise by 90 degrees
+    bool silent = false;    ///< its header says nothing
+    std::vector<std::pair<std::string, double>> claims; ///< header numbers that are not as they should be
+    std::string mistake;    ///< the code of the finding that this file deserves; empty: none
 };
 
 struct Scenario {
@@ -32,11 +39,40 @@ struct Scenario {
     Instrument instrument;
     std::vector<std::vector<DustShadow>> dust = {{}};
     std::vector<Shot> shots;
+    int iso = 0;             ///< camera raw files say it instead of a gain
+    double time_zone = 1;    ///< hours, of the camera's clock in camera raw files
+    struct Copy {
+        std::string from, to; ///< relative to the project
+        double share = 1;     ///< of the bytes
+        std::string mistake;
+    };
+    std::vector<Copy> copies; ///< made after all shots
 };
 
 /// Three nights on the Paper Lantern Nebula in L, R, G, B and Ha with everything that happens to people: a cloud,
 /// twilight, wind, a roof, a meridian flip, trails, cosmic rays, moved dust. About 900 x 600 pixels.
 Scenario demo_scenario();
+
+/// What scenario.cpp and the scenarios share: the evenings of 2031-03-12 and after, noon to noon, as ISO 8601.
+std::string evening_time(int day, double seconds_after_noon);
+
+/// Electrons per second and pixel of the sky through a filter.
+double filter_sky(const std::string& filter);
+
+/// `count` calibration frames of a role: FOLDER/STEM_NNN.fits.
+struct CalibrationSeries {
+    Shot::Role role = Shot::Role::bias;
+    std::string folder, stem;
+    int count = 0;
+    double seconds = 0;
+    int day = 12;
+    double clock = 0; ///< seconds after noon
+    std::string filter = {};
+    int dust = 0;
+    double level = 0; ///< flats: electrons in the centre
+    double temperature = -10;
+};
+void add_calibration(Scenario& scenario, const CalibrationSeries& series);
 
 /// One night, one filter, lights with bias, darks and flats, and none of the above unless asked for: for tests and
 /// measurements.

@@ -9,14 +9,6 @@ namespace kasane::sky {
 
 namespace {
 
-std::string iso_time(int day, double seconds_after_noon) {
-    // The evenings of 2031-03-12 and after; noon to noon.
-    auto total = static_cast<long>(std::lround(seconds_after_noon)) + 12 * 3600;
-    day += static_cast<int>(total / 86400);
-    total %= 86400;
-    return fmt::format("2031-03-{:02}T{:02}:{:02}:{:02}", day, total / 3600, total / 60 % 60, total % 60);
-}
-
 struct Sequence {
     std::string filter;
     int count;
@@ -94,29 +86,35 @@ Conditions weather(const Night& night, int i, int count, Random& random, const I
     return c;
 }
 
-double filter_sky(const std::string& filter) {
-    return filter == "L" ? 4.0 : filter == "Ha" ? 0.10 : 1.4; // electrons per second and pixel
+} // namespace
+
+std::string evening_time(int day, double seconds_after_noon) {
+    auto total = static_cast<long>(std::lround(seconds_after_noon)) + 12 * 3600;
+    day += static_cast<int>(total / 86400);
+    total %= 86400;
+    return fmt::format("2031-03-{:02}T{:02}:{:02}:{:02}", day, total / 3600, total / 60 % 60, total % 60);
 }
 
-void add_calibration(Scenario& s, const std::string& folder, Shot::Role role, const std::string& stem, int count,
-                     double seconds, int day, double clock, const std::string& filter = {}, int dust = 0,
-                     double level = 0) {
+double filter_sky(const std::string& filter) {
+    return filter == "L" ? 4.0 : filter == "Ha" ? 0.10 : 1.4;
+}
+
+void add_calibration(Scenario& s, const CalibrationSeries& c) {
     Random random(s.seed, 77, s.shots.size());
-    for (int i = 0; i < count; ++i) {
+    for (int i = 0; i < c.count; ++i) {
         Shot shot;
-        shot.role = role;
-        shot.path = fmt::format("{}/{}_{:03}.fits", folder, stem, i + 1);
-        shot.filter = filter;
-        shot.seconds = seconds;
-        shot.start = iso_time(day, clock + i * (seconds + 3));
-        shot.dust = dust;
-        shot.flat_electrons = level * (1 + 0.02 * random.normal()); // the panel flickers
-        shot.conditions.cosmic_rays = 0.01 * seconds;
+        shot.role = c.role;
+        shot.path = fmt::format("{}/{}_{:03}.fits", c.folder, c.stem, i + 1);
+        shot.filter = c.filter;
+        shot.seconds = c.seconds;
+        shot.temperature = c.temperature;
+        shot.start = evening_time(c.day, c.clock + i * (c.seconds + 3));
+        shot.dust = c.dust;
+        shot.flat_electrons = c.level * (1 + 0.02 * random.normal()); // the panel flickers
+        shot.conditions.cosmic_rays = 0.01 * c.seconds;
         s.shots.push_back(std::move(shot));
     }
 }
-
-} // namespace
 
 Scenario demo_scenario() {
     Scenario s;
@@ -162,19 +160,19 @@ Scenario demo_scenario() {
                 shot.path = fmt::format("{}/lights/{}_{:03}.fits", folder, q.filter, k + 1);
                 shot.filter = q.filter;
                 shot.seconds = q.seconds;
-                shot.start = iso_time(night.day, clock);
+                shot.start = evening_time(night.day, clock);
                 shot.dust = night.dust;
                 shot.conditions = weather(night, i, total, random, s.instrument, filter_sky(q.filter));
                 clock += q.seconds + 12 + (i + 1 == night.flip_at ? 600 : 0);
                 s.shots.push_back(std::move(shot));
             }
         for (const Sequence& q : night.sequences)
-            add_calibration(s, folder + "/flats", Shot::Role::flat, "flat-" + q.filter, 10, 2.5, night.day, 7.5 * 3600,
-                            q.filter, night.dust, 24000);
+            add_calibration(s, {Shot::Role::flat, folder + "/flats", "flat-" + q.filter, 10, 2.5, night.day, 7.5 * 3600,
+                                q.filter, night.dust, 24000});
     }
-    add_calibration(s, "darks", Shot::Role::bias, "bias", 20, 0.001, 16, 1 * 3600);
-    add_calibration(s, "darks", Shot::Role::dark, "dark-180s", 12, 180, 16, 2 * 3600);
-    add_calibration(s, "darks", Shot::Role::dark, "dark-300s", 12, 300, 16, 4 * 3600);
+    add_calibration(s, {Shot::Role::bias, "darks", "bias", 20, 0.001, 16, 1 * 3600});
+    add_calibration(s, {Shot::Role::dark, "darks", "dark-180s", 12, 180, 16, 2 * 3600});
+    add_calibration(s, {Shot::Role::dark, "darks", "dark-300s", 12, 300, 16, 4 * 3600});
     return s;
 }
 
@@ -198,7 +196,7 @@ Scenario plain_scenario(const PlainOptions& o) {
         shot.path = fmt::format("night-1/lights/{}_{:03}.fits", o.filter, i + 1);
         shot.filter = o.filter;
         shot.seconds = o.seconds;
-        shot.start = iso_time(12, 9 * 3600 + i * (o.seconds + 10));
+        shot.start = evening_time(12, 9 * 3600 + i * (o.seconds + 10));
         Conditions& c = shot.conditions;
         c.transparency = random.uniform(o.transparency_low, 1.0);
         c.sky = filter_sky(o.filter) * (1 + o.sky_spread * random.uniform());
@@ -216,10 +214,10 @@ Scenario plain_scenario(const PlainOptions& o) {
         s.shots.push_back(std::move(shot));
     }
     if (o.calibration > 0) {
-        add_calibration(s, "night-1/flats", Shot::Role::flat, "flat-" + o.filter, o.calibration, 2.5, 12, 8 * 3600,
-                        o.filter, 0, 26000);
-        add_calibration(s, "darks", Shot::Role::bias, "bias", o.calibration, 0.001, 12, 18 * 3600);
-        add_calibration(s, "darks", Shot::Role::dark, "dark", o.calibration, o.seconds, 12, 19 * 3600);
+        add_calibration(s, {Shot::Role::flat, "night-1/flats", "flat-" + o.filter, o.calibration, 2.5, 12, 8 * 3600,
+                            o.filter, 0, 26000});
+        add_calibration(s, {Shot::Role::bias, "darks", "bias", o.calibration, 0.001, 12, 18 * 3600});
+        add_calibration(s, {Shot::Role::dark, "darks", "dark", o.calibration, o.seconds, 12, 19 * 3600});
     }
     return s;
 }

@@ -4,6 +4,7 @@
 #include <kasane/io/fits.hpp>
 
 #include <algorithm>
+#include <array>
 #include <fmt/format.h>
 #include <set>
 
@@ -29,6 +30,14 @@ nlohmann::json truth_json(const Scenario& s, const Scene& scene) {
                           {"trails", c.trails.size()},
                           {"flaws", c.flaws}});
     }
+    json files = json::array(), mistakes = json::array();
+    for (const Shot& shot : s.shots) {
+        constexpr std::array<const char*, 4> kRoles = {"light", "dark", "flat", "bias"};
+        files.push_back({{"file", shot.path}, {"role", kRoles.at(static_cast<std::size_t>(shot.role))}});
+        if (!shot.mistake.empty()) mistakes.push_back({{"file", shot.path}, {"code", shot.mistake}});
+    }
+    for (const Scenario::Copy& c : s.copies)
+        if (!c.mistake.empty()) mistakes.push_back({{"file", c.to}, {"code", c.mistake}});
     json stars = json::array();
     for (const SceneStar& star : scene.stars)
         stars.push_back({{"x", star.x}, {"y", star.y}, {"rate", star.rate}});
@@ -40,6 +49,8 @@ nlohmann::json truth_json(const Scenario& s, const Scene& scene) {
             {"read_noise_electrons", s.instrument.read_noise},
             {"distortion", s.instrument.distortion},
             {"moffat_beta", s.instrument.moffat_beta},
+            {"files", files},
+            {"mistakes", mistakes},
             {"lights", lights},
             {"stars", stars}};
 }
@@ -52,7 +63,10 @@ void write_truth(const Scenario& s, const Scene& scene, const std::vector<Instru
     double best = 99;
     for (const Shot& shot : s.shots)
         if (shot.role == Shot::Role::light) {
-            filters.insert(shot.filter);
+            if (s.instrument.cfa.empty())
+                filters.insert(shot.filter);
+            else
+                filters.insert({"R", "G", "B"});
             best = std::min(best, shot.conditions.fwhm);
         }
     Conditions centred;

@@ -1,0 +1,210 @@
+#include <kasane/frames/look.hpp>
+
+#include <kasane/image/statistics.hpp>
+
+#include <algorithm>
+#include <array>
+#include <cmath>
+#include <fmt/format.h>
+#include <vector>
+
+namespace kasane {
+
+namespace {
+
+constexpr int kWindow = 64;
+constexpr int kMostWindows = 1500;
+
+/// Corners of windows, evenly spread: whole rows and columns of windows, thinned alike in both directions.
+std::vector<Region> window_grid(int width, int height, int most) {
+    const int w = std::min(kWindow, width), h = std::min(kWindow, height);
+    int across = std::max(1, width / w), down = std::max(1, height / h);
+    if (across * down > most) {
+        const double thin = std::sqrt(static_cast<double>(most) / (static_cast<double>(across) * down));
+        across = std::max(1, static_cast<int>(across * thin));
+        down = std::max(1, static_cast<int>(down * thin));
+    }
+    std::vector<Region> grid;
+    for (int j = 0; j < down; ++j)
+        for (int i = 0; i < across; ++i) {
+            const int x = across == 1 ? (width - w) / 2 : static_cast<int>(std::int64_t{i} * (width - w) / (across - 1));
+            const int y = down == 1 ? (height - h) / 2 : static_cast<int>(std::int64_t{j} * (height - h) / (down - 1));
+            grid.push_back({x & ~1, y & ~1, w & ~1, h & ~1}); // even: the phases of a CFA stay in place
+        }
+    return grid;
+}
+
+struct WindowLook {
+    float level = 0, noise = 0;
+    std::array<float, 4> phase{};
+};
+
+/// Removes the phases' medians from a window and measures it. False if it holds too little.
+bool flatten(Image& image, WindowLook& out) {
+    std::vector<float> values;
+    for (int p = 0; p < 4; ++p) {
+        values.clear();
+        for (int y = p / 2; y < image.height(); y += 2)
+            for (int x = p % 2; x < image.width(); x += 2)
+                if (std::isfinite(image(x, y))) values.push_back(image(x, y));
+        if (values.size() < 16) return false;
+        out.phase[static_cast<std::size_t>(p)] = median_in_place(values);
+    }
+    values.clear();
+    for (int y = 0; y < image.height(); ++y)
+        for (int x = 0; x < image.width(); ++x) {
+            image(x, y) -= out.phase[static_cast<std::size_t>((y & 1) * 2 + (x & 1))];
+            if (std::isfinite(image(x, y))) values.push_back(image(x, y));
+        }
+    out.level = 0.25f * (out.phase[0] + out.phase[1] + out.phase[2] + out.phase[3]);
+    out.noise = mad_sigma_in_place(values, 0);
+    return true;
+}
+
+struct Peaks {
+    std::vector<float> stars; ///< heights
+    std::size_t lone = 0;
+    double lone_excess = 0;
+};
+
+/// Local maxima above 6 sigma: hot pixels stand alone; a star, however narrow or off centre, lifts at least two more of
+/// its four neighbours than a particle's track does.
+void find_peaks(const Image& residual, float sigma, Peaks& peaks) {
+    constexpr float kPeak = 6, kShared = 2.5f;
+    const float floor = std::max(sigma, 1e-12f);
+    for (int y = 1; y + 1 < residual.height(); ++y)
+        for (int x = 1; x + 1 < residual.width(); ++x) {
+            const float v = residual(x, y);
+            if (!(v > kPeak * floor)) continue;
+            const std::array<float, 4> edge = {residual(x - 1, y), residual(x + 1, y), residual(x, y - 1), residual(x, y + 1)};
+            const bool highest = v >= edge[0] && v > edge[1] && v >= edge[2] && v > edge[3];
+            if (!highest) continue;
+            std::array<float, 4> sorted = edge;
+            std::sort(sorted.begin(), sorted.end());
+            const float shared = sorted[0] + sorted[1];
+            if (shared > kShared * 1.4142f * floor && shared > 0.08f * v) {
+                peaks.stars.push_back(v);
+            } else if (sorted[3] < 0.25f * v || sorted[3] < 4 * floor) {
+                ++peaks.lone;
+                peaks.lone_excess += v / floor;
+            }
+        }
+}
+
+} // namespace
+
+Look look_at(const FrameReader& reader, const LookOptions& options) {
+    Look look;
+    const auto grid = window_grid(reader.width(), reader.height(), options.windows > 0 ? options.windows : kMostWindows);
+    std::vector<float> levels, noises, all;
+    std::array<double, 4> phases{};
+    Peaks peaks;
+    double pixels = 0;
+    float highest = -1e30f, lowest = 1e30f;
+    std::vector<std::pair<double, float>> by_radius; // squared distance from the middle, level
+    std::vector<float> tops; // the highest pixels of each window, to see clipping
+    std::size_t at_top = 0;
+    std::vector<Image> windows;
+    for (const Region& r : grid) {
+        if (r.width < 8 || r.height < 8) continue;
+        Image window(r.width, r.height);
+        reader.read(r, window.plane());
+        for (const float v : window.pixels()) {
+            if (v > highest) {
+                highest = v;
+                at_top = 0;
+            }
+            at_top += v == highest;
+            if (std::isfinite(v)) lowest = std::min(lowest, v);
+        }
+        WindowLook w;
+        if (!flatten(window, w)) continue;
+        find_peaks(window, w.noise, peaks);
+        levels.push_back(w.level);
+        noises.push_back(w.noise);
+        for (std::size_t p = 0; p < 4; ++p)
+            phases[p] += w.phase[p];
+        const double dx = (r.x + 0.5 * r.width) / reader.width() - 0.5, dy = (r.y + 0.5 * r.height) / reader.height() - 0.5;
+        by_radius.emplace_back(dx * dx + dy * dy, w.level);
+        pixels += static_cast<double>(r.area());
+    }
+    look.windows = static_cast<int>(levels.size());
+    if (levels.empty()) return look;
+    std::sort(by_radius.begin(), by_radius.end());
+    const std::size_t fifth = std::max<std::size_t>(1, by_radius.size() / 5);
+    std::vector<float> middle, corner;
+    for (std::size_t i = 0; i < fifth; ++i) {
+        middle.push_back(by_radius[i].second);
+        corner.push_back(by_radius[by_radius.size() - 1 - i].second);
+    }
+    look.falloff = median_in_place(middle) - median_in_place(corner);
+    look.shape_low = quantile_in_place(levels, 0.05);
+    look.shape_high = quantile_in_place(levels, 0.95);
+    look.level = median_in_place(levels);
+    look.noise = median_in_place(noises);
+    const double n = static_cast<double>(look.windows);
+    const auto [least, most] = std::minmax_element(phases.begin(), phases.end());
+    look.phase_spread = (*most - *least) / n;
+    const double share = static_cast<double>(at_top) / pixels;
+    look.clipped = share > 1e-3 && highest > lowest ? share : 0;
+    // Saturation: as told; else the bit depth that the highest count fits.
+    look.full_scale = options.full_scale;
+    if (look.full_scale <= 0)
+        look.full_scale = highest <= 1.5f ? 1.0 : highest <= 255 ? 255 : look.clipped > 0 && highest > 1000 ? highest : 65535;
+    look.lone = static_cast<double>(peaks.lone) / pixels;
+    look.lone_excess = peaks.lone ? peaks.lone_excess / static_cast<double>(peaks.lone) : 0;
+    look.stars = static_cast<double>(peaks.stars.size()) / pixels * 1e6;
+    if (!peaks.stars.empty()) {
+        std::sort(peaks.stars.rbegin(), peaks.stars.rend());
+        look.star_peak = peaks.stars[std::min<std::size_t>(2, peaks.stars.size() - 1)];
+    }
+    reader.release();
+    return look;
+}
+
+RoleGuess guess_role(const Look& look, const LookContext& context) {
+    if (look.windows == 0) return {Role::unknown, 0, "too small to look at"};
+    const double scale = look.full_scale;
+    // Without a companion to compare with, offsets of cameras lie below a few percent of the full scale.
+    const double floor = context.floor.value_or(std::min(look.level, 0.02 * scale));
+    const double signal = std::max(0.0, look.level - floor);
+    const double share = signal / scale; // 0..1
+    const double seconds = context.seconds.value_or(-1);
+    const auto sure = [](double score) { return 0.5 + 0.5 * std::tanh(std::abs(score)); };
+    // Stars beyond what tracks of particles make. A single one must be high.
+    const bool stars = look.stars * 1e-6 * look.windows * kWindow * kWindow >= 6 && look.stars >= 4;
+    if (stars) {
+        // A light's brightest stars tower above its sky; on a sky flat they are ripples on a flood.
+        const double contrast = look.star_peak / std::max(signal, 4 * look.noise);
+        double score = 1.2 * std::log(contrast / 0.35) + 0.6 * std::log(look.stars / 60);
+        if (share > 0) score -= 1.0 * std::log(std::max(share, 0.004) / 0.10);
+        if (seconds > 0) score += 0.5 * std::log(std::max(seconds, 0.1) / 20);
+        if (score > 0 || share < 0.04)
+            return {Role::light, sure(share < 0.04 ? std::max(1.0, score) : score),
+                    fmt::format("{:.0f} stars per megapixel above the sky", look.stars)};
+        return {Role::flat, sure(score),
+                fmt::format("evenly lit to {:.0f} % of the full scale, with a few faint stars", 100 * share)};
+    }
+    // Even light: high above the floor, or with the shape of the optics where that is lower.
+    const double shape = (look.shape_high - look.shape_low) / std::max(signal, 1e-9 * scale);
+    const bool lit = share > 0.06;
+    const bool dimly_lit = share > 0.006 && signal > 6 * look.noise && look.falloff > 0.02 * signal && shape < 1.5;
+    if (lit || dimly_lit) {
+        const double score = lit ? 0.8 + std::log(share / 0.06) : 0.7;
+        return {Role::flat, sure(score), fmt::format("evenly lit to {:.1f} % of the full scale, without stars", 100 * share)};
+    }
+    if (share > 0.012 && signal > 12 * look.noise)
+        return {Role::light, 0.5, "a lit sky without stars"};
+    // Dark: hot pixels grow with the exposure; a bias has next to none.
+    const double hot = look.lone * std::max(1.0, look.lone_excess / 20); // many, or few and strong
+    if (seconds >= 0) {
+        if (seconds <= 0.02) return {Role::bias, 0.9, "no light, the shortest of exposures"};
+        if (seconds > 1) return {Role::dark, 0.9, fmt::format("no light in {:g} s", seconds)};
+    }
+    const double score = std::log(std::max(hot, 1e-7) / 3e-5);
+    if (score > 0)
+        return {Role::dark, sure(0.5 * score), fmt::format("no light, hot pixels on {:.3f} % of the frame", 100 * look.lone)};
+    return {Role::bias, sure(0.5 * score), "no light, hardly a hot pixel"};
+}
+
+} // namespace kasane

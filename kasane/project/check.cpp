@@ -1,0 +1,276 @@
+#include <kasane/project/check.hpp>
+
+#include <kasane/base/error.hpp>
+#include <kasane/frames/checks.hpp>
+#include <kasane/io/fits.hpp>
+#include <kasane/project/session.hpp>
+
+#include <algorithm>
+#include <fmt/format.h>
+#include <set>
+
+namespace fs = std::filesystem;
+
+namespace kasane {
+
+namespace {
+
+/// The session that a run would have, without building anything.
+struct Preview {
+    Recipe recipe;
+    fs::path output;
+    Ledger ledger;
+    PixelCache cache;
+    RunReport unused;
+    Session session;
+    Scan scan;
+
+    Preview(const RunOptions& options, const Context& context, bool look_at_all)
+        : recipe(recipe_of(options)), output(output_of(options, recipe)), ledger(memory_folder(options), Ledger::Use::look),
+          cache(memory_folder(options) / "cache", recipe.cache_bytes),
+          session{options, recipe, cache, output, context, ledger, {}, {}, {}, unused} {
+        scan = scan_folder({options.folder, output, recipe, look_at_all}, ledger, context);
+        session.exposures = scan.exposures;
+        session.pairing = pair_frames(session.exposures, recipe.pairing);
+        session.masters.assign(session.pairing.masters.size(), std::nullopt);
+    }
+};
+
+CostEstimate estimate(Preview& p) {
+    const Work work = remaining_work(p.session);
+    CostEstimate cost;
+    cost.masters = work.masters;
+    cost.lights = work.lights;
+    cost.stacks = work.stacks;
+    cost.result_bytes = work.result_bytes;
+    cost.memory_bytes = work.memory_bytes;
+    cost.cache_bytes = std::min(work.cache_bytes, p.recipe.cache_bytes);
+    double speed = 1;
+    if (const auto known = p.ledger.choice("speed")) {
+        const double v = std::strtod(known->c_str(), nullptr);
+        if (v > 0.01 && v < 100) {
+            speed = v;
+            cost.measured = true;
+        }
+    }
+    const int threads = p.session.context.workers.threads();
+    cost.seconds = work.core_seconds * speed / threads;
+    std::error_code failed;
+    fs::path place = fs::absolute(p.output, failed);
+    while (!fs::exists(place, failed) && place.has_parent_path() && place != place.parent_path())
+        place = place.parent_path();
+    const auto space = fs::space(place, failed);
+    cost.free_bytes = failed ? 0 : space.available;
+    cost.budget_bytes = p.session.context.memory.bytes;
+    return cost;
+}
+
+std::string size_text(std::uint64_t bytes) {
+    const double b = static_cast<double>(bytes);
+    return b >= 1e9 ? fmt::format("{:.1f} GB", b / 1e9) : fmt::format("{:.0f} MB", b / 1e6);
+}
+
+void check_place(const Preview& p, const CostEstimate& cost, std::vector<Finding>& findings) {
+    if (cost.free_bytes > 0 && cost.result_bytes + cost.cache_bytes > cost.free_bytes)
+        findings.push_back({Level::blocker,
+                            "disk-short",
+                            {},
+                            fmt::format("results need about {}{}, and {} has {} left", size_text(cost.result_bytes),
+                                        cost.cache_bytes ? fmt::format(" and decoded pixels {}", size_text(cost.cache_bytes)) : "",
+                                        p.output.string(), size_text(cost.free_bytes)),
+                            "Free some space, name another place with --output, or lower the cache's size in the recipe"});
+    if (cost.memory_bytes > p.session.context.memory.for_buffers())
+        findings.push_back({Level::warning,
+                            "memory-short",
+                            {},
+                            fmt::format("a master light needs about {}, the budget is {}", size_text(cost.memory_bytes),
+                                        size_text(cost.budget_bytes)),
+                            "Give more with --memory, or close other programs"});
+    // Results among the inputs: they would be walked into, and be in the way.
+    std::error_code failed;
+    const std::string out = fs::weakly_canonical(p.output, failed).string() + "/";
+    const std::string usual = fs::weakly_canonical(p.session.options.folder / "kasane", failed).string() + "/";
+    if (out == usual) return;
+    std::set<std::string> folders;
+    for (const Exposure& e : p.session.exposures)
+        if (!e.made_by_kasane) folders.insert(fs::weakly_canonical(p.session.path_of(static_cast<std::size_t>(&e - p.session.exposures.data())).parent_path(), failed).string() + "/");
+    for (const std::string& f : folders)
+        if (out.starts_with(f) && f != fs::weakly_canonical(p.session.options.folder, failed).string() + "/") {
+            findings.push_back({Level::warning,
+                                "output-inside-inputs",
+                                {},
+                                fmt::format("the results would go to {}, inside a folder of exposures", p.output.string()),
+                                "Name another place with --output, or output in the recipe"});
+            break;
+        }
+}
+
+void sort_findings(std::vector<Finding>& findings) {
+    std::stable_sort(findings.begin(), findings.end(), [](const Finding& a, const Finding& b) { return a.level > b.level; });
+}
+
+} // namespace
+
+bool CheckReport::clean() const {
+    return std::all_of(findings.begin(), findings.end(), [](const Finding& f) { return f.level == Level::note; });
+}
+
+CheckReport check_project(const RunOptions& options, const Context& context) {
+    Preview p(options, context, true);
+    CheckReport r;
+    r.folder = options.folder.string();
+    r.output = p.output.string();
+    r.cost = estimate(p);
+    r.findings = p.scan.findings;
+    const auto append = [&](std::vector<Finding> list) {
+        r.findings.insert(r.findings.end(), std::make_move_iterator(list.begin()), std::make_move_iterator(list.end()));
+    };
+    append(p.session.pairing.findings);
+    append(check_frames(p.session.exposures, p.session.pairing, p.scan.looks));
+    append(checksum_findings(p.session));
+    check_place(p, r.cost, r.findings);
+    sort_findings(r.findings);
+    r.pairing = std::move(p.session.pairing);
+    r.scan = std::move(p.scan);
+    return r;
+}
+
+std::string_view state_name(ResultStatus::State state) {
+    switch (state) {
+    case ResultStatus::State::done:
+        return "done";
+    case ResultStatus::State::stale:
+        return "stale";
+    case ResultStatus::State::missing:
+        return "not made";
+    case ResultStatus::State::blocked:
+        return "blocked";
+    }
+    return "not made";
+}
+
+bool StatusReport::all_done() const {
+    return std::all_of(results.begin(), results.end(),
+                       [](const ResultStatus& r) { return r.state == ResultStatus::State::done; });
+}
+
+StatusReport project_status(const RunOptions& options, const Context& context) {
+    Preview p(options, context, false);
+    assume_masters(p.session);
+    const Session& s = p.session;
+    const Calibrations calibrations(s);
+    StatusReport r;
+    r.folder = options.folder.string();
+    r.output = p.output.string();
+    r.exposures = static_cast<int>(s.exposures.size());
+    r.cache_bytes = p.cache.size();
+    r.cache_limit = p.cache.limit();
+    std::set<std::string> wanted;
+    const auto judge = [&](ResultStatus& status, const Basis& basis, bool finished) {
+        wanted.insert(status.file);
+        if (finished) {
+            status.state = ResultStatus::State::done;
+            return;
+        }
+        std::error_code failed;
+        const auto former = s.ledger.choice("basis/" + status.file);
+        if (!fs::exists(p.output / status.file, failed)) {
+            status.state = ResultStatus::State::missing;
+            if (former) status.reasons = {"its file is gone"};
+            return;
+        }
+        status.state = ResultStatus::State::stale;
+        status.reasons = former ? basis.changes_since(*former)
+                                : std::vector<std::string>{"nothing is remembered of how it was made"};
+        if (status.reasons.empty()) status.reasons = {"its file was changed or its making not finished"};
+    };
+    for (const std::size_t i : needed_masters(s.pairing)) {
+        const MasterPlan& plan = s.pairing.masters[i];
+        ResultStatus status;
+        status.name = plan.name;
+        status.kind = "master";
+        status.frames = static_cast<int>(plan.members.size());
+        if (plan.existing) {
+            status.file = s.exposures[plan.members.front()].path;
+            status.state = ResultStatus::State::done;
+        } else {
+            status.file = "masters/" + plan.name + ".fits";
+            const Basis basis = master_basis(s, plan);
+            const auto report = finished_master(s, plan, basis.key());
+            judge(status, basis, report.has_value());
+            if (report) status.time = report->time;
+        }
+        r.results.push_back(std::move(status));
+    }
+    const auto groups = group_stacks(s.pairing);
+    for (std::size_t k = 0; k < s.pairing.stacks.size(); ++k) {
+        const StackPlan& plan = s.pairing.stacks[k];
+        ResultStatus status;
+        status.name = plan.name;
+        status.kind = "master light";
+        status.file = "lights/" + plan.name + ".fits";
+        status.frames = static_cast<int>(plan.lights.size());
+        if (plan.mosaic) {
+            status.state = ResultStatus::State::blocked;
+            status.reasons = {"lights of a colour sensor are not yet integrated"};
+            r.results.push_back(std::move(status));
+            continue;
+        }
+        std::string reference;
+        for (const StackGroup& g : groups)
+            if (std::find(g.stacks.begin(), g.stacks.end(), k) != g.stacks.end()) reference = remembered_reference(s, g);
+        const Basis basis = stack_basis(s, calibrations, plan, reference);
+        const auto report = finished_stack(s, plan, basis.key());
+        judge(status, basis, report.has_value());
+        if (report) status.time = report->time;
+        r.results.push_back(std::move(status));
+    }
+    for (const auto& [name, text] : s.ledger.choices("basis/")) {
+        std::error_code failed;
+        const std::string file = name.substr(6);
+        if (!wanted.count(file) && fs::exists(p.output / file, failed)) r.leftovers.push_back(file);
+    }
+    std::sort(r.leftovers.begin(), r.leftovers.end());
+    return r;
+}
+
+nlohmann::json to_json(const CheckReport& r) {
+    nlohmann::json findings = nlohmann::json::array(), exposures = nlohmann::json::array();
+    for (const Finding& f : r.findings)
+        findings.push_back(to_json(f));
+    for (const Exposure& e : r.scan.exposures)
+        exposures.push_back(to_json(e));
+    nlohmann::json json = to_json(r.pairing, r.scan.exposures);
+    json["folder"] = r.folder;
+    json["output"] = r.output;
+    json["exposures"] = exposures;
+    json["findings"] = findings;
+    json["cost"] = {{"masters", r.cost.masters},
+                    {"lights", r.cost.lights},
+                    {"stacks", r.cost.stacks},
+                    {"seconds", r.cost.seconds},
+                    {"measured", r.cost.measured},
+                    {"result_bytes", r.cost.result_bytes},
+                    {"cache_bytes", r.cost.cache_bytes},
+                    {"free_bytes", r.cost.free_bytes},
+                    {"memory_bytes", r.cost.memory_bytes},
+                    {"budget_bytes", r.cost.budget_bytes}};
+    return json;
+}
+
+nlohmann::json to_json(const StatusReport& r) {
+    nlohmann::json results = nlohmann::json::array();
+    for (const ResultStatus& s : r.results)
+        results.push_back({{"name", s.name},
+                           {"kind", s.kind},
+                           {"file", s.file},
+                           {"state", state_name(s.state)},
+                           {"reasons", s.reasons},
+                           {"frames", s.frames},
+                           {"time", s.time}});
+    return {{"folder", r.folder},           {"output", r.output},           {"results", results},
+            {"leftovers", r.leftovers},     {"cache_bytes", r.cache_bytes}, {"cache_limit", r.cache_limit},
+            {"exposures", r.exposures}};
+}
+
+} // namespace kasane

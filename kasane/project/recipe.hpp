@@ -1,0 +1,43 @@
+// The recipe: what a person decides about a project, in kasane.toml.
+#pragma once
+
+#include <kasane/frames/nights.hpp>
+#include <kasane/frames/pairing.hpp>
+#include <kasane/frames/rules.hpp>
+
+#include <cstdint>
+#include <filesystem>
+#include <string>
+#include <vector>
+
+namespace kasane {
+
+/// An empty recipe is a good one: every key has a default.
+struct Recipe {
+    FrameRules rules;
+    NightOptions nights;
+    PairingOptions pairing;
+    std::vector<std::string> folders; ///< beside the project's own, relative to it: libraries of darks and masters
+    std::string output;               ///< relative to the project; empty: "kasane"
+    std::uint64_t cache_bytes = 20ull << 30; ///< limit of the cache of decoded pixels
+    bool look_at_pixels = true; ///< to find the roles of files that say nothing, and doubtful lights and flats
+};
+
+/// The file of a project folder: "kasane.toml".
+std::filesystem::path recipe_file(const std::filesystem::path& folder);
+
+/// The recipe of a project folder; the empty one if there is no file. Throws UsageError, with line and column, for text
+/// that is not TOML, unknown keys (naming the nearest right one), wrong types and impossible values; InputError if the
+/// file cannot be read.
+Recipe read_recipe(const std::filesystem::path& folder);
+
+/// The same from text; `file` is named in errors.
+Recipe parse_recipe(const std::string& text, const std::filesystem::path& file = "kasane.toml");
+
+/// A recipe that says nothing yet: every key with its default, commented out and explained.
+std::string recipe_template();
+
+/// The reference of all keys, in Markdown: what docs/recipe.md holds.
+std::string recipe_reference();
+
+} // namespace kasane

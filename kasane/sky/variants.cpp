@@ -1,0 +1,198 @@
+#include <kasane/sky/variants.hpp>
+
+#include <kasane/base/error.hpp>
+
+#include <algorithm>
+#include <cmath>
+#include <fmt/format.h>
+
+namespace kasane::sky {
+
+namespace {
+
+/// A light of an ordinary guided night.
+Shot light(const std::string& path, const std::string& filter, double seconds, int day, double clock, double sky, Random& random) {
+    Shot shot;
+    shot.path = path;
+    shot.filter = filter;
+    shot.seconds = seconds;
+    shot.start = evening_time(day, clock);
+    Conditions& c = shot.conditions;
+    c.transparency = 0.95 + 0.02 * random.normal();
+    c.sky = sky;
+    c.gradient_x = 0.04 * random.normal();
+    c.gradient_y = 0.04 * random.normal();
+    c.fwhm = 2.9 * std::exp(0.05 * random.normal());
+    c.ellipticity = 0.05;
+    c.cosmic_rays = 0.02 * seconds;
+    c.pointing.offset_x = 7 * random.normal();
+    c.pointing.offset_y = 7 * random.normal();
+    return shot;
+}
+
+/// One-shot colour, flats of the twilight with every exposure time another, bias only.
+Scenario colour() {
+    Scenario s;
+    s.seed = 31;
+    s.scene = {.seed = 20, .width = 720, .height = 480, .filters = {"R", "G", "B"}, .stars = 340};
+    s.instrument = {.width = 720, .height = 480, .seed = 8, .camera = "Simulated colour camera",
+                    .telescope = "Simulated 360 mm astrograph", .focal_length_mm = 360, .cfa = "RGGB"};
+    s.dust = {{{210, 160, 22, 0.09}, {520, 330, 17, 0.10}}};
+    Random random(s.seed, 1);
+    for (int i = 0; i < 14; ++i)
+        s.shots.push_back(light(fmt::format("lights/light_{:03}.fits", i + 1), "", 120, 12, 8.4 * 3600 + i * 132, 1.6, random));
+    for (int i = 0; i < 16; ++i) { // the sky darkens, exposures grow
+        Shot f;
+        f.role = Shot::Role::flat;
+        f.path = fmt::format("flats/skyflat_{:03}.fits", i + 1);
+        f.seconds = std::round(60 * std::exp2(0.25 * i)) / 100;
+        f.start = evening_time(12, 6.6 * 3600 + i * 14);
+        f.under_sky = true;
+        f.conditions.sky = 22000 * (1 + 0.08 * random.normal()) / f.seconds;
+        f.conditions.gradient_y = 0.02;
+        f.conditions.fwhm = 3;
+        f.conditions.pointing.offset_x = 60 * random.normal(); // the telescope does not track
+        f.conditions.pointing.offset_y = 60 * random.normal();
+        s.shots.push_back(std::move(f));
+    }
+    add_calibration(s, {Shot::Role::bias, "bias", "bias", 20, 0.0001, 12, 20 * 3600});
+    return s;
+}
+
+/// A camera without cooling: its temperature falls through the night; a library of darks at five temperatures; no flats.
+Scenario dslr() {
+    Scenario s;
+    s.seed = 32;
+    s.iso = 1600;
+    s.scene = {.seed = 20, .width = 720, .height = 480, .filters = {"R", "G", "B"}, .stars = 340};
+    s.instrument = {.width = 720, .height = 480, .seed = 9, .camera = "Mirror box 24", .telescope = "Simulated 200 mm lens",
+                    .focal_length_mm = 200, .pixel_um = 3.9, .cfa = "RGGB", .gain = 0.6, .offset = 512, .read_noise = 3,
+                    .dark_rate = 0.3, .reference_temperature = 10, .glow = 0.05, .saturation_adu = 16383};
+    s.dust = {{{300, 200, 24, 0.08}}};
+    Random random(s.seed, 1);
+    constexpr int kLights = 18;
+    for (int i = 0; i < kLights; ++i) {
+        Shot shot = light(fmt::format("IMG_{:04}.dng", 4201 + i), "", 90, 12, 8.6 * 3600 + i * 97, 1.1, random);
+        shot.temperature = std::round(10 * (18 - 10.0 * i / (kLights - 1) + 0.2 * random.normal())) / 10;
+        s.shots.push_back(std::move(shot));
+    }
+    for (const int warmth : {5, 8, 11, 14, 18})
+        for (int k = 0; k < 5; ++k) {
+            Shot dark;
+            dark.role = Shot::Role::dark;
+            dark.path = fmt::format("dark library/{:02} degrees/DARK_{:02}{}.dng", warmth, warmth, k + 1);
+            dark.seconds = 90;
+            dark.temperature = warmth + 0.3 * k - 0.6;
+            dark.start = evening_time(2, warmth * 3600.0 / 4 + k * 95);
+            dark.conditions.cosmic_rays = 1;
+            s.shots.push_back(std::move(dark));
+        }
+    return s;
+}
+
+/// One heap of files whose headers and names say nothing.
+Scenario silent() {
+    Scenario s;
+    s.seed = 33;
+    s.scene = {.seed = 20, .width = 640, .height = 480, .filters = {"L"}, .stars = 300};
+    s.instrument = {.width = 640, .height = 480, .seed = 10, .hot_share = 0.004};
+    s.dust = {{{190, 200, 20, 0.09}, {450, 300, 15, 0.11}}};
+    Random random(s.seed, 1);
+    int number = 0;
+    const auto next = [&] { return fmt::format("heap/img_{:04}.fits", 100 + ++number); };
+    for (int i = 0; i < 8; ++i)
+        s.shots.push_back(light(next(), "L", 180, 12, 8 * 3600 + i * 190, 4, random));
+    const std::size_t first = s.shots.size();
+    add_calibration(s, {Shot::Role::flat, "heap", "flat", 8, 2.5, 12, 7 * 3600, "L", 0, 24000});
+    for (int i = 0; i < 4; ++i) {
+        Shot f;
+        f.role = Shot::Role::flat;
+        f.filter = "L";
+        f.seconds = 3;
+        f.start = evening_time(12, 6.8 * 3600 + 20 * i);
+        f.under_sky = true;
+        f.conditions.sky = 7000 * (1 + 0.1 * i);
+        f.conditions.pointing.offset_x = 40 * random.normal();
+        f.conditions.pointing.offset_y = 40 * random.normal();
+        s.shots.push_back(std::move(f));
+    }
+    add_calibration(s, {Shot::Role::dark, "heap", "dark", 8, 180, 12, 18 * 3600});
+    add_calibration(s, {Shot::Role::bias, "heap", "bias", 8, 0.001, 12, 20 * 3600});
+    for (std::size_t i = first; i < s.shots.size(); ++i)
+        s.shots[i].path = next();
+    for (Shot& shot : s.shots)
+        shot.silent = true;
+    return s;
+}
+
+/// One night in which much went wrong. Every mistake is marked with the code of the finding that it deserves.
+Scenario mistakes() {
+    Scenario s;
+    s.seed = 34;
+    s.scene = {.seed = 20, .width = 640, .height = 480, .filters = {"L", "R", "Ha"}, .stars = 300};
+    s.instrument = {.width = 640, .height = 480, .seed = 11};
+    s.dust = {{{190, 200, 20, 0.09}, {450, 300, 15, 0.11}}};
+    Random random(s.seed, 1);
+    double clock = 8.2 * 3600;
+    const auto sequence = [&](const std::string& filter, int count, double seconds) {
+        for (int i = 0; i < count; ++i, clock += seconds + 12)
+            s.shots.push_back(light(fmt::format("lights/{}_{:03}.fits", filter, i + 1), filter, seconds, 12, clock, filter_sky(filter), random));
+    };
+    sequence("L", 8, 120);
+    sequence("R", 7, 120);
+    sequence("Ha", 6, 300);
+    const auto find = [&](const std::string& path) -> Shot& {
+        return *std::find_if(s.shots.begin(), s.shots.end(), [&](const Shot& shot) { return shot.path == path; });
+    };
+    Shot& capped = find("lights/L_001.fits"); // the cap was on
+    capped.capped = true;
+    capped.mistake = "light-looks-dark";
+    Shot& early = find("lights/R_006.fits"); // the clock was set back by two hours
+    early.start = evening_time(12, 8.4 * 3600);
+    early.mistake = "clock-jump";
+    Shot& other = find("lights/L_008.fits"); // the gain was left at zero
+    other.claims = {{"GAIN", 0}};
+    other.mistake = "gain-mixed";
+    const std::size_t flats = s.shots.size();
+    add_calibration(s, {Shot::Role::flat, "flats", "flat-L", 10, 2.5, 12, 7.5 * 3600, "L", 0, 60000});
+    for (std::size_t i = flats; i < s.shots.size(); ++i) // burnt out
+        s.shots[i].mistake = "flat-saturated";
+    const std::size_t turned = s.shots.size();
+    add_calibration(s, {Shot::Role::flat, "flats", "flat-R", 10, 2.5, 12, 7.6 * 3600, "R", 0, 24000});
+    for (std::size_t i = turned; i < s.shots.size(); ++i) { // exported by a program that turned them
+        s.shots[i].turned = true;
+        s.shots[i].mistake = "orientation-differs";
+    }
+    // No flats in Ha, no darks of 300 s; the bias was taken in the warm room.
+    add_calibration(s, {Shot::Role::dark, "darks", "dark", 12, 120, 12, 20 * 3600});
+    const std::size_t bias = s.shots.size();
+    add_calibration(s, {Shot::Role::bias, "bias", "bias", 20, 0.001, 12, 22 * 3600, "", 0, 0, 12});
+    for (std::size_t i = bias; i < s.shots.size(); ++i)
+        s.shots[i].mistake = "bias-warmer";
+    for (Shot& shot : s.shots)
+        if (shot.path.starts_with("lights/Ha")) shot.mistake = "flat-missing";
+    s.copies = {{"lights/R_003.fits", "lights/copy/R_003 copy.fits", 1, "duplicate-files"},
+                {"lights/R_004.fits", "lights/R_008.fits", 0.4, "file-unreadable"}};
+    return s;
+}
+
+} // namespace
+
+const std::vector<Variant>& demo_variants() {
+    static const std::vector<Variant> variants = {
+        {"nights", "Three nights on the Paper Lantern Nebula with a cooled mono camera and five filters.", demo_scenario},
+        {"colour", "One-shot colour: sky flats of all exposure times, and bias only.", colour},
+        {"dslr", "A DSLR on a lens: DNG files, a drifting temperature, a library of darks, no flats.", dslr},
+        {"silent", "A heap of files whose headers and names say nothing.", silent},
+        {"mistakes", "A night with half a dozen mistakes, which 'kasane check' names.", mistakes},
+    };
+    return variants;
+}
+
+const Variant& demo_variant(const std::string& name) {
+    for (const Variant& v : demo_variants())
+        if (v.name == name) return v;
+    throw UsageError(fmt::format("there is no demo called {}", name), {}, "See 'kasane demo --help'");
+}
+
+} // namespace kasane::sky
