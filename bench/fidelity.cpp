@@ -10,17 +10,26 @@ int main(int argc, char** argv) {
     using namespace kasane;
     const char* json_file = nullptr;
     std::string only;
+    static std::uint64_t seed = 100000; // of the heaps; the thresholds were set on those from 1 on
+    static int heaps = 150;
     for (int i = 1; i + 1 < argc; i += 2) {
         if (!std::strcmp(argv[i], "--json")) json_file = argv[i + 1];
         if (!std::strcmp(argv[i], "--only")) only = argv[i + 1];
+        if (!std::strcmp(argv[i], "--seed")) seed = std::stoull(argv[i + 1]);
+        if (!std::strcmp(argv[i], "--heaps")) heaps = std::stoi(argv[i + 1]);
     }
     const Workers workers;
     Progress silent;
     const Context context{workers, default_budget(), silent};
     using Measure = std::vector<bench::Figure> (*)(const Context&);
     const std::pair<const char*, Measure> measures[] = {
-        {"F1", bench::registration_error}, {"F5", bench::star_flux},         {"F6", bench::master_noise},
-        {"F7", bench::outliers_left},      {"F9", bench::illumination_left}, {"F14", bench::calibration_noise}};
+        {"F1", bench::registration_error},
+        {"F5", bench::star_flux},
+        {"F6", bench::master_noise},
+        {"F7", bench::outliers_left},
+        {"F9", bench::illumination_left},
+        {"F14", bench::calibration_noise},
+        {"roles", [](const Context& c) { return bench::role_errors(c, seed, heaps); }}};
     nlohmann::json all = nlohmann::json::array();
     fmt::print("| # | what | measured | goal |\n|---|---|---|---|\n");
     for (const auto& [number, measure] : measures) {

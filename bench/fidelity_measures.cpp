@@ -34,10 +34,11 @@ struct Project {
     Project(sky::Scenario s, const Context& context, const std::string& reference = {}) : scenario(std::move(s)) {
         sky::write_scenario(scenario, path(), context);
         if (!reference.empty()) {
-            const Scan scan = scan_folder(path(), {}, nullptr, context);
+            Ledger ledger(path() / ".kasane");
+            const Scan scan = scan_folder({path(), {}, {}}, ledger, context);
             const std::string group =
                 file_safe(scenario.target) + "/" + pair_frames(scan.exposures).stacks.front().sensor;
-            Ledger(path() / ".kasane").set_choice("reference/" + group, fingerprint(path() / reference));
+            ledger.set_choice("reference/" + group, fingerprint(path() / reference));
         }
         report = run_project({path(), {}, {}}, context);
         if (report.stacks.size() != 1 || report.stacks.front().file.empty())

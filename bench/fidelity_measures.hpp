@@ -23,4 +23,7 @@ std::vector<Figure> outliers_left(const Context& context);      // F7
 std::vector<Figure> illumination_left(const Context& context);  // F9
 std::vector<Figure> calibration_noise(const Context& context);  // F14
 
+/// Roles told from pixels alone, on `heaps` random heaps of 21 files beginning with a seed.
+std::vector<Figure> role_errors(const Context& context, std::uint64_t first_seed, int heaps);
+
 } // namespace kasane::bench

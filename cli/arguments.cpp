@@ -58,31 +58,36 @@ void describe(CLI::App& app, Arguments& a) {
                       "remembers what was read; nothing else is written.");
     project(scan);
 
-    CLI::App* check = app.add_subcommand("check", "Say what goes with what, what is wrong or missing, and what a run will cost");
-    check->description("Say what goes with what, what is wrong or missing, and what a run will cost.\n\n"
-                       "For each stack prints which darks, flats and bias calibrate its lights and why, what was not taken "
-                       "and what would allow it;\n"
-                       "then findings, each with a level (blocker, warning, note), a code in --json, the files and the "
-                       "remedy; then the time and the\n"
-                       "disk that a run will take. Makes no results.");
+    CLI::App* check =
+        app.add_subcommand("check", "Say what goes with what, what is wrong or missing, and what a run will cost");
+    check->description(
+        "Say what goes with what, what is wrong or missing, and what a run will cost.\n\n"
+        "For each stack prints which darks, flats and bias calibrate its lights and why, what was not taken "
+        "and what would allow it;\n"
+        "then findings, each with a level (blocker, warning, note), a code in --json, the files and the "
+        "remedy; then the time and the\n"
+        "disk that a run will take. Makes no results.");
     project(check);
 
     CLI::App* status = app.add_subcommand("status", "Say what is done, what is stale, and why");
-    status->description("Say what is done, what is stale, and why.\n\n"
-                        "Compares every result with the files and the recipe as they are now. A result is stale when one of "
-                        "its exposures, its masters or\n"
-                        "a setting that matters to it has changed; files that were only moved or renamed change nothing. "
-                        "Results that nothing asks for any\n"
-                        "more are named. Makes no results.");
+    status->description(
+        "Say what is done, what is stale, and why.\n\n"
+        "Compares every result with the files and the recipe as they are now. A result is stale when one of "
+        "its exposures, its masters or\n"
+        "a setting that matters to it has changed; files that were only moved or renamed change nothing. "
+        "Results that nothing asks for any\n"
+        "more are named. Makes no results.");
     project(status);
 
-    CLI::App* init = app.add_subcommand("init", "Write a recipe, kasane.toml, with every key commented out and explained");
-    init->description("Write a recipe, kasane.toml, with every key commented out and explained.\n\n"
-                      "A recipe is never needed. It tells what folder names mean, what headers lack or have wrong, which "
-                      "files to leave out, where other\n"
-                      "darks and masters are kept, and how strictly frames must agree. docs/recipe.md explains all of it. A "
-                      "misspelt key is an error that\n"
-                      "names the right one.");
+    CLI::App* init =
+        app.add_subcommand("init", "Write a recipe, kasane.toml, with every key commented out and explained");
+    init->description(
+        "Write a recipe, kasane.toml, with every key commented out and explained.\n\n"
+        "A recipe is never needed. It tells what folder names mean, what headers lack or have wrong, which "
+        "files to leave out, where other\n"
+        "darks and masters are kept, and how strictly frames must agree. docs/recipe.md explains all of it. A "
+        "misspelt key is an error that\n"
+        "names the right one.");
     init->add_option("folder", a.folder, "The project (default: this folder)")->type_name("FOLDER");
     init->add_flag("--force", a.force, "Replace a recipe that is there");
     common(init);
@@ -103,13 +108,14 @@ void describe(CLI::App& app, Arguments& a) {
     std::string variants;
     for (const sky::Variant& v : sky::demo_variants())
         variants += fmt::format("  {:<10} {}\n", v.name, v.story);
-    demo->description("Write a simulated project on the fictional Paper Lantern Nebula.\n\n"
-                      "Without --variant: about 220 small FITS files (240 MB), lights in L, R, G, B and Ha with cloud, wind, "
-                      "twilight, a meridian flip,\n"
-                      "trails and moved dust; flats for each night and filter; bias and darks. The truth about them goes into "
-                      "DIR.truth beside it. Then try\n"
-                      "'kasane check DIR' and 'kasane run DIR'. The variants:\n" +
-                      variants);
+    demo->description(
+        "Write a simulated project on the fictional Paper Lantern Nebula.\n\n"
+        "Without --variant: about 220 small FITS files (240 MB), lights in L, R, G, B and Ha with cloud, wind, "
+        "twilight, a meridian flip,\n"
+        "trails and moved dust; flats for each night and filter; bias and darks. The truth about them goes into "
+        "DIR.truth beside it. Then try\n"
+        "'kasane check DIR' and 'kasane run DIR'. The variants:\n" +
+        variants);
     std::vector<std::string> names;
     for (const sky::Variant& v : sky::demo_variants())
         names.push_back(v.name);

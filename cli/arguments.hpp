@@ -20,7 +20,7 @@ struct Arguments {
     std::filesystem::path file;    ///< show
     std::filesystem::path preview; ///< show
     bool no_preview = false;
-    bool force = false;            ///< demo, init
+    bool force = false;             ///< demo, init
     std::string variant = "nights"; ///< demo
 };
 

@@ -77,8 +77,8 @@ int scan(const Arguments& a, const Context& context) {
                     {"other_files", scan.other_files},
                     {"excluded", scan.excluded}});
     } else if (scan.exposures.empty() && scan.findings.empty()) {
-        std::cout << fmt::format(
-            "There are no exposures in {}. Name the folder that holds the files of a target.\n", options.folder.string());
+        std::cout << fmt::format("There are no exposures in {}. Name the folder that holds the files of a target.\n",
+                                 options.folder.string());
     } else {
         std::cout << scan_table(scan, pairing);
     }
@@ -117,13 +117,14 @@ int init(const Arguments& a) {
     if (a.json)
         print_json({{"recipe", file.string()}});
     else
-        std::cout << fmt::format("A recipe is in {}: everything in it is commented out and explained.\n", file.string());
+        std::cout << fmt::format("A recipe is in {}: everything in it is commented out and explained.\n",
+                                 file.string());
     return Exit::done;
 }
 
 int show(const Arguments& a) {
     const auto reader = open_frame(a.file);
-    ShowReport report = examine(*reader);
+    ShowReport report = examine(*reader, read_summary(a.file));
     if (!a.no_preview) {
         const fs::path preview = a.preview.empty() ? fs::path(a.file.stem().string() + ".preview.png") : a.preview;
         write_png(preview, render_preview(*reader));
@@ -150,10 +151,11 @@ int demo(const Arguments& a, const Context& context) {
                     {"files", written.files},
                     {"bytes", written.bytes}});
     } else {
-        std::cout << fmt::format("{}\n{} exposures ({:.0f} MB) in {}\nThe truth about them is in {}\n\nNow try\n  kasane "
-                                 "check {}\n  kasane run {}\n",
-                                 variant.story, written.files, static_cast<double>(written.bytes) / 1e6, folder.string(),
-                                 written.truth.string(), folder.string(), folder.string());
+        std::cout << fmt::format(
+            "{}\n{} exposures ({:.0f} MB) in {}\nThe truth about them is in {}\n\nNow try\n  kasane "
+            "check {}\n  kasane run {}\n",
+            variant.story, written.files, static_cast<double>(written.bytes) / 1e6, folder.string(),
+            written.truth.string(), folder.string(), folder.string());
     }
     return Exit::done;
 }

@@ -11,15 +11,16 @@ namespace kasane {
 /// What calibrates a light. Any part may be missing.
 struct CalibrationSet {
     std::shared_ptr<const FrameReader> dark; ///< master dark or bias, ADU
-    std::shared_ptr<const FrameReader> bias; ///< only with a scaled dark: master bias, ADU
-    float dark_scale = 1;                    ///< of what the dark holds above the bias; 1 without a bias
-    float offset_level = 0;                  ///< without dark and bias: a constant, ADU
     std::shared_ptr<const FrameReader> flat; ///< master flat
     float flat_level = 1;                    ///< what it is divided by first: 1 for Kasane's own, whose mean is 1
     std::shared_ptr<const DefectList> defects;
+    std::shared_ptr<const FrameReader> bias = nullptr; ///< only with a scaled dark: master bias, ADU
+    float dark_scale = 1;                              ///< of what the dark holds above the bias; 1 without a bias
+    float offset_level = 0;                            ///< without dark and bias: a constant, ADU
 };
 
-/// (raw - dark) / (flat / flat_level), or with a scaled dark (raw - bias - scale (dark - bias)) / ..., defects replaced by the median of their sound neighbours. Thread-safe.
+/// (raw - dark) / (flat / flat_level), or with a scaled dark (raw - bias - scale (dark - bias)) / ..., defects replaced
+/// by the median of their sound neighbours. Thread-safe.
 class CalibratedView {
 public:
     /// Throws InputError if the sizes of the parts differ.

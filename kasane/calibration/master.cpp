@@ -76,7 +76,8 @@ MasterResult build_master(Role role, const std::vector<std::shared_ptr<const Fra
 
     // Levels and noise, from a sample.
     std::vector<std::vector<float>> samples(frames.size());
-    context.workers.for_each(frames.size(), [&](std::size_t f) { samples[f] = sample_rows(*frames[f], subtract, constant); });
+    context.workers.for_each(frames.size(),
+                             [&](std::size_t f) { samples[f] = sample_rows(*frames[f], subtract, constant); });
     std::vector<float> level(frames.size()), scale(frames.size(), 1.0f);
     for (std::size_t f = 0; f < frames.size(); ++f) {
         level[f] = median_of(samples[f]);

@@ -13,7 +13,7 @@ namespace kasane {
 
 namespace {
 
-constexpr int kFewLights = 5, kFewCalibration = 8; // frames below which outliers are found poorly
+constexpr int kFewLights = 5, kFewCalibration = 8;  // frames below which outliers are found poorly
 constexpr double kTooBright = 0.85, kTooDim = 0.05; // shares of the full scale on a flat
 constexpr double kWarmBias = 10;                    // degrees above the lights
 constexpr double kClockSlack = 2;                   // seconds by which exposures may seem to overlap
@@ -74,8 +74,8 @@ private:
         for (const StackPlan& s : pairing_.stacks)
             if (s.lights.size() < kFewLights)
                 finding(Level::note, "too-few-lights", paths(lights_of(s)),
-                        fmt::format("{} has only {} light{}: trails and cosmic rays can hardly be told from the sky", s.name,
-                                    s.lights.size(), s.lights.size() == 1 ? "" : "s"),
+                        fmt::format("{} has only {} light{}: trails and cosmic rays can hardly be told from the sky",
+                                    s.name, s.lights.size(), s.lights.size() == 1 ? "" : "s"),
                         fmt::format("Take {} or more", kFewLights));
         for (std::size_t i = 0; i < pairing_.masters.size(); ++i) {
             const MasterPlan& m = pairing_.masters[i];
@@ -94,13 +94,12 @@ private:
                 if (all_[l.exposure].gain)
                     by_setting[{*all_[l.exposure].gain, all_[l.exposure].offset.value_or(0)}].push_back(l.exposure);
             if (by_setting.size() < 2) continue;
-            const auto fewest = std::min_element(by_setting.begin(), by_setting.end(), [](auto& a, auto& b) {
-                return a.second.size() < b.second.size();
-            });
+            const auto fewest = std::min_element(by_setting.begin(), by_setting.end(),
+                                                 [](auto& a, auto& b) { return a.second.size() < b.second.size(); });
             std::string list;
             for (const auto& [setting, files] : by_setting)
-                list += fmt::format("{}{} at gain {:g} offset {:g}", list.empty() ? "" : ", ", files.size(), setting.first,
-                                    setting.second);
+                list += fmt::format("{}{} at gain {:g} offset {:g}", list.empty() ? "" : ", ", files.size(),
+                                    setting.first, setting.second);
             finding(Level::warning, "gain-mixed", paths(fewest->second),
                     fmt::format("the lights of {} have different gains or offsets ({})", s.name, list),
                     "Each needs darks and flats of its own settings; separate = [\"gain\"] makes stacks of them");
@@ -116,13 +115,17 @@ private:
             if (!lit || !looks_[i] || !e.cfa.empty() || e.planes != 1 || e.is_master) continue;
             const Look& k = *looks_[i];
             // Medians of a thousand pixels each: steps of a few percent of the noise are chance, colours are more.
-            if (k.phase_spread > 0.6 * k.noise && k.phase_spread > 1.5) unknown[e.camera].push_back(i);
+            const bool even =
+                k.clipped > 0 || k.level > kTooBright * k.full_scale; // burnt out: no noise to compare with
+            if (!even && k.phase_spread > 0.6 * k.noise && k.phase_spread > 0.02 * std::abs(k.level))
+                unknown[e.camera].push_back(i);
         }
         for (auto& [camera, list] : unknown)
-            finding(Level::warning, "cfa-unknown", paths(list),
-                    fmt::format("{} file{} of {} look like the mosaic of a colour sensor, but no header says its pattern",
-                                list.size(), list.size() == 1 ? "" : "s", camera.empty() ? "an unnamed camera" : camera),
-                    "Give it in the recipe: cfa = \"RGGB\" (or as the maker says) in [assume]");
+            finding(
+                Level::warning, "cfa-unknown", paths(list),
+                fmt::format("{} file{} of {} look like the mosaic of a colour sensor, but no header says its pattern",
+                            list.size(), list.size() == 1 ? "" : "s", camera.empty() ? "an unnamed camera" : camera),
+                "Give it in the recipe: cfa = \"RGGB\" (or as the maker says) in [assume]");
         // Frames of one camera and size that disagree on it.
         std::map<std::string, std::map<std::string, std::vector<std::size_t>>> patterns;
         for (std::size_t i = 0; i < all_.size(); ++i) {
@@ -132,16 +135,18 @@ private:
         }
         for (auto& [camera, by_pattern] : patterns) {
             if (by_pattern.size() < 2) continue;
-            const auto fewest = std::min_element(by_pattern.begin(), by_pattern.end(), [](auto& a, auto& b) {
-                return a.second.size() < b.second.size();
-            });
+            const auto fewest = std::min_element(by_pattern.begin(), by_pattern.end(),
+                                                 [](auto& a, auto& b) { return a.second.size() < b.second.size(); });
             std::string list;
             for (const auto& [pattern, files] : by_pattern)
-                list += fmt::format("{}{} {}", list.empty() ? "" : ", ", files.size(), pattern.empty() ? "without" : "with " + pattern);
-            finding(Level::warning, "cfa-differs", paths(fewest->second),
-                    fmt::format("frames of one camera differ in their colour filter array ({}), so they cannot be used together",
-                                list),
-                    "If a header forgot it, give it in the recipe: cfa in [assume] or [[files]]");
+                list += fmt::format("{}{} {}", list.empty() ? "" : ", ", files.size(),
+                                    pattern.empty() ? "without" : "with " + pattern);
+            finding(
+                Level::warning, "cfa-differs", paths(fewest->second),
+                fmt::format(
+                    "frames of one camera differ in their colour filter array ({}), so they cannot be used together",
+                    list),
+                "If a header forgot it, give it in the recipe: cfa in [assume] or [[files]]");
         }
     }
 
@@ -158,7 +163,8 @@ private:
                                                  [](auto& a, auto& b) { return a.second.size() < b.second.size(); });
             std::string list;
             for (const auto& [size, files] : by_size)
-                list += fmt::format("{}{} of {} x {} pixels", list.empty() ? "" : ", ", files.size(), size.first, size.second);
+                list += fmt::format("{}{} of {} x {} pixels", list.empty() ? "" : ", ", files.size(), size.first,
+                                    size.second);
             finding(Level::warning, "light-sizes-differ", paths(fewest->second),
                     fmt::format("the lights of {} have different sizes ({}); each size becomes a stack of its own",
                                 camera.empty() ? "this folder" : camera, list),
@@ -173,18 +179,20 @@ private:
                 const auto& light = known->second.begin()->first;
                 if (turned)
                     finding(Level::warning, "orientation-differs", paths(files),
-                            fmt::format("{} calibration frame{} of {} x {} pixels; the lights are {} x {}: width and height "
-                                        "are swapped, as if turned by 90 degrees",
-                                        files.size(), files.size() == 1 ? " is" : "s are", size.first, size.second,
-                                        size.second, size.first),
+                            fmt::format(
+                                "{} calibration frame{} of {} x {} pixels; the lights are {} x {}: width and height "
+                                "are swapped, as if turned by 90 degrees",
+                                files.size(), files.size() == 1 ? " is" : "s are", size.first, size.second, size.second,
+                                size.first),
                             "Compare a flat with a light; if it is turned, give turn = 90 (or 270) for these files in "
                             "[[files]]. It is never done unasked");
                 else
                     finding(Level::warning, "size-mismatch", paths(files),
-                            fmt::format("{} calibration frame{} of {} x {} pixels; the lights of this camera are {} x {}: they "
-                                        "cannot be used",
-                                        files.size(), files.size() == 1 ? " is" : "s are", size.first, size.second, light.first,
-                                        light.second),
+                            fmt::format(
+                                "{} calibration frame{} of {} x {} pixels; the lights of this camera are {} x {}: they "
+                                "cannot be used",
+                                files.size(), files.size() == 1 ? " is" : "s are", size.first, size.second, light.first,
+                                light.second),
                             "Use frames of the same binning and without cropping");
             }
         }
@@ -199,27 +207,31 @@ private:
             if (by_flag.size() < 2) continue;
             const auto fewest = std::min_element(by_flag.begin(), by_flag.end(),
                                                  [](auto& a, auto& b) { return a.second.size() < b.second.size(); });
-            finding(Level::warning, "orientation-differs", paths(fewest->second),
-                    fmt::format("the orientation flags of lights and flats differ ({} here); pixels are used as they are stored",
-                                fewest->first),
-                    "Compare a flat with a light; if one is turned, give its turn in [[files]]");
+            finding(
+                Level::warning, "orientation-differs", paths(fewest->second),
+                fmt::format(
+                    "the orientation flags of lights and flats differ ({} here); pixels are used as they are stored",
+                    fewest->first),
+                "Compare a flat with a light; if one is turned, give its turn in [[files]]");
         }
     }
 
     void flat_levels() {
-        std::map<std::string, double> floors; // of a sensor: level of its darkest frame
+        std::map<std::string, double> floors, tops; // of a sensor: level of its darkest frame, highest value seen
         for (std::size_t i = 0; i < all_.size(); ++i)
             if (looks_[i] && looks_[i]->windows > 0) {
                 const double level = looks_[i]->level;
                 const auto [it, fresh] = floors.try_emplace(sensor_key(all_[i]), level);
                 if (!fresh) it->second = std::min(it->second, level);
+                double& top = tops[sensor_key(all_[i])];
+                top = std::max(top, looks_[i]->highest);
             }
         std::vector<std::size_t> bright, dim;
         for (std::size_t i = 0; i < all_.size(); ++i) {
             const Exposure& e = all_[i];
             if (e.role != Role::flat || e.is_master || !looks_[i] || looks_[i]->windows == 0) continue;
             const Look& k = *looks_[i];
-            const double full = e.saturation.value_or(k.full_scale);
+            const double full = e.saturation.value_or(std::min(k.full_scale, full_scale_above(tops[sensor_key(e)])));
             if (k.clipped > 0.01 || k.shape_high > 0.97 * full || k.level > kTooBright * full) bright.push_back(i);
             const double signal = k.level - std::min(floors[sensor_key(e)], 0.1 * full);
             if (signal < kTooDim * full) dim.push_back(i);
@@ -231,8 +243,8 @@ private:
                     "Take flats at a third to a half of the full scale, and leave these out");
         if (!dim.empty())
             finding(Level::warning, "flat-too-dark", paths(dim),
-                    fmt::format("{} flat{} below {:.0f} % of the full scale: their noise goes into the lights", dim.size(),
-                                dim.size() == 1 ? " is" : "s are", 100 * kTooDim),
+                    fmt::format("{} flat{} below {:.0f} % of the full scale: their noise goes into the lights",
+                                dim.size(), dim.size() == 1 ? " is" : "s are", 100 * kTooDim),
                     "Take flats at a third to a half of the full scale");
     }
 
@@ -244,12 +256,14 @@ private:
                 std::vector<std::optional<std::size_t>> used = {l.dark, l.bias};
                 if (l.flat) used.push_back(pairing_.masters[*l.flat].offset);
                 for (const auto& m : used) {
-                    if (!m || pairing_.masters[*m].role != Role::bias || !warm || !pairing_.masters[*m].temperature) continue;
+                    if (!m || pairing_.masters[*m].role != Role::bias || !warm || !pairing_.masters[*m].temperature)
+                        continue;
                     if (*pairing_.masters[*m].temperature < *warm + kWarmBias || !told.insert(*m).second) continue;
-                    finding(Level::warning, "bias-warmer", paths(pairing_.masters[*m].members),
-                            fmt::format("{} was taken {:.0f} C warmer than the lights of {}; its level may have drifted",
-                                        pairing_.masters[*m].name, *pairing_.masters[*m].temperature - *warm, s.name),
-                            "Take bias frames at the temperature of the lights");
+                    finding(
+                        Level::warning, "bias-warmer", paths(pairing_.masters[*m].members),
+                        fmt::format("{} was taken {:.0f} C warmer than the lights of {}; its level may have drifted",
+                                    pairing_.masters[*m].name, *pairing_.masters[*m].temperature - *warm, s.name),
+                        "Take bias frames at the temperature of the lights");
                 }
             }
     }
@@ -273,7 +287,8 @@ private:
     /// The running number at the end of a file's name, and what stands before it.
     static std::optional<std::pair<std::string, long>> numbered(const std::string& path) {
         const auto dot = path.rfind('.');
-        const std::string stem = path.substr(0, dot == std::string::npos || dot < path.rfind('/') + 1 ? path.size() : dot);
+        const std::string stem =
+            path.substr(0, dot == std::string::npos || dot < path.rfind('/') + 1 ? path.size() : dot);
         std::size_t at = stem.size();
         while (at > 0 && std::isdigit(static_cast<unsigned char>(stem[at - 1])))
             --at;
@@ -294,8 +309,8 @@ private:
             const Exposure* before = nullptr;
             for (const auto& [number, i] : run) {
                 const Exposure& e = all_[i];
-                if (before && before->camera == e.camera && *e.time < *before->time + before->seconds.value_or(0) - kClockSlack &&
-                    *e.time < *before->time)
+                if (before && before->camera == e.camera &&
+                    *e.time < *before->time + before->seconds.value_or(0) - kClockSlack && *e.time < *before->time)
                     back.insert(i);
                 before = &e;
             }
@@ -304,20 +319,23 @@ private:
         std::set<std::size_t> far;
         for (std::size_t i = 0; i < all_.size() && !times.empty(); ++i) {
             const Exposure& e = all_[i];
-            if (e.role == Role::light && e.time && std::abs(*e.time - times[times.size() / 2]) > 20 * kYear) far.insert(i);
+            if (e.role == Role::light && e.time && std::abs(*e.time - times[times.size() / 2]) > 20 * kYear)
+                far.insert(i);
         }
         for (const std::size_t i : far)
             back.erase(i);
         if (!back.empty())
-            finding(Level::warning, "clock-jump", paths({back.begin(), back.end()}),
-                    fmt::format("{} begin{} before the frame{} numbered before: the clock jumped back, nights may be wrong",
-                                back.size() == 1 ? "it" : fmt::format("{} files", back.size()), back.size() == 1 ? "s" : "",
-                                back.size() == 1 ? "" : "s"),
-                    "Give the right night (or start) for these files in [[files]]");
+            finding(
+                Level::warning, "clock-jump", paths({back.begin(), back.end()}),
+                fmt::format("{} begin{} before the frame{} numbered before: the clock jumped back, nights may be wrong",
+                            back.size() == 1 ? "it" : fmt::format("{} files", back.size()), back.size() == 1 ? "s" : "",
+                            back.size() == 1 ? "" : "s"),
+                "Give the right night (or start) for these files in [[files]]");
         if (!far.empty())
             finding(Level::warning, "clock-jump", paths({far.begin(), far.end()}),
                     fmt::format("{} dated {}, decades from the others: the camera's clock was not set",
-                                far.size() == 1 ? "it is" : fmt::format("{} files are", far.size()), all_[*far.begin()].night),
+                                far.size() == 1 ? "it is" : fmt::format("{} files are", far.size()),
+                                all_[*far.begin()].night),
                     "Give the right night (or start) for these files in [[files]]");
     }
 
@@ -348,7 +366,8 @@ private:
         }
         if (!list.empty())
             finding(Level::warning, "light-looks-dark", paths(list),
-                    fmt::format("{} called light{} but show{} no sky and no stars, like a dark", list.size() == 1 ? "it is" : fmt::format("{} files are", list.size()),
+                    fmt::format("{} called light{} but show{} no sky and no stars, like a dark",
+                                list.size() == 1 ? "it is" : fmt::format("{} files are", list.size()),
                                 list.size() == 1 ? "" : "s", list.size() == 1 ? "s" : ""),
                     "If the cap was on, move it to the darks, or give role = \"dark\" in [[files]]");
     }
@@ -394,7 +413,8 @@ private:
             std::replace(blanks.begin(), blanks.end(), ' ', '-');
             if (s.name == plain || s.name == blanks || plain.empty()) continue;
             finding(Level::note, "name-changed", {},
-                    fmt::format("'{}' cannot be a file name as it is; the master light is called {}", plain, s.name), "");
+                    fmt::format("'{}' cannot be a file name as it is; the master light is called {}", plain, s.name),
+                    "");
         }
     }
 

@@ -10,8 +10,8 @@
 
 namespace kasane {
 
-/// Looks for: too few frames for rejection, mixed gains, colour filter arrays unknown or differing, sizes that differ or
-/// are turned, flats saturated or too dark, bias warmer than the lights, input that is not linear, clocks that jump,
+/// Looks for: too few frames for rejection, mixed gains, colour filter arrays unknown or differing, sizes that differ
+/// or are turned, flats saturated or too dark, bias warmer than the lights, input that is not linear, clocks that jump,
 /// lights that look like darks, values that cannot be, roles that are guesses. `looks` are of the exposures, nothing
 /// where none was taken. Findings come in a stable order.
 std::vector<Finding> check_frames(const std::vector<Exposure>& exposures, const Pairing& pairing,

@@ -24,26 +24,34 @@ struct FieldEntry {
 
 const std::array<FieldEntry, kFields>& field_table() {
     static const std::array<FieldEntry, kFields> table = {{
-        {"role", "light, dark, flat, bias or dark flat",
+        {"role",
+         "light, dark, flat, bias or dark flat",
          {"IMAGETYP", "IMAGETYPE", "OBSTYPE", "FRAME", "FRAMETYP", "IMGTYPE", "EXPTYPE", "OBS-TYPE", "PICTTYPE"}},
         {"master", "true for a combination of many frames", {}},
         {"target", "what was photographed", {"OBJECT", "OBJNAME", "TARGET", "TARGNAME"}},
         {"filter", "filter", {"FILTER", "FILTER1", "FILTERID", "FILTNAME", "FILTNAM", "FILT", "FWFILTER", "INSFILTE"}},
-        {"seconds", "[s] exposure time",
-         {"EXPTIME", "EXPOSURE", "XPOSURE", "EXP_TIME", "EXP-TIME", "ITIME", "INTTIME", "TELAPSE", "Exif.ExposureTime"}},
-        {"gain", "gain setting of the camera, or ISO800",
+        {"seconds",
+         "[s] exposure time",
+         {"EXPTIME", "EXPOSURE", "XPOSURE", "EXP_TIME", "EXP-TIME", "ITIME", "INTTIME", "TELAPSE",
+          "Exif.ExposureTime"}},
+        {"gain",
+         "gain setting of the camera, or ISO800",
          {"GAIN", "ISOSPEED", "ISO", "GAINRAW", "CCDGAIN", "Exif.ISOSpeedRatings"}},
         {"offset", "offset setting of the camera", {"OFFSET", "BLKLEVEL", "BLACKLEV", "CCDOFFST", "OFFSETRW"}},
-        {"temperature", "[degC] sensor temperature",
+        {"temperature",
+         "[degC] sensor temperature",
          {"CCD-TEMP", "CCDTEMP", "CCD_TEMP", "DET-TEMP", "DETTEMP", "SENSTEMP", "SENSORT", "TEMPERAT", "CAM-TEMP",
           "Raw.SensorTemperature", "Exif.AmbientTemperature"}},
-        {"temperature_set", "[degC] sensor temperature asked for",
+        {"temperature_set",
+         "[degC] sensor temperature asked for",
          {"SET-TEMP", "SETTEMP", "SET_TEMP", "CCD-TSET", "CCDTSET", "TEMP-SET", "TEMPSET"}},
         {"binning", "binning, 2 or 2x2", {}},
-        {"cfa", "colours of the first pixels, RGGB; mono for none",
+        {"cfa",
+         "colours of the first pixels, RGGB; mono for none",
          {"BAYERPAT", "CFAPAT", "CFA-PAT", "COLORTYP", "BAYER", "CFATYPE", "MOSAIC", "Raw.CfaPattern"}},
         {"start", "start of the exposure, UTC", {"DATE-OBS", "DATE-BEG", "DATE_OBS", "DATEOBS", "DATE-STA"}},
-        {"start_local", "start of the exposure by the local clock",
+        {"start_local",
+         "start of the exposure by the local clock",
          {"DATE-LOC", "DATELOC", "LOC-DATE", "Exif.DateTimeOriginal", "Exif.DateTime"}},
         {"night", "date on which the night began, or a name for it", {}},
         {"camera", "camera", {"INSTRUME", "CAMERA", "CAMNAME", "CAMMODEL", "DETECTOR", "DETNAM", "Exif.Model"}},
@@ -51,18 +59,27 @@ const std::array<FieldEntry, kFields>& field_table() {
         {"focal_length", "[mm] focal length", {"FOCALLEN", "FOCAL", "FOCLEN", "FLENGTH", "Exif.FocalLength"}},
         {"pixel_size", "[um] pixel size in x", {"XPIXSZ", "PIXSIZE1", "PIXSIZE", "PIXSIZEX", "XPIXSIZE", "PIXELSZ"}},
         {"electrons_per_adu", "[e-/ADU] conversion gain", {"EGAIN", "E-GAIN", "GAINADU", "GAIN_ELE", "CVF"}},
-        {"saturation", "[ADU] level at which pixels saturate",
+        {"saturation",
+         "[ADU] level at which pixels saturate",
          {"SATURATE", "SATLEVEL", "SATURATI", "MAXADU", "MAXLIN", "WHITELEV", "Raw.WhiteLevel"}},
         {"black_level", "[ADU] level without light, as the camera states it", {"BLACKADU", "Raw.BlackLevel"}},
-        {"right_ascension", "[deg] where the telescope points", {"RA", "OBJCTRA", "RA_DEG", "OBJRA", "TELRA", "CRVAL1"}},
-        {"declination", "[deg] where the telescope points", {"DEC", "OBJCTDEC", "DEC_DEG", "OBJDEC", "TELDEC", "CRVAL2"}},
-        {"latitude", "[deg] of the site, north positive",
+        {"right_ascension",
+         "[deg] where the telescope points",
+         {"RA", "OBJCTRA", "RA_DEG", "OBJRA", "TELRA", "CRVAL1"}},
+        {"declination",
+         "[deg] where the telescope points",
+         {"DEC", "OBJCTDEC", "DEC_DEG", "OBJDEC", "TELDEC", "CRVAL2"}},
+        {"latitude",
+         "[deg] of the site, north positive",
          {"SITELAT", "OBSGEO-B", "LAT-OBS", "OBS-LAT", "LATITUDE", "GEOLAT", "SITE-LAT"}},
-        {"longitude", "[deg] of the site, east positive",
+        {"longitude",
+         "[deg] of the site, east positive",
          {"SITELONG", "OBSGEO-L", "LONG-OBS", "OBS-LONG", "LONGITUD", "GEOLON", "SITE-LON", "SITELON"}},
         {"orientation", "EXIF orientation, 1 to 8", {"ORIENTAT", "Exif.Orientation"}},
         {"pier_side", "side of the pier", {"PIERSIDE", "PIER", "SIDEPIER", "MERIDIAN"}},
-        {"rotator", "[deg] angle of the camera", {"ROTATANG", "ROTATOR", "ROTANGLE", "ROTPA", "POSANGLE", "OBJCTROT", "PA"}},
+        {"rotator",
+         "[deg] angle of the camera",
+         {"ROTATANG", "ROTATOR", "ROTANGLE", "ROTPA", "POSANGLE", "OBJCTROT", "PA"}},
         {"turn", "[deg] clockwise turn to apply to the pixels: 0, 90, 180 or 270", {}},
     }};
     return table;
@@ -86,7 +103,8 @@ std::optional<double> number_of(const std::string& text) {
     return value;
 }
 
-/// Degrees, or degrees (or hours), minutes and seconds apart by blanks or colons, with a sign or a letter of the compass.
+/// Degrees, or degrees (or hours), minutes and seconds apart by blanks or colons, with a sign or a letter of the
+/// compass.
 std::optional<double> angle_of(std::string text, double limit) {
     for (const auto& [mark, sign] : {std::pair{"W", -1.0}, {"S", -1.0}, {"E", 1.0}, {"N", 1.0}})
         if (const auto at = text.find(mark); at != std::string::npos) {
@@ -181,7 +199,8 @@ std::string assign(Exposure& e, Field field, const std::string& text, bool from_
     switch (field) {
     case Field::role: {
         const NamedRole r = role_of_text(text);
-        if (r.role == Role::unknown) return fmt::format("{} is none of the roles light, dark, flat, bias, dark flat", text);
+        if (r.role == Role::unknown)
+            return fmt::format("{} is none of the roles light, dark, flat, bias, dark flat", text);
         e.role = r.role;
         e.is_master = e.is_master || r.master;
         return {};
@@ -268,7 +287,8 @@ std::string assign(Exposure& e, Field field, const std::string& text, bool from_
         return set_number(e.rotator, text, -720, 720, "an angle in degrees");
     case Field::turn: {
         const auto v = number_of(text);
-        if (!v || (*v != 0 && *v != 90 && *v != 180 && *v != 270)) return fmt::format("{} is none of 0, 90, 180, 270", text);
+        if (!v || (*v != 0 && *v != 90 && *v != 180 && *v != 270))
+            return fmt::format("{} is none of 0, 90, 180, 270", text);
         const int turn = static_cast<int>(*v);
         if (((turn - e.turn) / 90) % 2 != 0) {
             std::swap(e.width, e.height);
@@ -314,18 +334,24 @@ void take_header(Exposure& e, const Header& h) {
             }
             if (field == Field::gain && (key == "ISOSPEED" || key == "ISO" || exif)) value = "ISO" + value;
             const std::string shown = text->size() > 60 ? text->substr(0, 60) + "..." : *text;
-            std::string problem = set_value(e, field, value, {exif ? Origin::exif : Origin::header,
-                                                              fmt::format("{} = {}", key, shown)});
+            std::string problem =
+                set_value(e, field, value, {exif ? Origin::exif : Origin::header, fmt::format("{} = {}", key, shown)});
             if (problem.empty()) break;
             if (field != Field::role) e.problems.push_back(fmt::format("{}: {}", key, problem));
         }
     }
-    for (const auto& [x, y] : {std::pair{"XBINNING", "YBINNING"}, {"CCDXBIN", "CCDYBIN"}, {"XBIN", "YBIN"},
-                               {"BINX", "BINY"}, {"BINNING", "BINNING"}, {"CCDSUM", "CCDSUM"}, {"BIN", "BIN"}}) {
+    for (const auto& [x, y] : {std::pair{"XBINNING", "YBINNING"},
+                               {"CCDXBIN", "CCDYBIN"},
+                               {"XBIN", "YBIN"},
+                               {"BINX", "BINY"},
+                               {"BINNING", "BINNING"},
+                               {"CCDSUM", "CCDSUM"},
+                               {"BIN", "BIN"}}) {
         const auto text = h.text(x), other = h.text(y);
         if (!text) continue;
         const std::string value = other && std::string_view(x) != y ? *text + " " + *other : *text;
-        const std::string problem = set_value(e, Field::binning, value, {Origin::header, fmt::format("{} = {}", x, *text)});
+        const std::string problem =
+            set_value(e, Field::binning, value, {Origin::header, fmt::format("{} = {}", x, *text)});
         if (problem.empty()) break;
         e.problems.push_back(fmt::format("{}: {}", x, problem));
     }
@@ -334,7 +360,8 @@ void take_header(Exposure& e, const Header& h) {
             set_value(e, Field::start, time_text((*mjd - 40587) * 86400),
                       {Origin::header, fmt::format("MJD-OBS = {:.6f}", *mjd)});
     if (!e.cfa.empty()) {
-        const double dx = h.number({"XBAYROFF", "BAYOFFX"}).value_or(0), dy = h.number({"YBAYROFF", "BAYOFFY"}).value_or(0);
+        const double dx = h.number({"XBAYROFF", "BAYOFFX"}).value_or(0),
+                     dy = h.number({"YBAYROFF", "BAYOFFY"}).value_or(0);
         if (std::abs(dx) < 100 && std::abs(dy) < 100)
             e.cfa = shifted(e.cfa, static_cast<int>(dx) & 1, static_cast<int>(dy) & 1);
     }
@@ -366,7 +393,8 @@ void take_role_from_path(Exposure& e, const std::filesystem::path& path) {
         }
         return false;
     };
-    for (auto folder = path.parent_path(); !folder.empty() && folder != folder.root_path(); folder = folder.parent_path())
+    for (auto folder = path.parent_path(); !folder.empty() && folder != folder.root_path();
+         folder = folder.parent_path())
         if (consider(folder.filename().string(), "folder")) return;
     if (consider(path.stem().string(), "file")) return;
     if (doubtful.role != Role::unknown) {
@@ -423,7 +451,8 @@ std::string_view field_meaning(Field field) {
 }
 
 std::string_view origin_name(Origin origin) {
-    constexpr std::array<std::string_view, 7> kNames = {"unknown", "assumed", "pixels", "path", "EXIF", "header", "recipe"};
+    constexpr std::array<std::string_view, 7> kNames = {"unknown", "assumed", "pixels", "path",
+                                                        "EXIF",    "header",  "recipe"};
     return kNames.at(static_cast<std::size_t>(origin));
 }
 
@@ -533,7 +562,10 @@ Exposure describe_exposure(const std::string& path, const FrameSummary& s) {
 
 std::string sensor_key(const Exposure& e) {
     return fmt::format("{} {}x{} bin {}x{} {}", e.camera.empty() ? "unnamed camera" : e.camera, e.width, e.height,
-                       e.binning_x, e.binning_y, e.cfa.empty() ? "mono" : e.cfa.size() > 4 ? "6x6 CFA" : e.cfa);
+                       e.binning_x, e.binning_y,
+                       e.cfa.empty()      ? "mono"
+                       : e.cfa.size() > 4 ? "6x6 CFA"
+                                          : e.cfa);
 }
 
 } // namespace kasane

@@ -68,7 +68,7 @@ struct Source {
 
 /// Everything later steps want to know about a file. Absent values are empty.
 struct Exposure {
-    std::string path;        ///< relative to the project folder; for files of other folders, as the recipe leads to them
+    std::string path; ///< relative to the project folder; for files of other folders, as the recipe leads to them
     std::string fingerprint; ///< of its content (base/hash.hpp)
     std::string identity;    ///< what derived facts are keyed by: the fingerprint, and a digest of the whole content
                              ///< where a file was edited between the fingerprint's samples
@@ -84,11 +84,11 @@ struct Exposure {
     bool made_by_kasane = false; ///< a result of this program: never an input light
 
     std::optional<double> seconds;
-    std::string start;           ///< UTC, ISO 8601
-    std::string start_local;     ///< local time by the camera's clock, ISO 8601
-    std::optional<double> time;  ///< of the start, seconds since 1970: UTC, else local (see assign_nights)
-    std::string night;           ///< local date on which the night began, YYYY-MM-DD, or the recipe's name for it
-    std::optional<double> gain;  ///< camera setting, unit-less; ISO for cameras that have it
+    std::string start;          ///< UTC, ISO 8601
+    std::string start_local;    ///< local time by the camera's clock, ISO 8601
+    std::optional<double> time; ///< of the start, seconds since 1970: UTC, else local (see assign_nights)
+    std::string night;          ///< local date on which the night began, YYYY-MM-DD, or the recipe's name for it
+    std::optional<double> gain; ///< camera setting, unit-less; ISO for cameras that have it
     bool gain_is_iso = false;
     std::optional<double> offset;                       ///< camera setting, unit-less
     std::optional<double> electrons_per_adu;            ///< conversion gain
@@ -98,7 +98,7 @@ struct Exposure {
     std::string cfa;    ///< colours of the first 2 x 2 (or 6 x 6) pixels; empty for mono
     std::string camera, telescope, target;
     std::optional<double> focal_length_mm, pixel_um;
-    std::optional<double> saturation, black_level; ///< ADU
+    std::optional<double> saturation, black_level;                           ///< ADU
     std::optional<double> right_ascension, declination, latitude, longitude; ///< degrees, east and north positive
     int orientation = 1; ///< as EXIF numbers it; recorded, never applied
     std::string pier_side;

@@ -15,7 +15,7 @@ constexpr double kLeastScale = 0.1, kMostScale = 10; // of a dark; beyond, its n
 constexpr double kDoubling = 6;                      // degrees in which dark current doubles, as a rule
 constexpr double kSameAngle = 2;                     // degrees of a rotator
 constexpr double kSharp = 1;                         // degrees: within it, temperatures count as the same
-constexpr std::size_t kMostNearMisses = 4;           // shown for each kind of master
+constexpr std::size_t kMostNearMisses = 3;           // told for each kind of master
 
 bool same_number(const std::optional<double>& a, const std::optional<double>& b) {
     return !a || !b || std::abs(*a - *b) < 1e-6 * std::max(1.0, std::abs(*a));
@@ -39,7 +39,8 @@ std::string squeezed(const std::string& text) {
 bool angles_agree(const std::optional<double>& a, const std::optional<double>& b) {
     if (!a || !b) return true;
     const double d = std::fabs(std::remainder(*a - *b, 360.0));
-    return d <= kSameAngle || std::abs(d - 180) <= kSameAngle; // upside down after the meridian is the same camera angle
+    return d <= kSameAngle ||
+           std::abs(d - 180) <= kSameAngle; // upside down after the meridian is the same camera angle
 }
 
 template <class List>
@@ -59,6 +60,13 @@ public:
     Pairer(const std::vector<Exposure>& exposures, const PairingOptions& options) : all_(exposures), options_(options) {
         for (std::size_t i = 0; i < all_.size(); ++i) {
             order_.push_back(i);
+            Exposure nameless;
+            nameless.width = all_[i].width;
+            nameless.height = all_[i].height;
+            nameless.binning_x = all_[i].binning_x;
+            nameless.binning_y = all_[i].binning_y;
+            nameless.cfa = all_[i].cfa;
+            geometry_.push_back(geometries_.try_emplace(sensor_key(nameless), geometries_.size()).first->second);
             sensor_.push_back(sensors_.try_emplace(sensor_key(all_[i]), sensors_.size()).first->second);
         }
         std::sort(order_.begin(), order_.end(), [&](auto a, auto b) { return rank(a) < rank(b); });
@@ -137,11 +145,30 @@ private:
         }
     }
 
+    /// Frames that have gain and offset in common, where they know them.
+    std::vector<std::vector<std::size_t>> by_setting(std::vector<std::size_t> list) const {
+        std::stable_sort(list.begin(), list.end(), [&](auto a, auto b) { // those that know most first
+            const auto known = [&](std::size_t i) { return (all_[i].gain ? 1 : 0) + (all_[i].offset ? 1 : 0); };
+            return known(a) > known(b);
+        });
+        std::vector<std::vector<std::size_t>> groups;
+        for (const std::size_t i : list) {
+            const auto fits = std::find_if(groups.begin(), groups.end(), [&](const auto& g) {
+                return same_number(all_[g.front()].gain, all_[i].gain) &&
+                       same_number(all_[g.front()].offset, all_[i].offset);
+            });
+            if (fits == groups.end())
+                groups.push_back({i});
+            else
+                fits->push_back(i);
+        }
+        return groups;
+    }
+
     /// What single frames of one master have in common, temperatures and exposures apart.
     std::string calibration_key(std::size_t i) const {
         const Exposure& e = all_[i];
-        std::string key = fmt::format("{}|{}|{}|{}", static_cast<int>(e.role), sensor_[i], number_text(e.gain),
-                                      number_text(e.offset));
+        std::string key = fmt::format("{}|{}", static_cast<int>(e.role), sensor_[i]);
         if (e.role == Role::flat)
             key += fmt::format("|{}|{}|{}", plain_letters(e.filter), e.night,
                                e.rotator ? std::lround(std::remainder(*e.rotator, 180.0) / kSameAngle) : 0);
@@ -166,14 +193,14 @@ private:
     /// Splits frames by a number: sorted, a group ends where the next lies more than `width(first)` beyond its first.
     template <class Value, class Width>
     std::vector<std::vector<std::size_t>> split(std::vector<std::size_t> list, Value value, Width width) const {
-        std::stable_sort(list.begin(), list.end(), [&](auto a, auto b) {
-            return value(all_[a]).value_or(-1e9) < value(all_[b]).value_or(-1e9);
-        });
+        std::stable_sort(list.begin(), list.end(),
+                         [&](auto a, auto b) { return value(all_[a]).value_or(-1e9) < value(all_[b]).value_or(-1e9); });
         std::vector<std::vector<std::size_t>> groups;
         std::optional<double> begin;
         for (const std::size_t i : list) {
             const auto v = value(all_[i]);
-            const bool joins = !groups.empty() && v.has_value() == begin.has_value() && (!v || *v - *begin <= width(*begin));
+            const bool joins =
+                !groups.empty() && v.has_value() == begin.has_value() && (!v || *v - *begin <= width(*begin));
             if (!joins) {
                 groups.emplace_back();
                 begin = v;
@@ -185,7 +212,11 @@ private:
 
     void make_masters() {
         std::vector<std::vector<std::size_t>> groups;
-        for (const auto& [key, list] : calibration_) {
+        std::vector<std::vector<std::size_t>> lists;
+        for (const auto& [key, all] : calibration_)
+            for (auto& list : by_setting(all))
+                lists.push_back(std::move(list));
+        for (const auto& list : lists) {
             if (all_[list.front()].role == Role::flat) {
                 groups.push_back(list);
                 continue;
@@ -218,14 +249,14 @@ private:
     }
 
     bool same_stack(const StackPlan& s, const Exposure& other, const Exposure& e) const {
-        if (squeezed(s.target) != squeezed(e.target) || plain_letters(s.filter) != plain_letters(e.filter)) return false;
-        const bool optics = (other.telescope.empty() || e.telescope.empty() ||
-                             squeezed(other.telescope) == squeezed(e.telescope)) &&
-                            (!other.focal_length_mm || !e.focal_length_mm ||
-                             std::abs(std::log(*other.focal_length_mm / *e.focal_length_mm)) < 0.05);
-        return optics && std::all_of(options_.separate.begin(), options_.separate.end(), [&](Field f) {
-                   return value_text(other, f) == value_text(e, f);
-               });
+        if (squeezed(s.target) != squeezed(e.target) || plain_letters(s.filter) != plain_letters(e.filter))
+            return false;
+        const bool optics =
+            (other.telescope.empty() || e.telescope.empty() || squeezed(other.telescope) == squeezed(e.telescope)) &&
+            (!other.focal_length_mm || !e.focal_length_mm ||
+             std::abs(std::log(*other.focal_length_mm / *e.focal_length_mm)) < 0.05);
+        return optics && std::all_of(options_.separate.begin(), options_.separate.end(),
+                                     [&](Field f) { return value_text(other, f) == value_text(e, f); });
     }
 
     void place_light(std::size_t i) {
@@ -289,18 +320,17 @@ private:
         std::vector<std::string> reasons;
         if (!c.camera.empty() && !e.camera.empty() && c.camera != e.camera)
             reasons.push_back(fmt::format("camera differs ({}, lights {})", c.camera, e.camera));
-        else if (c.camera != e.camera)
-            reasons.push_back(fmt::format("camera is named on one side only ({})", c.camera.empty() ? e.camera : c.camera));
         if (!reasons.empty()) miss.allowed = "if it is the same camera, give its name with 'camera' in [[files]]";
         if (c.width != e.width || c.height != e.height) {
-            reasons.push_back(fmt::format("size differs ({} x {}, lights {} x {})", c.width, c.height, e.width, e.height));
+            reasons.push_back(
+                fmt::format("size differs ({} x {}, lights {} x {})", c.width, c.height, e.width, e.height));
             miss.allowed = c.width == e.height && c.height == e.width
                                ? "if its pixels are turned, allowed with turn = 90 or turn = 270 in [[files]]"
                                : "";
         }
         if (c.binning_x != e.binning_x || c.binning_y != e.binning_y)
-            reasons.push_back(fmt::format("binning differs ({}x{}, lights {}x{})", c.binning_x, c.binning_y, e.binning_x,
-                                          e.binning_y));
+            reasons.push_back(fmt::format("binning differs ({}x{}, lights {}x{})", c.binning_x, c.binning_y,
+                                          e.binning_x, e.binning_y));
         if (c.cfa != e.cfa) {
             reasons.push_back(fmt::format("colour filter array differs ({}, lights {})", c.cfa.empty() ? "none" : c.cfa,
                                           e.cfa.empty() ? "none" : e.cfa));
@@ -310,7 +340,8 @@ private:
         if (!same_number(c.gain, e.gain))
             reasons.push_back(fmt::format("gain differs ({}, lights {})", number_text(c.gain), number_text(e.gain)));
         if (!same_number(c.offset, e.offset))
-            reasons.push_back(fmt::format("offset differs ({}, lights {})", number_text(c.offset), number_text(e.offset)));
+            reasons.push_back(
+                fmt::format("offset differs ({}, lights {})", number_text(c.offset), number_text(e.offset)));
         for (std::size_t i = 0; i < reasons.size(); ++i)
             miss.reason += (i ? ", " : "") + reasons[i];
         if (reasons.size() > 1) miss.allowed.clear();
@@ -319,7 +350,8 @@ private:
 
     bool sensors_agree(const MasterPlan& m, std::size_t e) const {
         const Exposure& c = first(m);
-        return sensor_[m.members.front()] == sensor_[e] && same_number(c.gain, all_[e].gain) &&
+        const bool cameras = c.camera.empty() || all_[e].camera.empty() || sensor_[m.members.front()] == sensor_[e];
+        return geometry_[m.members.front()] == geometry_[e] && cameras && same_number(c.gain, all_[e].gain) &&
                same_number(c.offset, all_[e].offset);
     }
 
@@ -395,8 +427,8 @@ private:
     /// What calibrates lights of these properties; lights that agree in them are paired once.
     std::string light_key(std::size_t i) const {
         const Exposure& e = all_[i];
-        return fmt::format("{}|{}|{}|{}|{}|{}", number_text(e.seconds), number_text(e.gain), number_text(e.offset), e.night,
-                           e.sensor_temperature() ? fmt::format("{:.1f}", *e.sensor_temperature()) : "?",
+        return fmt::format("{}|{}|{}|{}|{}|{}", number_text(e.seconds), number_text(e.gain), number_text(e.offset),
+                           e.night, e.sensor_temperature() ? fmt::format("{:.1f}", *e.sensor_temperature()) : "?",
                            e.rotator ? std::lround(*e.rotator) : 0);
     }
 
@@ -498,7 +530,8 @@ private:
             return filter_fits(f, e) && (own || options_.flats_of_other_nights || f.existing);
         };
         FlatChoice c;
-        c.flat = nearest(Role::flat, i, [&](const MasterPlan& f) { return allowed(f) && angles_agree(first(f).rotator, e.rotator); });
+        c.flat = nearest(Role::flat, i,
+                         [&](const MasterPlan& f) { return allowed(f) && angles_agree(first(f).rotator, e.rotator); });
         if (!c.flat) {
             c.flat = nearest(Role::flat, i, allowed);
             c.turned = c.flat.has_value();
@@ -524,22 +557,26 @@ private:
             if (k == dark.dark || k == dark.bias || k == flat.flat) continue;
             if (m.role != Role::dark && m.role != Role::flat && m.role != Role::bias) continue;
             if (m.role == Role::bias && dark.dark) continue; // a dark is better, nothing was refused
-            if (m.role == Role::flat && !filter_fits(m, e)) {
-                if (flat.flat) continue; // another filter's flats are no near miss where the own is there
-            }
+            // Other filters' and other nights' flats are no near miss where the own are there.
+            if (m.role == Role::flat && flat.flat &&
+                (!filter_fits(m, e) || (!flat.other_night && first(m).night != e.night)))
+                continue;
             NearMiss miss = must_agree(m, e);
             miss.master = k;
             const bool agrees = miss.reason.empty();
             if (m.role == Role::flat && agrees) {
                 if (!filter_fits(m, e)) {
-                    miss.reason = fmt::format("filter differs ({}, lights {})", first(m).filter.empty() ? "none" : first(m).filter,
+                    miss.reason = fmt::format("filter differs ({}, lights {})",
+                                              first(m).filter.empty() ? "none" : first(m).filter,
                                               e.filter.empty() ? "none" : e.filter);
                     miss.allowed = "if a header has it wrong, give 'filter' in [[files]]";
                 } else if (first(m).night != e.night) {
                     miss.reason = fmt::format("night differs ({}, lights {})", first(m).night, e.night);
-                    miss.allowed = options_.flats_of_other_nights ? "a nearer one is there" : "allowed with flats_of_other_nights = true";
+                    miss.allowed = options_.flats_of_other_nights ? "a nearer one is there"
+                                                                  : "allowed with flats_of_other_nights = true";
                 } else if (!angles_agree(first(m).rotator, e.rotator)) {
-                    miss.reason = fmt::format("camera angle differs ({:g}, lights {:g})", *first(m).rotator, *e.rotator);
+                    miss.reason =
+                        fmt::format("camera angle differs ({:g}, lights {:g})", *first(m).rotator, *e.rotator);
                 }
             } else if (m.role == Role::dark && agrees) {
                 std::vector<std::string> reasons;
@@ -551,10 +588,13 @@ private:
                 if (reasons.empty()) continue; // it fits too; a nearer one was taken
                 for (std::size_t r = 0; r < reasons.size(); ++r)
                     miss.reason += (r ? ", " : "") + reasons[r];
+                // An uncooled camera's other groups are told only where the nearest is none too near.
+                if (e.uncooled() && dark.kind == DarkChoice::Kind::fits && exposure_fits(first(m).seconds, e.seconds))
+                    continue;
                 const bool bias = nearest(Role::bias, i, [](const MasterPlan&) { return true; }).has_value();
-                miss.allowed = !bias                    ? "scaling it would need a bias of the same gain and offset"
+                miss.allowed = !bias                  ? "scaling it would need a bias of the same gain and offset"
                                : options_.scale_darks ? "allowed with scaling, a bias is present; a better one is there"
-                                                        : "allowed with scaling, a bias is present (scale_darks = true)";
+                                                      : "allowed with scaling, a bias is present (scale_darks = true)";
                 if (bias && dark.kind == DarkChoice::Kind::bias_only && options_.scale_darks)
                     miss.allowed = "too far to be scaled";
             }
@@ -563,7 +603,8 @@ private:
         }
         for (auto* list : {&darks, &flats}) {
             std::stable_sort(list->begin(), list->end(), [](const NearMiss& a, const NearMiss& b) {
-                return std::count(a.reason.begin(), a.reason.end(), '(') < std::count(b.reason.begin(), b.reason.end(), '(');
+                return std::count(a.reason.begin(), a.reason.end(), '(') <
+                       std::count(b.reason.begin(), b.reason.end(), '(');
             });
             if (list->size() > kMostNearMisses) list->resize(kMostNearMisses);
         }
@@ -600,10 +641,9 @@ private:
             light.dark_reason = dark.reason;
             light.flat = flat.flat;
             light.flat_reason = flat.reason;
-            const std::string group =
-                fmt::format("{}|{}|{}|{}|{}|{}", e.night, number_text(e.seconds), number_text(e.gain),
-                            dark.dark ? static_cast<long>(*dark.dark) : -1, flat.flat ? static_cast<long>(*flat.flat) : -1,
-                            dark.reason);
+            const std::string group = fmt::format("{}|{}|{}|{}|{}|{}", e.night, number_text(e.seconds),
+                                                  number_text(e.gain), dark.dark ? static_cast<long>(*dark.dark) : -1,
+                                                  flat.flat ? static_cast<long>(*flat.flat) : -1, dark.reason);
             const auto [at, fresh] = groups.try_emplace(group, s.groups.size());
             if (fresh) s.groups.push_back({{}, near_misses(light.exposure, dark, flat)});
             s.groups[at->second].lights.push_back(n);
@@ -615,38 +655,41 @@ private:
             const std::string code = key.substr(0, line);
             const std::size_t n = files.size();
             finding(code == "dark-scaled" ? Level::note : Level::warning, code, std::move(files),
-                    fmt::format("{} light{} of {} {}", n, n == 1 ? "" : "s", s.name, key.substr(line + 1)), remedies[key]);
+                    fmt::format("{} light{} of {}: {}", n, n == 1 ? "" : "s", s.name, key.substr(line + 1)),
+                    remedies[key]);
         }
     }
 
     template <class Tell>
     void tell_dark(const DarkChoice& c, const Exposure& e, Tell tell) const {
-        const std::string wanted = fmt::format("{}{}", seconds_text(e.seconds), e.gain ? fmt::format(" at {} {:g}", e.gain_is_iso ? "ISO" : "gain", *e.gain) : "");
+        const std::string wanted =
+            fmt::format("{}{}", seconds_text(e.seconds),
+                        e.gain ? fmt::format(" at {} {:g}", e.gain_is_iso ? "ISO" : "gain", *e.gain) : "");
         switch (c.kind) {
         case DarkChoice::Kind::fits:
             return;
         case DarkChoice::Kind::far_temperature:
             return tell("dark-temperature",
-                        fmt::format("use the dark {}, more than {:g} C from their temperature",
+                        fmt::format("the dark {} is used, more than {:g} C from their temperature",
                                     result_.masters[*c.dark].name, options_.temperature_tolerance),
                         "Take darks at that temperature too, or bias frames so that darks can be scaled", e);
         case DarkChoice::Kind::scaled:
             return tell("dark-scaled",
-                        fmt::format("have no dark of {} at their temperature; {} is scaled, with the bias {}", wanted,
+                        fmt::format("no dark of {} at their temperature; {} is scaled, with the bias {}", wanted,
                                     result_.masters[*c.dark].name, result_.masters[*c.bias].name),
                         "Take darks of the same exposure, gain and temperature to be sure of hot pixels and glow", e);
         case DarkChoice::Kind::bias_only:
             return tell("dark-missing",
-                        fmt::format("have no dark of {}; the bias alone is subtracted, hot pixels stay in", wanted),
+                        fmt::format("no dark of {}; the bias alone is subtracted, hot pixels stay in", wanted),
                         "Take darks of the same exposure, gain and temperature; the run may go on without", e);
         case DarkChoice::Kind::constant:
             return tell("dark-missing",
-                        fmt::format("have neither dark nor bias; the constant {:g} ADU is subtracted, glow and hot pixels "
+                        fmt::format("neither dark nor bias; the constant {:g} ADU is subtracted, glow and hot pixels "
                                     "stay in",
                                     *c.offset_level),
                         "Take darks of the same exposure, gain and temperature; the run may go on without", e);
         case DarkChoice::Kind::none:
-            return tell("dark-missing", "have neither dark nor bias: offset, glow and hot pixels stay in",
+            return tell("dark-missing", "neither dark nor bias: offset, glow and hot pixels stay in",
                         "Take darks of the same exposure, gain and temperature; the run may go on without", e);
         }
     }
@@ -655,19 +698,21 @@ private:
     void tell_flat(const FlatChoice& c, const Exposure& e, Tell tell) const {
         if (!c.flat)
             return tell("flat-missing",
-                        fmt::format("have no flat of filter {}{}: vignetting and dust stay in", e.filter.empty() ? "(none)" : e.filter,
+                        fmt::format("no flat of filter {}{}: vignetting and dust stay in",
+                                    e.filter.empty() ? "(none)" : e.filter,
                                     options_.flats_of_other_nights ? "" : " and their night"),
                         "Take flats of this filter with the same camera and binning; the run may go on without", e);
         if (c.other_night)
             tell("flat-of-another-night",
-                 fmt::format("of {} use flats of another night ({}): dust may have moved", e.night.empty() ? "an unknown night" : e.night,
-                             first(result_.masters[*c.flat]).night),
+                 fmt::format("of {}, flats of another night ({}) are used: dust may have moved",
+                             e.night.empty() ? "an unknown night" : e.night, first(result_.masters[*c.flat]).night),
                  "Take flats every night", e);
         if (c.turned)
             tell("flat-before-turn",
-                 fmt::format("were taken at another camera angle ({:g} degrees) than their flats ({:g}): the camera was turned "
-                             "between them",
-                             *e.rotator, *first(result_.masters[*c.flat]).rotator),
+                 fmt::format(
+                     "taken at another camera angle ({:g} degrees) than their flats ({:g}): the camera was turned "
+                     "between them",
+                     *e.rotator, *first(result_.masters[*c.flat]).rotator),
                  "Take flats again after turning the camera", e);
     }
 
@@ -688,16 +733,19 @@ private:
                 for (const LightPlan& l : s.lights)
                     mosaic.push_back(all_[l.exposure].path);
         if (!mosaic.empty())
-            finding(Level::blocker, "colour-filter-array", mosaic,
-                    fmt::format("{} lights come from a colour sensor, which this version pairs but does not yet integrate",
-                                mosaic.size()),
-                    "Use exposures of a mono camera");
+            finding(
+                Level::blocker, "colour-filter-array", mosaic,
+                fmt::format("{} lights come from a colour sensor, which this version pairs but does not yet integrate",
+                            mosaic.size()),
+                "Use exposures of a mono camera");
     }
 
     const std::vector<Exposure>& all_;
     PairingOptions options_;
     std::map<std::string, std::size_t> sensors_;
-    std::vector<std::size_t> sensor_; ///< of each exposure: frames with the same number may calibrate one another
+    std::map<std::string, std::size_t> geometries_;
+    std::vector<std::size_t> sensor_;   ///< of each exposure: frames with the same number are of one camera
+    std::vector<std::size_t> geometry_; ///< the same without the camera's name, which some files lack
     std::vector<std::size_t> order_;
     std::map<std::string, std::vector<std::size_t>> calibration_;
     Pairing result_;

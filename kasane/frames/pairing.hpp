@@ -14,9 +14,9 @@ namespace kasane {
 /// A master to be built from single frames, or one that is already there (a single member that is a master).
 struct MasterPlan {
     Role role = Role::unknown;
-    std::string name;                  ///< unique among the masters, fit for a file name: "flat-L-2031-03-12"
-    std::vector<std::size_t> members;  ///< exposures, by index
-    std::optional<std::size_t> offset; ///< flats: the master that removes their offset, by index
+    std::string name;                   ///< unique among the masters, fit for a file name: "flat-L-2031-03-12"
+    std::vector<std::size_t> members;   ///< exposures, by index
+    std::optional<std::size_t> offset;  ///< flats: the master that removes their offset, by index
     std::optional<double> offset_level; ///< flats without such a master: a constant, ADU
     std::string offset_reason;
     bool existing = false;

@@ -18,7 +18,8 @@ std::vector<std::string> components(const std::string& path) {
     return out;
 }
 
-bool components_match(const std::vector<std::string>& p, std::size_t i, const std::vector<std::string>& s, std::size_t j) {
+bool components_match(const std::vector<std::string>& p, std::size_t i, const std::vector<std::string>& s,
+                      std::size_t j) {
     if (i == p.size()) return j == s.size();
     if (p[i] == "**") {
         for (std::size_t k = j; k <= s.size(); ++k)
@@ -116,7 +117,8 @@ void apply_rules(Exposure& e, const FrameRules& rules) {
     for (const FileRule& rule : rules.files) {
         if (!glob_matches(rule.match, e.path)) continue;
         for (const auto& [field, text] : rule.values) {
-            const std::string problem = set_value(e, field, text, {Origin::recipe, fmt::format("files {}", rule.match)});
+            const std::string problem =
+                set_value(e, field, text, {Origin::recipe, fmt::format("files {}", rule.match)});
             if (!problem.empty()) e.problems.push_back(fmt::format("recipe, files {}: {}", rule.match, problem));
         }
     }

@@ -12,7 +12,8 @@ namespace kasane {
 
 /// Values for the files whose path matches.
 struct FileRule {
-    std::string match; ///< a glob on the path relative to the project: '*' within a name, '**' across folders, '?', [abc]
+    std::string
+        match; ///< a glob on the path relative to the project: '*' within a name, '**' across folders, '?', [abc]
     bool exclude = false;
     std::vector<std::pair<Field, std::string>> values;
 };

@@ -44,18 +44,20 @@ const std::map<std::string, Role>& role_words() {
             for (const char* w : list)
                 m[w] = role;
         };
-        add(Role::light,
-            {"light", "lights", "lightframe", "lightframes", "licht", "lichter", "hellbild", "hellbilder", "lumiere",
-             "lumieres", "brute", "brutes", "luce", "luci", "luz", "luces", "luzes", "lichtopname", "лайт", "лайты",
-             "ライト", "ライトフレーム", "亮场", "science", "sci"});
+        add(Role::light, {"light",   "lights",         "lightframe",  "lightframes", "licht",
+                          "lichter", "hellbild",       "hellbilder",  "lumiere",     "lumieres",
+                          "brute",   "brutes",         "luce",        "luci",        "luz",
+                          "luces",   "luzes",          "lichtopname", "лайт",        "лайты",
+                          "ライト",  "ライトフレーム", "亮场",        "science",     "sci"});
         add(Role::dark,
-            {"dark",   "darks", "darkframe", "darkframes", "dunkel", "dunkelbild", "dunkelbilder", "dunkelstrom", "noir",
-             "noirs",  "buio",  "bui",       "oscuro",     "oscuros", "oscura",    "escuro",       "escuros",     "donker",
-             "дарк",   "дарки", "темновой",  "темновые",   "ダーク", "ダークフレーム", "暗场"});
-        add(Role::flat,
-            {"flat", "flats", "flatfield", "flatfields", "flatframe", "flatframes", "skyflat", "skyflats", "flachbild",
-             "flachbilder", "plu", "plano", "planos", "piatto", "piatti", "флэт", "флэты", "плоское", "плоские",
-             "フラット", "フラットフレーム", "平场"});
+            {"dark",        "darks",  "darkframe",      "darkframes", "dunkel", "dunkelbild", "dunkelbilder",
+             "dunkelstrom", "noir",   "noirs",          "buio",       "bui",    "oscuro",     "oscuros",
+             "oscura",      "escuro", "escuros",        "donker",     "дарк",   "дарки",      "темновой",
+             "темновые",    "ダーク", "ダークフレーム", "暗场"});
+        add(Role::flat, {"flat",    "flats",    "flatfield",        "flatfields",  "flatframe", "flatframes",
+                         "skyflat", "skyflats", "flachbild",        "flachbilder", "plu",       "plano",
+                         "planos",  "piatto",   "piatti",           "флэт",        "флэты",     "плоское",
+                         "плоские", "フラット", "フラットフレーム", "平场"});
         add(Role::bias,
             {"bias", "biases", "biasframe", "biasframes", "zero", "zeros", "zeroframe", "nullbild", "nullbilder",
              "offset", "offsets", "биас", "биасы", "смещение", "バイアス", "バイアスフレーム", "偏置场", "偏置"});
@@ -68,16 +70,17 @@ const std::map<std::string, Role>& role_words() {
 
 const std::set<std::string>& neutral_words() {
     static const std::set<std::string> words = {
-        "s",     "sec",    "secs",    "c",     "deg",    "degc",   "k",       "g",       "gain",  "iso",    "bin",
-        "x",     "min",    "ms",      "t",     "temp",   "frame",  "frames",  "image",   "images", "img",   "night",
-        "nights", "date",  "date",    "set",   "new",    "old",    "raw",     "fits",    "fit",   "fts",    "tif",
-        "tiff",  "png",    "jpg",     "dng",   "library", "lib",   "field",   "sky",     "panel", "session", "nacht",
-        "nuit",  "notte",  "noche",   "noite", "north",  "south",  "east",    "west",    "r",     "l",      "b",
-        "ha",    "h",      "alpha",   "beta",  "sii",    "oiii",   "o",       "lum",     "luminance", "red", "green",
-        "blue",  "hb",     "hbeta",   "halpha", "clear", "rgb",    "lrgb",    "mono",    "osc",   "filter", "of",
-        "the",   "and",    "e",       "m",     "n",      "d",      "p",       "minus",   "no",    "nr",     "number",
-        "master", "masters", "super", "stack", "stacked", "combined", "mean", "median",  "average", "calibration", "cal",
-        "camera", "f",     "mm",      "a",     "z",      "mgain",  "offset"};
+        "s",     "sec",   "secs",    "c",         "deg",   "degc",   "k",       "g",           "gain",   "iso",
+        "bin",   "x",     "min",     "ms",        "t",     "temp",   "frame",   "frames",      "image",  "images",
+        "img",   "night", "nights",  "date",      "date",  "set",    "new",     "old",         "raw",    "fits",
+        "fit",   "fts",   "tif",     "tiff",      "png",   "jpg",    "dng",     "library",     "lib",    "field",
+        "sky",   "panel", "session", "nacht",     "nuit",  "notte",  "noche",   "noite",       "north",  "south",
+        "east",  "west",  "r",       "l",         "b",     "ha",     "h",       "alpha",       "beta",   "sii",
+        "oiii",  "o",     "lum",     "luminance", "red",   "green",  "blue",    "hb",          "hbeta",  "halpha",
+        "clear", "rgb",   "lrgb",    "mono",      "osc",   "filter", "of",      "the",         "and",    "e",
+        "m",     "n",     "d",       "p",         "minus", "no",     "nr",      "number",      "master", "masters",
+        "super", "stack", "stacked", "combined",  "mean",  "median", "average", "calibration", "cal",    "camera",
+        "f",     "mm",    "a",       "z",         "mgain", "offset"};
     return words;
 }
 
@@ -91,15 +94,18 @@ bool is_stack_word(const std::string& w) {
 
 const std::map<std::string, std::string>& filter_synonyms() {
     static const std::map<std::string, std::string> synonyms = {
-        {"l", "L"},           {"lum", "L"},      {"lumi", "L"},        {"luminance", "L"},     {"luminanz", "L"},
-        {"clear", "L"},       {"c", "L"},        {"uvircut", "L"},     {"irgc", "L"},          {"r", "R"},
-        {"red", "R"},         {"rot", "R"},      {"rouge", "R"},       {"g", "G"},             {"green", "G"},
-        {"grun", "G"},        {"vert", "G"},     {"b", "B"},           {"blue", "B"},          {"blau", "B"},
-        {"bleu", "B"},        {"ha", "Ha"},      {"halpha", "Ha"},     {"hydrogenalpha", "Ha"}, {"hα", "Ha"},
-        {"h", "Ha"},          {"o3", "O3"},      {"oiii", "O3"},       {"oxygen3", "O3"},      {"s2", "S2"},
-        {"sii", "S2"},        {"sulfur2", "S2"}, {"sulphur2", "S2"},   {"hb", "Hb"},           {"hbeta", "Hb"},
-        {"hβ", "Hb"},         {"n2", "N2"},      {"nii", "N2"},        {"none", ""},           {"nofilter", ""},
-        {"nil", ""},          {"empty", ""},     {"dark", ""},         {"opaque", ""},         {"na", ""},
+        {"l", "L"},         {"lum", "L"},   {"lumi", "L"},    {"luminance", "L"},
+        {"luminanz", "L"},  {"clear", "L"}, {"c", "L"},       {"uvircut", "L"},
+        {"irgc", "L"},      {"r", "R"},     {"red", "R"},     {"rot", "R"},
+        {"rouge", "R"},     {"g", "G"},     {"green", "G"},   {"grun", "G"},
+        {"vert", "G"},      {"b", "B"},     {"blue", "B"},    {"blau", "B"},
+        {"bleu", "B"},      {"ha", "Ha"},   {"halpha", "Ha"}, {"hydrogenalpha", "Ha"},
+        {"hα", "Ha"},       {"h", "Ha"},    {"o3", "O3"},     {"oiii", "O3"},
+        {"oxygen3", "O3"},  {"s2", "S2"},   {"sii", "S2"},    {"sulfur2", "S2"},
+        {"sulphur2", "S2"}, {"hb", "Hb"},   {"hbeta", "Hb"},  {"hβ", "Hb"},
+        {"n2", "N2"},       {"nii", "N2"},  {"none", ""},     {"nofilter", ""},
+        {"nil", ""},        {"empty", ""},  {"dark", ""},     {"opaque", ""},
+        {"na", ""},
     };
     return synonyms;
 }
@@ -108,7 +114,8 @@ const std::map<std::string, std::string>& filter_synonyms() {
 bool is_filter_token(const std::string& token) {
     if (token.size() == 1) return token == "L" || token == "R" || token == "G" || token == "B";
     const std::string s = squeezed(token);
-    if (s == "dark" || s == "clear" || s == "none" || s == "na" || s == "nil" || s == "empty" || s == "rot") return false;
+    if (s == "dark" || s == "clear" || s == "none" || s == "na" || s == "nil" || s == "empty" || s == "rot")
+        return false;
     return s.size() > 1 && filter_synonyms().count(s) > 0;
 }
 
@@ -121,9 +128,9 @@ Token split_number(const std::string& token) {
     std::size_t i = 0;
     while (i < token.size() && !std::isdigit(static_cast<unsigned char>(token[i])))
         t.before += token[i++];
-    while (i < token.size() && (std::isdigit(static_cast<unsigned char>(token[i])) ||
-                                (token[i] == '.' && i + 1 < token.size() &&
-                                 std::isdigit(static_cast<unsigned char>(token[i + 1])))))
+    while (i < token.size() &&
+           (std::isdigit(static_cast<unsigned char>(token[i])) ||
+            (token[i] == '.' && i + 1 < token.size() && std::isdigit(static_cast<unsigned char>(token[i + 1])))))
         t.number += token[i++];
     t.after = token.substr(i);
     t.before = plain_letters(t.before);

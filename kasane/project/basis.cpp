@@ -47,7 +47,8 @@ std::vector<std::string> Basis::changes_since(const std::string& former) const {
     } catch (const nlohmann::json::exception&) {
         return {"what it was made from is not known any more"};
     }
-    const std::map<std::string, std::string> before(old_inputs.begin(), old_inputs.end()), now(inputs_.begin(), inputs_.end());
+    const std::map<std::string, std::string> before(old_inputs.begin(), old_inputs.end()),
+        now(inputs_.begin(), inputs_.end());
     const std::map<std::string, std::string> set_before(old_settings.begin(), old_settings.end()),
         set_now(settings_.begin(), settings_.end());
     std::vector<std::string> added, gone, changed, out;
@@ -83,7 +84,8 @@ std::vector<std::string> Basis::changes_since(const std::string& former) const {
         } else if (name.starts_with("turn ")) {
             out.push_back("the turn of its frames is another");
         } else {
-            out.push_back(fmt::format("{} is {}, was {}", name, value, it == set_before.end() ? "not set" : it->second));
+            out.push_back(
+                fmt::format("{} is {}, was {}", name, value, it == set_before.end() ? "not set" : it->second));
         }
     }
     for (const auto& [name, value] : set_before)

@@ -26,9 +26,10 @@ struct Preview {
     Scan scan;
 
     Preview(const RunOptions& options, const Context& context, bool look_at_all)
-        : recipe(recipe_of(options)), output(output_of(options, recipe)), ledger(memory_folder(options), Ledger::Use::look),
-          cache(memory_folder(options) / "cache", recipe.cache_bytes),
-          session{options, recipe, cache, output, context, ledger, {}, {}, {}, unused} {
+        : recipe(recipe_of(options)), output(output_of(options, recipe)),
+          ledger(memory_folder(options), Ledger::Use::look),
+          cache(memory_folder(options) / "cache", recipe.cache_bytes), session{options, recipe, cache, output, context,
+                                                                               ledger,  {},     {},    {},     unused} {
         scan = scan_folder({options.folder, output, recipe, look_at_all}, ledger, context);
         session.exposures = scan.exposures;
         session.pairing = pair_frames(session.exposures, recipe.pairing);
@@ -72,13 +73,14 @@ std::string size_text(std::uint64_t bytes) {
 
 void check_place(const Preview& p, const CostEstimate& cost, std::vector<Finding>& findings) {
     if (cost.free_bytes > 0 && cost.result_bytes + cost.cache_bytes > cost.free_bytes)
-        findings.push_back({Level::blocker,
-                            "disk-short",
-                            {},
-                            fmt::format("results need about {}{}, and {} has {} left", size_text(cost.result_bytes),
-                                        cost.cache_bytes ? fmt::format(" and decoded pixels {}", size_text(cost.cache_bytes)) : "",
-                                        p.output.string(), size_text(cost.free_bytes)),
-                            "Free some space, name another place with --output, or lower the cache's size in the recipe"});
+        findings.push_back(
+            {Level::blocker,
+             "disk-short",
+             {},
+             fmt::format("results need about {}{}, and {} has {} left", size_text(cost.result_bytes),
+                         cost.cache_bytes ? fmt::format(" and decoded pixels {}", size_text(cost.cache_bytes)) : "",
+                         p.output.string(), size_text(cost.free_bytes)),
+             "Free some space, name another place with --output, or lower the cache's size in the recipe"});
     if (cost.memory_bytes > p.session.context.memory.for_buffers())
         findings.push_back({Level::warning,
                             "memory-short",
@@ -93,20 +95,27 @@ void check_place(const Preview& p, const CostEstimate& cost, std::vector<Finding
     if (out == usual) return;
     std::set<std::string> folders;
     for (const Exposure& e : p.session.exposures)
-        if (!e.made_by_kasane) folders.insert(fs::weakly_canonical(p.session.path_of(static_cast<std::size_t>(&e - p.session.exposures.data())).parent_path(), failed).string() + "/");
+        if (!e.made_by_kasane)
+            folders.insert(
+                fs::weakly_canonical(
+                    p.session.path_of(static_cast<std::size_t>(&e - p.session.exposures.data())).parent_path(), failed)
+                    .string() +
+                "/");
     for (const std::string& f : folders)
         if (out.starts_with(f) && f != fs::weakly_canonical(p.session.options.folder, failed).string() + "/") {
-            findings.push_back({Level::warning,
-                                "output-inside-inputs",
-                                {},
-                                fmt::format("the results would go to {}, inside a folder of exposures", p.output.string()),
-                                "Name another place with --output, or output in the recipe"});
+            findings.push_back(
+                {Level::warning,
+                 "output-inside-inputs",
+                 {},
+                 fmt::format("the results would go to {}, inside a folder of exposures", p.output.string()),
+                 "Name another place with --output, or output in the recipe"});
             break;
         }
 }
 
 void sort_findings(std::vector<Finding>& findings) {
-    std::stable_sort(findings.begin(), findings.end(), [](const Finding& a, const Finding& b) { return a.level > b.level; });
+    std::stable_sort(findings.begin(), findings.end(),
+                     [](const Finding& a, const Finding& b) { return a.level > b.level; });
 }
 
 } // namespace
@@ -218,7 +227,8 @@ StatusReport project_status(const RunOptions& options, const Context& context) {
         }
         std::string reference;
         for (const StackGroup& g : groups)
-            if (std::find(g.stacks.begin(), g.stacks.end(), k) != g.stacks.end()) reference = remembered_reference(s, g);
+            if (std::find(g.stacks.begin(), g.stacks.end(), k) != g.stacks.end())
+                reference = remembered_reference(s, g);
         const Basis basis = stack_basis(s, calibrations, plan, reference);
         const auto report = finished_stack(s, plan, basis.key());
         judge(status, basis, report.has_value());
@@ -245,16 +255,11 @@ nlohmann::json to_json(const CheckReport& r) {
     json["output"] = r.output;
     json["exposures"] = exposures;
     json["findings"] = findings;
-    json["cost"] = {{"masters", r.cost.masters},
-                    {"lights", r.cost.lights},
-                    {"stacks", r.cost.stacks},
-                    {"seconds", r.cost.seconds},
-                    {"measured", r.cost.measured},
-                    {"result_bytes", r.cost.result_bytes},
-                    {"cache_bytes", r.cost.cache_bytes},
-                    {"free_bytes", r.cost.free_bytes},
-                    {"memory_bytes", r.cost.memory_bytes},
-                    {"budget_bytes", r.cost.budget_bytes}};
+    json["cost"] = {
+        {"masters", r.cost.masters},          {"lights", r.cost.lights},         {"stacks", r.cost.stacks},
+        {"seconds", r.cost.seconds},          {"measured", r.cost.measured},     {"result_bytes", r.cost.result_bytes},
+        {"cache_bytes", r.cost.cache_bytes},  {"free_bytes", r.cost.free_bytes}, {"memory_bytes", r.cost.memory_bytes},
+        {"budget_bytes", r.cost.budget_bytes}};
     return json;
 }
 
@@ -268,8 +273,8 @@ nlohmann::json to_json(const StatusReport& r) {
                            {"reasons", s.reasons},
                            {"frames", s.frames},
                            {"time", s.time}});
-    return {{"folder", r.folder},           {"output", r.output},           {"results", results},
-            {"leftovers", r.leftovers},     {"cache_bytes", r.cache_bytes}, {"cache_limit", r.cache_limit},
+    return {{"folder", r.folder},       {"output", r.output},           {"results", results},
+            {"leftovers", r.leftovers}, {"cache_bytes", r.cache_bytes}, {"cache_limit", r.cache_limit},
             {"exposures", r.exposures}};
 }
 

@@ -36,12 +36,14 @@ struct Ledger::Database {
           db(file.string(), may_write ? SQLite::OPEN_READWRITE | SQLite::OPEN_CREATE : SQLite::OPEN_READONLY) {
         db.setBusyTimeout(5000);
         if (!writes) {
-            if (db.execAndGet("PRAGMA user_version").getInt() != kSchema) throw SQLite::Exception("another version", 11);
+            if (db.execAndGet("PRAGMA user_version").getInt() != kSchema)
+                throw SQLite::Exception("another version", 11);
             return;
         }
         db.exec("PRAGMA journal_mode=WAL");
         db.exec("PRAGMA synchronous=NORMAL"); // a lost last fact is derived again
-        if (db.execAndGet("PRAGMA quick_check(1)").getString() != "ok") throw SQLite::Exception("the file is damaged", 11);
+        if (db.execAndGet("PRAGMA quick_check(1)").getString() != "ok")
+            throw SQLite::Exception("the file is damaged", 11);
         const int schema = db.execAndGet("PRAGMA user_version").getInt();
         if (schema > kSchema || schema < 0) throw SQLite::Exception("of a newer version", 11);
         if (schema == kSchema) return;
@@ -155,8 +157,9 @@ std::unordered_map<std::string, Ledger::FileEntry> Ledger::files() const {
 std::optional<Ledger::FileEntry> Ledger::file_like(const std::string& fingerprint) const {
     if (!database_) return std::nullopt;
     return database_->guarded([&]() -> std::optional<FileEntry> {
-        SQLite::Statement q(database_->db, "SELECT size, modified, fingerprint, content, revision, record, look FROM files "
-                                           "WHERE fingerprint = ? ORDER BY content = '' LIMIT 1");
+        SQLite::Statement q(database_->db,
+                            "SELECT size, modified, fingerprint, content, revision, record, look FROM files "
+                            "WHERE fingerprint = ? ORDER BY content = '' LIMIT 1");
         q.bind(1, fingerprint);
         if (!q.executeStep()) return std::nullopt;
         return entry_of(q, 0);

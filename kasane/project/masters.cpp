@@ -147,7 +147,10 @@ fs::path master_file(const Session& s, const MasterPlan& plan) {
 
 Basis master_basis(const Session& s, const MasterPlan& plan) {
     Basis b;
-    b.set("kind", "master").set("numerics", kNumerics).set("role", std::string(role_name(plan.role))).set("name", plan.name);
+    b.set("kind", "master")
+        .set("numerics", kNumerics)
+        .set("role", std::string(role_name(plan.role)))
+        .set("name", plan.name);
     for (const std::size_t i : plan.members) {
         b.input(s.exposures[i].identity, s.exposures[i].path);
         if (s.exposures[i].turn) b.set("turn of " + s.exposures[i].identity, value_text(s.exposures[i], Field::turn));

@@ -36,8 +36,9 @@ struct Reader {
     }
     double number(const toml::node& n, const std::string& key, double low, double high, const char* wanted) const {
         const auto v = n.value_exact<double>() ? n.value_exact<double>()
-                       : n.value_exact<std::int64_t>() ? std::optional(static_cast<double>(*n.value_exact<std::int64_t>()))
-                                                       : std::nullopt;
+                       : n.value_exact<std::int64_t>()
+                           ? std::optional(static_cast<double>(*n.value_exact<std::int64_t>()))
+                           : std::nullopt;
         if (!v || !(*v >= low && *v <= high)) wrong(n, key, wanted);
         return *v;
     }
@@ -104,7 +105,9 @@ void read_layouts(Reader& r, const toml::node& n, const std::string& key) {
 void read_separate(Reader& r, const toml::node& n, const std::string& key) {
     for (const std::string& name : r.list(n, key)) {
         const auto field = field_named(name);
-        if (!field) refuse(n.source(), r.file, fmt::format("{}: there is no value called {}", key, name), "Use \"seconds\", \"gain\" or \"night\"");
+        if (!field)
+            refuse(n.source(), r.file, fmt::format("{}: there is no value called {}", key, name),
+                   "Use \"seconds\", \"gain\" or \"night\"");
         r.recipe.pairing.separate.push_back(*field);
     }
 }
@@ -115,7 +118,8 @@ void read_size(Reader& r, const toml::node& n, const std::string& key) {
     const auto [end, error] = std::from_chars(t.data(), t.data() + t.size(), v);
     const std::string unit(end, t.data() + t.size());
     const double factor = unit == "G" ? 1073741824.0 : unit == "M" ? 1048576.0 : 0;
-    if (error != std::errc{} || factor == 0 || !(v >= 0) || v * factor > 1e16) r.wrong(n, key, "a size like \"20G\" or \"500M\"");
+    if (error != std::errc{} || factor == 0 || !(v >= 0) || v * factor > 1e16)
+        r.wrong(n, key, "a size like \"20G\" or \"500M\"");
     r.recipe.cache_bytes = static_cast<std::uint64_t>(v * factor);
 }
 
@@ -126,50 +130,62 @@ const std::vector<Key>& schema() {
          "targets share.",
          [](Reader& r, const toml::node& n, const std::string& k) { r.recipe.folders = r.list(n, k); }},
         {"project", "exclude", "list of globs", "[]",
-         "Files and folders to leave out. `*` stands for any text within a name, `**` for any folders; a pattern without a "
+         "Files and folders to leave out. `*` stands for any text within a name, `**` for any folders; a pattern "
+         "without a "
          "slash is tried on names alone.",
          [](Reader& r, const toml::node& n, const std::string& k) { r.recipe.rules.exclude = r.list(n, k); }},
         {"project", "layout", "text, or a list of them", "[]",
-         "What folders and files are named for, as in `night-{night}/{role}/{filter}`: each part between slashes is text "
-         "with `{value}` in it, or `{}` for anything; the values are those of [[files]]. What follows in a path is free; a "
+         "What folders and files are named for, as in `night-{night}/{role}/{filter}`: each part between slashes is "
+         "text "
+         "with `{value}` in it, or `{}` for anything; the values are those of [[files]]. What follows in a path is "
+         "free; a "
          "path of another shape is left alone. Trusted more than headers.",
          read_layouts},
         {"project", "output", "folder", "\"kasane\"", "Where results go, relative to the project.",
          [](Reader& r, const toml::node& n, const std::string& k) { r.recipe.output = r.text(n, k); }},
         {"project", "time_zone", "hours", "none; 1.0",
-         "Hours that local time was ahead of UTC, to tell the nights; without it the site's longitude tells, else the gaps "
+         "Hours that local time was ahead of UTC, to tell the nights; without it the site's longitude tells, else the "
+         "gaps "
          "between exposures.",
          [](Reader& r, const toml::node& n, const std::string& k) {
              r.recipe.nights.time_zone = r.number(n, k, -14, 14, "hours between -14 and 14");
          }},
         {"project", "look_at_pixels", "true or false", "true",
-         "Whether pixels are looked at to find the roles of files that say nothing, and to find dark lights, saturated flats "
+         "Whether pixels are looked at to find the roles of files that say nothing, and to find dark lights, saturated "
+         "flats "
          "and undeclared colour sensors.",
          [](Reader& r, const toml::node& n, const std::string& k) { r.recipe.look_at_pixels = r.flag(n, k); }},
         {"pairing", "temperature_tolerance", "degrees", "2.5",
-         "Darks within it are one group, and fit a light within it. An uncooled camera's light takes the nearest group.",
+         "Darks within it are one group, and fit a light within it. An uncooled camera's light takes the nearest "
+         "group.",
          [](Reader& r, const toml::node& n, const std::string& k) {
              r.recipe.pairing.temperature_tolerance = r.number(n, k, 0, 100, "degrees between 0 and 100");
          }},
-        {"pairing", "exposure_tolerance", "share", "0.02", "A dark fits a light whose exposure time differs by no more.",
+        {"pairing", "exposure_tolerance", "share", "0.02",
+         "A dark fits a light whose exposure time differs by no more.",
          [](Reader& r, const toml::node& n, const std::string& k) {
              r.recipe.pairing.exposure_tolerance = r.number(n, k, 0, 1, "a share between 0 and 1");
          }},
         {"pairing", "scale_darks", "true or false", "true",
-         "Whether a dark of another exposure or temperature is scaled to the light where a bias fits too. It is always told.",
+         "Whether a dark of another exposure or temperature is scaled to the light where a bias fits too. It is always "
+         "told.",
          [](Reader& r, const toml::node& n, const std::string& k) { r.recipe.pairing.scale_darks = r.flag(n, k); }},
         {"pairing", "flats_of_other_nights", "true or false", "true",
          "Whether lights of a night without flats take those of the nearest night, with a warning.",
-         [](Reader& r, const toml::node& n, const std::string& k) { r.recipe.pairing.flats_of_other_nights = r.flag(n, k); }},
+         [](Reader& r, const toml::node& n, const std::string& k) {
+             r.recipe.pairing.flats_of_other_nights = r.flag(n, k);
+         }},
         {"pairing", "separate", "list of values", "[]",
-         "Lights that differ in these make master lights of their own: \"seconds\", \"gain\", \"night\", ...", read_separate},
+         "Lights that differ in these make master lights of their own: \"seconds\", \"gain\", \"night\", ...",
+         read_separate},
         {"pairing", "offset_level", "ADU", "none; 500.0",
          "The level without light, subtracted where there is neither dark nor bias. Camera raw files bring their own.",
          [](Reader& r, const toml::node& n, const std::string& k) {
              r.recipe.pairing.offset_level = r.number(n, k, -1e6, 1e9, "a level in ADU");
          }},
         {"cache", "size", "text", "\"20G\"",
-         "Limit of the cache of decoded camera raw, PNG and JPEG files in `.kasane/cache`; the least recently used go first.",
+         "Limit of the cache of decoded camera raw, PNG and JPEG files in `.kasane/cache`; the least recently used go "
+         "first.",
          read_size},
     };
     return keys;
@@ -185,7 +201,8 @@ std::size_t edits(const std::string& a, const std::string& b) {
                 continue;
             }
             d[i][j] = std::min({d[i - 1][j] + 1, d[i][j - 1] + 1, d[i - 1][j - 1] + (a[i - 1] != b[j - 1])});
-            if (i > 1 && j > 1 && a[i - 1] == b[j - 2] && a[i - 2] == b[j - 1]) d[i][j] = std::min(d[i][j], d[i - 2][j - 2] + 1);
+            if (i > 1 && j > 1 && a[i - 1] == b[j - 2] && a[i - 2] == b[j - 1])
+                d[i][j] = std::min(d[i][j], d[i - 2][j - 2] + 1);
         }
     return d[a.size()][b.size()];
 }
@@ -282,7 +299,7 @@ std::string wrapped_comment(const std::string& text) {
 }
 
 std::string section_heading(const std::string& section) {
-    return section == "project" ? "Where the files are and what their names mean"
+    return section == "project"   ? "Where the files are and what their names mean"
            : section == "pairing" ? "Which calibration frames go with which lights"
                                   : "The cache of decoded pixels";
 }
@@ -305,15 +322,18 @@ Recipe parse_recipe(const std::string& text, const std::filesystem::path& file) 
     try {
         root = toml::parse(text, file.string());
     } catch (const toml::parse_error& e) {
-        refuse(e.source(), file, std::string(e.description()), "Mend that line; 'kasane init' writes a template to look at");
+        refuse(e.source(), file, std::string(e.description()),
+               "Mend that line; 'kasane init' writes a template to look at");
     }
     for (const auto& [key, node] : root) {
         const std::string name(key.str());
         if (name == "files") {
             const toml::array* rules = node.as_array();
-            if (!rules) refuse(node.source(), file, "files must be a list of tables", "Write [[files]] with two brackets");
+            if (!rules)
+                refuse(node.source(), file, "files must be a list of tables", "Write [[files]] with two brackets");
             for (const toml::node& rule : *rules) {
-                if (!rule.as_table()) refuse(rule.source(), file, "files must be a list of tables", "Write [[files]] with two brackets");
+                if (!rule.as_table())
+                    refuse(rule.source(), file, "files must be a list of tables", "Write [[files]] with two brackets");
                 read_file_rule(r, *rule.as_table());
             }
             continue;
@@ -327,7 +347,9 @@ Recipe parse_recipe(const std::string& text, const std::filesystem::path& file) 
             unknown_key(key, file, "at the top", {"project", "pairing", "assume", "files", "cache"});
         }
         const toml::table* t = node.as_table();
-        if (!t) refuse(node.source(), file, fmt::format("{} must be a table", name), fmt::format("Write [{}] and its keys below", name));
+        if (!t)
+            refuse(node.source(), file, fmt::format("{} must be a table", name),
+                   fmt::format("Write [{}] and its keys below", name));
         if (name == "assume")
             read_assume(r, *t);
         else
@@ -352,8 +374,9 @@ Recipe read_recipe(const std::filesystem::path& folder) {
 }
 
 std::string recipe_template() {
-    std::string out = "# A Kasane recipe. Everything here is commented out and shows the default: an empty recipe is a good one.\n"
-                      "# Remove the '#' before a line to change it. All keys are explained in docs/recipe.md.\n";
+    std::string out =
+        "# A Kasane recipe. Everything here is commented out and shows the default: an empty recipe is a good one.\n"
+        "# Remove the '#' before a line to change it. All keys are explained in docs/recipe.md.\n";
     std::string section;
     for (const Key& k : schema()) {
         if (section != k.section) {
@@ -363,18 +386,20 @@ std::string recipe_template() {
         out += wrapped_comment(k.meaning);
         out += fmt::format("# {} = {}\n", k.name, example_of(k));
     }
-    out += "\n# What headers lack, for all files that do not say it themselves\n[assume]\n"
-           "# cfa = \"RGGB\"\n# gain = 100\n# pixel_size = 3.76\n"
-           "\n# What some files have wrong; the last rule wins. Any value of the record can be given, and exclude = true\n"
-           "# [[files]]\n# match = \"night-2/flats/**\"\n# filter = \"Ha\"\n# turn = 90\n";
+    out +=
+        "\n# What headers lack, for all files that do not say it themselves\n[assume]\n"
+        "# cfa = \"RGGB\"\n# gain = 100\n# pixel_size = 3.76\n"
+        "\n# What some files have wrong; the last rule wins. Any value of the record can be given, and exclude = true\n"
+        "# [[files]]\n# match = \"night-2/flats/**\"\n# filter = \"Ha\"\n# turn = 90\n";
     return out;
 }
 
 std::string recipe_reference() {
-    std::string out = "# The recipe\n\n"
-                      "`kasane.toml` in the project's folder, in TOML. It is never needed: every key has a default, and `kasane "
-                      "init` writes a template\nwith all of them commented out. A key that does not exist or a value that cannot "
-                      "be is an error that names the line, the column\nand the nearest right key.\n";
+    std::string out =
+        "# The recipe\n\n"
+        "`kasane.toml` in the project's folder, in TOML. It is never needed: every key has a default, and `kasane "
+        "init` writes a template\nwith all of them commented out. A key that does not exist or a value that cannot "
+        "be is an error that names the line, the column\nand the nearest right key.\n";
     std::string section;
     for (const Key& k : schema()) {
         if (section != k.section) {
@@ -386,11 +411,15 @@ std::string recipe_reference() {
         out += fmt::format("| `{}` | {} | {} | {} |\n", k.name, k.type,
                            standard.starts_with("none; ") ? "none" : fmt::format("`{}`", standard), k.meaning);
     }
-    out += "\n## [assume]\nWhat headers lack: used for every file where neither header, EXIF, path nor pixels say it. Any value "
+    out += "\n## [assume]\nWhat headers lack: used for every file where neither header, EXIF, path nor pixels say it. "
+           "Any value "
            "of the table below but `turn`.\n"
-           "\n## [[files]]\nWhat some files have wrong. `match` is a glob on the path relative to the project; `exclude = true` "
-           "leaves the files out; any value of\nthe table below is trusted more than the header. Rules apply in their order, "
-           "later ones win.\n\n```toml\n[[files]]\nmatch = \"night-2/flats/**\"\nfilter = \"Ha\"\nturn = 90      # the pixels "
+           "\n## [[files]]\nWhat some files have wrong. `match` is a glob on the path relative to the project; "
+           "`exclude = true` "
+           "leaves the files out; any value of\nthe table below is trusted more than the header. Rules apply in their "
+           "order, "
+           "later ones win.\n\n```toml\n[[files]]\nmatch = \"night-2/flats/**\"\nfilter = \"Ha\"\nturn = 90      # the "
+           "pixels "
            "are turned clockwise before they are used; never done unasked\n```\n\n| value | meaning |\n|---|---|\n";
     for (int i = 0; i < kFields; ++i)
         out += fmt::format("| `{}` | {} |\n", field_name(static_cast<Field>(i)), field_meaning(static_cast<Field>(i)));

@@ -41,9 +41,11 @@ void require_lights(const RunOptions& options, const Session& s, const Scan& sca
     }
     std::string why;
     for (const Finding& f : s.pairing.findings)
-        if (f.code == "colour-filter-array" || f.code == "role-unknown" || f.code == "colour-image") why += "; " + f.text;
-    throw DataError(fmt::format("there are no lights that can be integrated among its {} exposures{}", s.exposures.size(), why),
-                    options.folder, "Add lights, or see with 'kasane check' what each file was taken for");
+        if (f.code == "colour-filter-array" || f.code == "role-unknown" || f.code == "colour-image")
+            why += "; " + f.text;
+    throw DataError(
+        fmt::format("there are no lights that can be integrated among its {} exposures{}", s.exposures.size(), why),
+        options.folder, "Add lights, or see with 'kasane check' what each file was taken for");
 }
 
 } // namespace

@@ -19,7 +19,7 @@ namespace kasane {
 namespace {
 
 constexpr std::uint32_t kRecord = 0x4b580002; // kind and version of a record's bytes
-constexpr std::uint32_t kLook = 0x4b4c0001;   // the same for a look
+constexpr std::uint32_t kLook = 0x4b4c0002;   // the same for a look
 
 constexpr double kSure = 0.85; // confidence at which pixels overrule a name that is not sure
 
@@ -34,7 +34,8 @@ void visit(Visitor& v, E& e) {
     v(e.format), v(e.linear), v(e.width), v(e.height), v(e.planes), v(e.bits), v(e.role), v(e.role_confidence);
     v(e.is_master), v(e.made_by_kasane), v(e.seconds), v(e.start), v(e.start_local), v(e.night), v(e.gain);
     v(e.gain_is_iso), v(e.offset), v(e.electrons_per_adu), v(e.temperature), v(e.temperature_set), v(e.binning_x);
-    v(e.binning_y), v(e.filter), v(e.cfa), v(e.camera), v(e.telescope), v(e.target), v(e.focal_length_mm), v(e.pixel_um);
+    v(e.binning_y), v(e.filter), v(e.cfa), v(e.camera), v(e.telescope), v(e.target), v(e.focal_length_mm),
+        v(e.pixel_um);
     v(e.saturation), v(e.black_level), v(e.right_ascension), v(e.declination), v(e.latitude), v(e.longitude);
     v(e.orientation), v(e.pier_side), v(e.rotator), v(e.turn);
 }
@@ -108,7 +109,8 @@ public:
         if (stat(full.c_str(), &info) == 0 && !seen_.insert({info.st_dev, info.st_ino}).second) return;
         DIR* open = opendir(full.c_str());
         if (!open) {
-            unreadable(prefix.empty() ? full.string() : prefix, std::generic_category().message(errno), "Check that the folder may be read");
+            unreadable(prefix.empty() ? full.string() : prefix, std::generic_category().message(errno),
+                       "Check that the folder may be read");
             return;
         }
         std::vector<std::string> names;
@@ -187,7 +189,10 @@ private:
             if (fs::is_directory(full, failed))
                 walk.folder(full, fs::path(other).lexically_normal().string());
             else
-                scan_.findings.push_back({Level::warning, "folder-missing", {other}, "is no folder, though the recipe names it",
+                scan_.findings.push_back({Level::warning,
+                                          "folder-missing",
+                                          {other},
+                                          "is no folder, though the recipe names it",
                                           "Mend folders in [project] of kasane.toml"});
         }
         files_ = walk.sorted();
@@ -204,7 +209,8 @@ private:
             const auto it = all.find(files_[i].path);
             if (it == all.end()) continue;
             entries_[i] = std::move(it->second);
-            if (entries_[i].size == files_[i].size && entries_[i].modified == files_[i].modified) unchanged.push_back(i);
+            if (entries_[i].size == files_[i].size && entries_[i].modified == files_[i].modified)
+                unchanged.push_back(i);
         }
         constexpr std::size_t kBlock = 256;
         context_.workers.for_each((unchanged.size() + kBlock - 1) / kBlock, [&](std::size_t b) {
@@ -315,15 +321,16 @@ private:
         std::uint64_t largest = 1;
         for (const std::size_t i : todo)
             if (all[i].format != Format::fits)
-                largest = std::max(largest, static_cast<std::uint64_t>(all[i].width) * static_cast<std::uint64_t>(all[i].height) * 8);
+                largest = std::max(largest, static_cast<std::uint64_t>(all[i].width) *
+                                                static_cast<std::uint64_t>(all[i].height) * 8);
         context_.workers.for_each(
             todo.size(),
             [&](std::size_t k) {
                 const std::size_t i = todo[k];
                 try {
                     const auto reader = open_frame(options_.folder / all[i].path);
-                    scan_.looks[i] = look_at(*reader, {.windows = needs_role(all[i]) ? 0 : 16,
-                                                       .full_scale = all[i].saturation.value_or(0)});
+                    scan_.looks[i] = look_at(
+                        *reader, {.windows = needs_role(all[i]) ? 0 : 16, .full_scale = all[i].saturation.value_or(0)});
                 } catch (const InputError& e) {
                     failed[i] = {e.what_failed(), e.remedy()};
                 }
@@ -344,23 +351,30 @@ private:
 
     void guess() {
         auto& all = scan_.exposures;
-        std::map<std::string, double> floors;
+        std::map<std::string, double> floors, tops;
         const auto key = [](const Exposure& e) { return fmt::format("{} {}x{}", e.camera, e.width, e.height); };
         for (std::size_t i = 0; i < all.size(); ++i) {
             if (!scan_.looks[i] || scan_.looks[i]->windows == 0 || all[i].is_master) continue;
             const auto [it, fresh] = floors.try_emplace(key(all[i]), scan_.looks[i]->level);
             if (!fresh) it->second = std::min(it->second, scan_.looks[i]->level);
+            double& top = tops[key(all[i])];
+            top = std::max(top, scan_.looks[i]->highest);
         }
         for (std::size_t i = 0; i < all.size(); ++i) {
             Exposure& e = all[i];
             if (!needs_role(e) || !scan_.looks[i]) continue;
             const auto floor = floors.find(key(e));
             LookContext context;
-            if (floor != floors.end()) context.floor = floor->second;
+            if (floor != floors.end()) {
+                context.floor = floor->second;
+                context.highest = tops[key(e)];
+            }
             context.seconds = e.seconds;
             const RoleGuess g = guess_role(*scan_.looks[i], context);
-            if (g.role == Role::unknown || (e.role != Role::unknown && (g.role == e.role || g.confidence < kSure))) continue;
-            set_value(e, Field::role, std::string(role_name(g.role)), {Origin::pixels, fmt::format("show {} ({:.0f} %)", g.reason, 100 * g.confidence)});
+            if (g.role == Role::unknown || (e.role != Role::unknown && (g.role == e.role || g.confidence < kSure)))
+                continue;
+            set_value(e, Field::role, std::string(role_name(g.role)),
+                      {Origin::pixels, fmt::format("show {} ({:.0f} %)", g.reason, 100 * g.confidence)});
             e.role_confidence = g.confidence;
         }
     }

@@ -15,12 +15,12 @@
 namespace kasane {
 
 struct Scan {
-    std::vector<Exposure> exposures;         ///< by path; roles and nights filled in
-    std::vector<std::optional<Look>> looks;  ///< as exposures, where one was taken
-    std::vector<Finding> findings;           ///< files that could not be read
-    int other_files = 0;                     ///< of formats that are not exposures
-    int excluded = 0;                        ///< by the recipe
-    int from_ledger = 0;                     ///< known already and unchanged
+    std::vector<Exposure> exposures;        ///< by path; roles and nights filled in
+    std::vector<std::optional<Look>> looks; ///< as exposures, where one was taken
+    std::vector<Finding> findings;          ///< files that could not be read
+    int other_files = 0;                    ///< of formats that are not exposures
+    int excluded = 0;                       ///< by the recipe
+    int from_ledger = 0;                    ///< known already and unchanged
 };
 
 struct ScanOptions {

@@ -57,7 +57,8 @@ public:
                 const StackPlan& plan = s_.pairing.stacks[group_.stacks[k]];
                 const Basis basis = stack_basis(s_, calibrations_, plan, reference_fingerprint_);
                 const std::string key = basis.key();
-                if (key != keys[k]) done_[k] = reference_fingerprint_.empty() ? std::nullopt : finished_stack(s_, plan, key);
+                if (key != keys[k])
+                    done_[k] = reference_fingerprint_.empty() ? std::nullopt : finished_stack(s_, plan, key);
                 if (!done_[k]) done_[k] = make(plan, lights_[k], basis);
             }
         }
@@ -388,7 +389,8 @@ std::string remembered_reference(const Session& s, const StackGroup& group) {
     return {};
 }
 
-Basis stack_basis(const Session& s, const Calibrations& calibrations, const StackPlan& plan, const std::string& reference) {
+Basis stack_basis(const Session& s, const Calibrations& calibrations, const StackPlan& plan,
+                  const std::string& reference) {
     Basis b;
     b.set("kind", "stack").set("numerics", kNumerics).set("name", plan.name).set("reference", reference);
     Digester measures;

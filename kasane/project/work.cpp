@@ -32,7 +32,7 @@ void add_masters(const Session& s, Work& work) {
 }
 
 void add_stack(const Session& s, const Calibrations& calibrations, const StackPlan& plan, Work& work) {
-    constexpr std::uint64_t kResult = 9;  // bytes a pixel: the light and its coverage as floats, and the preview
+    constexpr std::uint64_t kResult = 9; // bytes a pixel: the light and its coverage as floats, and the preview
     constexpr std::uint64_t kInMemory = 12;
     ++work.stacks;
     const Exposure& first = s.exposures[plan.lights.front().exposure];
@@ -79,8 +79,7 @@ Work remaining_work(Session& s) {
 
 void remember_speed(Session& s, const Work& done, double seconds) {
     const double expected = done.core_seconds / s.context.workers.threads();
-    if (seconds > kWorthTiming && expected > 0)
-        s.ledger.set_choice("speed", fmt::format("{:.4g}", seconds / expected));
+    if (seconds > kWorthTiming && expected > 0) s.ledger.set_choice("speed", fmt::format("{:.4g}", seconds / expected));
 }
 
 } // namespace kasane

@@ -45,10 +45,10 @@ std::string number(const std::optional<double>& v, const char* unit) {
 
 } // namespace
 
-ShowReport examine(const FrameReader& reader) {
+ShowReport examine(const FrameReader& reader, const FrameSummary& summary) {
     ShowReport r;
     r.file = reader.path().string();
-    r.exposure = describe_exposure(reader.path().string(), read_summary(reader.path()));
+    r.exposure = describe_exposure(reader.path().string(), summary);
     if (r.exposure.made_by_kasane && r.exposure.role == Role::light) r.stated_noise = reader.header().number("NOISE");
     r.combined = static_cast<int>(std::clamp(reader.header().number("NCOMBINE").value_or(1), 1.0, 1e6));
     for (int p = 0; p < reader.planes(); ++p) {

@@ -28,7 +28,7 @@ struct ShowReport {
 };
 
 /// Reads the whole image and measures it as it stands (not calibrated). Throws InputError.
-ShowReport examine(const FrameReader& reader);
+ShowReport examine(const FrameReader& reader, const FrameSummary& summary);
 std::string show_text(const ShowReport& report);
 nlohmann::json to_json(const ShowReport& report);
 

@@ -188,6 +188,7 @@ std::string scan_table(const Scan& scan, const Pairing& pairing) {
         double total = 0;
         Span seconds, temperature;
         std::map<std::string, int> sources;
+        double least_sure = 1;
     };
     std::map<std::vector<std::string>, Line> lines;
     for (const Exposure& e : scan.exposures) {
@@ -199,13 +200,16 @@ std::string scan_table(const Scan& scan, const Pairing& pairing) {
         l.total += e.seconds.value_or(0);
         l.seconds.add(e.seconds);
         l.temperature.add(e.sensor_temperature());
-        ++l.sources[e.source(Field::role).text()];
+        const Source source = e.source(Field::role);
+        if (source.origin == Origin::pixels) l.least_sure = std::min(l.least_sure, e.role_confidence);
+        ++l.sources[source.origin == Origin::pixels ? "pixels" : source.text()];
     }
     Table t({"role", "night", "filter", "exposure", "sensor", "size", "target", "files", "total", "known by"});
     for (const auto& [key, l] : lines) {
-        const auto usual = std::max_element(l.sources.begin(), l.sources.end(),
-                                            [](auto& a, auto& b) { return a.second < b.second; });
+        const auto usual =
+            std::max_element(l.sources.begin(), l.sources.end(), [](auto& a, auto& b) { return a.second < b.second; });
         std::string source = shortened(usual->first, 48);
+        if (usual->first == "pixels") source = fmt::format("pixels, {:.0f} % sure or more", 100 * l.least_sure);
         if (l.sources.size() > 1) source += fmt::format(" and {} more ways", l.sources.size() - 1);
         t.add({key[0], key[1], key[2], l.seconds.text("s", 1e-3), l.temperature.text("C", 1), key[3], key[4],
                fmt::format("{}", l.count), duration_text(l.total), source});
@@ -267,18 +271,23 @@ Node stack_tree(const CheckReport& r, const StackPlan& s) {
                               e.night.empty() ? "" : " of " + e.night, seconds_text(e.seconds), warmth.text("C", 1),
                               e.gain ? fmt::format(", {} {:g}", e.gain_is_iso ? "ISO" : "gain", *e.gain) : ""),
                   {}};
-        Node dark{fmt::format("dark: {}", first.dark ? fmt::format("{}: {}", master_text(r.pairing, *first.dark), first.dark_reason)
-                                                     : first.dark_reason),
+        Node dark{fmt::format("dark: {}",
+                              first.dark ? fmt::format("{}: {}", master_text(r.pairing, *first.dark), first.dark_reason)
+                                         : first.dark_reason),
                   {}};
-        if (first.bias) dark.below.push_back({fmt::format("with the bias {}", master_text(r.pairing, *first.bias)), {}});
-        Node flat{fmt::format("flat: {}", first.flat ? fmt::format("{}: {}", master_text(r.pairing, *first.flat), first.flat_reason)
-                                                     : first.flat_reason),
+        if (first.bias)
+            dark.below.push_back({fmt::format("with the bias {}", master_text(r.pairing, *first.bias)), {}});
+        Node flat{fmt::format("flat: {}",
+                              first.flat ? fmt::format("{}: {}", master_text(r.pairing, *first.flat), first.flat_reason)
+                                         : first.flat_reason),
                   {}};
         if (first.flat && !r.pairing.masters[*first.flat].existing) {
             const MasterPlan& f = r.pairing.masters[*first.flat];
-            flat.below.push_back({fmt::format("its offset: {}", f.offset ? fmt::format("{}: {}", master_text(r.pairing, *f.offset), f.offset_reason)
-                                                                         : f.offset_reason),
-                                  {}});
+            flat.below.push_back(
+                {fmt::format("its offset: {}",
+                             f.offset ? fmt::format("{}: {}", master_text(r.pairing, *f.offset), f.offset_reason)
+                                      : f.offset_reason),
+                 {}});
         }
         node.below = {std::move(dark), std::move(flat)};
         root.below.push_back(std::move(node));
@@ -315,23 +324,29 @@ std::string check_text(const CheckReport& r) {
         double seconds = 0;
         for (const LightPlan& l : s.lights)
             seconds += r.scan.exposures[l.exposure].seconds.value_or(0);
-        out += fmt::format("{}  {} light{}, {}  ({})\n", clean(s.name), s.lights.size(), s.lights.size() == 1 ? "" : "s",
-                           duration_text(seconds), clean(s.sensor));
+        out += fmt::format("{}  {} light{}, {}  ({})\n", clean(s.name), s.lights.size(),
+                           s.lights.size() == 1 ? "" : "s", duration_text(seconds), clean(s.sensor));
         draw(stack_tree(r, s), "", out);
         out += "\n";
     }
     if (r.pairing.stacks.empty()) out += "There are no lights, so nothing is paired.\n\n";
     out += r.findings.empty() ? "Nothing is wrong or missing.\n" : "Findings\n" + findings_text(r.findings);
     const CostEstimate& c = r.cost;
+    const bool all_mosaic =
+        std::all_of(r.pairing.stacks.begin(), r.pairing.stacks.end(), [](const StackPlan& s) { return s.mosaic; });
     if (c.masters + c.stacks == 0)
-        out += r.pairing.stacks.empty() ? "" : "\nA run has nothing to do: all is done.\n";
+        out += r.pairing.stacks.empty() ? ""
+               : all_mosaic             ? "\nA run cannot make master lights of these yet.\n"
+                                        : "\nA run has nothing to do: all is done.\n";
     else
-        out += fmt::format("\nA run will build {} master{}, measure {} light{} and integrate {} stack{}: about {}{}. Results take {} in {} ({} free).\n",
+        out += fmt::format("\nA run will build {} master{}, measure {} light{} and integrate {} stack{}: about {}{}. "
+                           "Results take {} in {} ({} free).\n",
                            c.masters, c.masters == 1 ? "" : "s", c.lights, c.lights == 1 ? "" : "s", c.stacks,
                            c.stacks == 1 ? "" : "s", duration_text(std::max(1.0, c.seconds)),
-                           c.measured ? ", as the last run went here" : ", on a usual machine", size_text(c.result_bytes),
-                           r.output, size_text(c.free_bytes));
-    if (c.cache_bytes > 0 && c.stacks > 0) out += fmt::format("Decoded pixels are kept in the cache: up to {}.\n", size_text(c.cache_bytes));
+                           c.measured ? ", as the last run went here" : ", on a usual machine",
+                           size_text(c.result_bytes), r.output, size_text(c.free_bytes));
+    if (c.cache_bytes > 0 && c.stacks > 0)
+        out += fmt::format("Decoded pixels are kept in the cache: up to {}.\n", size_text(c.cache_bytes));
     return out;
 }
 
@@ -354,7 +369,9 @@ std::string status_text(const StatusReport& r) {
         for (const std::string& file : r.leftovers)
             out += fmt::format("  {}/{}\n", clean(r.output), clean(file));
     }
-    if (r.cache_bytes > 0) out += fmt::format("\nThe cache of decoded pixels holds {} of {}.\n", size_text(r.cache_bytes), size_text(r.cache_limit));
+    if (r.cache_bytes > 0)
+        out += fmt::format("\nThe cache of decoded pixels holds {} of {}.\n", size_text(r.cache_bytes),
+                           size_text(r.cache_limit));
     out += r.all_done() ? "\nAll is done.\n" : "\n'kasane run' makes what is stale or not made yet.\n";
     return out;
 }

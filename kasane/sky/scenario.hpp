@@ -24,12 +24,12 @@ struct Shot {
     double flat_electrons = 0; ///< flats: level in the centre
     Conditions conditions;     ///< lights, and flats under the sky
 
-    bool under_sky = false; ///< a flat that is a picture of the twilight, with its stars
-    bool capped = false;    ///< a light taken with the cap on
-    bool turned = false;    ///< written turned clockwise by 90 degrees
-    bool silent = false;    ///< its header says nothing
+    bool under_sky = false;                             ///< a flat that is a picture of the twilight, with its stars
+    bool capped = false;                                ///< a light taken with the cap on
+    bool turned = false;                                ///< written turned clockwise by 90 degrees
+    bool silent = false;                                ///< its header says nothing
     std::vector<std::pair<std::string, double>> claims; ///< header numbers that are not as they should be
-    std::string mistake;    ///< the code of the finding that this file deserves; empty: none
+    std::string mistake; ///< the code of the finding that this file deserves; empty: none
 };
 
 struct Scenario {
@@ -39,8 +39,8 @@ struct Scenario {
     Instrument instrument;
     std::vector<std::vector<DustShadow>> dust = {{}};
     std::vector<Shot> shots;
-    int iso = 0;             ///< camera raw files say it instead of a gain
-    double time_zone = 1;    ///< hours, of the camera's clock in camera raw files
+    int iso = 0;          ///< camera raw files say it instead of a gain
+    double time_zone = 1; ///< hours, of the camera's clock in camera raw files
     struct Copy {
         std::string from, to; ///< relative to the project
         double share = 1;     ///< of the bytes

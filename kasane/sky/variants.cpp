@@ -11,7 +11,8 @@ namespace kasane::sky {
 namespace {
 
 /// A light of an ordinary guided night.
-Shot light(const std::string& path, const std::string& filter, double seconds, int day, double clock, double sky, Random& random) {
+Shot light(const std::string& path, const std::string& filter, double seconds, int day, double clock, double sky,
+           Random& random) {
     Shot shot;
     shot.path = path;
     shot.filter = filter;
@@ -35,12 +36,18 @@ Scenario colour() {
     Scenario s;
     s.seed = 31;
     s.scene = {.seed = 20, .width = 720, .height = 480, .filters = {"R", "G", "B"}, .stars = 340};
-    s.instrument = {.width = 720, .height = 480, .seed = 8, .camera = "Simulated colour camera",
-                    .telescope = "Simulated 360 mm astrograph", .focal_length_mm = 360, .cfa = "RGGB"};
+    s.instrument = {.width = 720,
+                    .height = 480,
+                    .seed = 8,
+                    .camera = "Simulated colour camera",
+                    .telescope = "Simulated 360 mm astrograph",
+                    .focal_length_mm = 360,
+                    .cfa = "RGGB"};
     s.dust = {{{210, 160, 22, 0.09}, {520, 330, 17, 0.10}}};
     Random random(s.seed, 1);
     for (int i = 0; i < 14; ++i)
-        s.shots.push_back(light(fmt::format("lights/light_{:03}.fits", i + 1), "", 120, 12, 8.4 * 3600 + i * 132, 1.6, random));
+        s.shots.push_back(
+            light(fmt::format("lights/light_{:03}.fits", i + 1), "", 120, 12, 8.4 * 3600 + i * 132, 1.6, random));
     for (int i = 0; i < 16; ++i) { // the sky darkens, exposures grow
         Shot f;
         f.role = Shot::Role::flat;
@@ -59,15 +66,28 @@ Scenario colour() {
     return s;
 }
 
-/// A camera without cooling: its temperature falls through the night; a library of darks at five temperatures; no flats.
+/// A camera without cooling: its temperature falls through the night; a library of darks at five temperatures; no
+/// flats.
 Scenario dslr() {
     Scenario s;
     s.seed = 32;
     s.iso = 1600;
     s.scene = {.seed = 20, .width = 720, .height = 480, .filters = {"R", "G", "B"}, .stars = 340};
-    s.instrument = {.width = 720, .height = 480, .seed = 9, .camera = "Mirror box 24", .telescope = "Simulated 200 mm lens",
-                    .focal_length_mm = 200, .pixel_um = 3.9, .cfa = "RGGB", .gain = 0.6, .offset = 512, .read_noise = 3,
-                    .dark_rate = 0.3, .reference_temperature = 10, .glow = 0.05, .saturation_adu = 16383};
+    s.instrument = {.width = 720,
+                    .height = 480,
+                    .seed = 9,
+                    .camera = "Mirror box 24",
+                    .telescope = "Simulated 200 mm lens",
+                    .focal_length_mm = 200,
+                    .pixel_um = 3.9,
+                    .cfa = "RGGB",
+                    .gain = 0.6,
+                    .offset = 512,
+                    .read_noise = 3,
+                    .dark_rate = 0.3,
+                    .reference_temperature = 10,
+                    .glow = 0.05,
+                    .saturation_adu = 16383};
     s.dust = {{{300, 200, 24, 0.08}}};
     Random random(s.seed, 1);
     constexpr int kLights = 18;
@@ -136,7 +156,8 @@ Scenario mistakes() {
     double clock = 8.2 * 3600;
     const auto sequence = [&](const std::string& filter, int count, double seconds) {
         for (int i = 0; i < count; ++i, clock += seconds + 12)
-            s.shots.push_back(light(fmt::format("lights/{}_{:03}.fits", filter, i + 1), filter, seconds, 12, clock, filter_sky(filter), random));
+            s.shots.push_back(light(fmt::format("lights/{}_{:03}.fits", filter, i + 1), filter, seconds, 12, clock,
+                                    filter_sky(filter), random));
     };
     sequence("L", 8, 120);
     sequence("R", 7, 120);
@@ -180,7 +201,8 @@ Scenario mistakes() {
 
 const std::vector<Variant>& demo_variants() {
     static const std::vector<Variant> variants = {
-        {"nights", "Three nights on the Paper Lantern Nebula with a cooled mono camera and five filters.", demo_scenario},
+        {"nights", "Three nights on the Paper Lantern Nebula with a cooled mono camera and five filters.",
+         demo_scenario},
         {"colour", "One-shot colour: sky flats of all exposure times, and bias only.", colour},
         {"dslr", "A DSLR on a lens: DNG files, a drifting temperature, a library of darks, no flats.", dslr},
         {"silent", "A heap of files whose headers and names say nothing.", silent},

@@ -43,7 +43,7 @@ TEST_CASE("Scan, run and show work on a folder, in text and JSON") {
     CHECK_THAT(scan.out, Catch::Contains("header IMAGETYP = Light") && Catch::Contains("Paper-Lantern-Field-L (10)"));
     const json scanned = json::parse(shell("{kasane} scan --json " + p).out);
     CHECK(scanned.at("exposures").size() == 28);
-    CHECK_FALSE(fs::exists(folder / "p/.kasane")); // scan changes nothing
+    CHECK_FALSE(fs::exists(folder / "p/kasane")); // scan makes no results
 
     const Outcome run = shell("{kasane} run " + p);
     CHECK(run.status == 0);

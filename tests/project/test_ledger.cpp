@@ -16,18 +16,21 @@ TEST_CASE("The ledger remembers files, facts of any bytes, and choices") {
     const std::string bytes("a\0b'\xff", 5);
     {
         Ledger l(folder / ".kasane");
-        l.set_file("night/a'b.fits", {123, -5, "{\"x\": 1}"});
+        l.set_file("night/a'b.fits", {123, -5, "print", "whole", "", bytes, ""});
         l.set_fact("key", "measures", bytes);
         l.set_choice("reference/x", "one");
         l.set_choice("reference/x", "two");
     }
     const Ledger l(folder / ".kasane");
-    REQUIRE(l.file("night/a'b.fits"));
-    CHECK(l.file("night/a'b.fits")->size == 123);
-    CHECK(l.file("night/a'b.fits")->modified == -5);
+    const auto files = l.files();
+    REQUIRE(files.count("night/a'b.fits") == 1);
+    CHECK(files.at("night/a'b.fits").size == 123);
+    CHECK(files.at("night/a'b.fits").modified == -5);
+    CHECK(files.at("night/a'b.fits").record == bytes);
+    CHECK(l.file_like("print")->content == "whole");
+    CHECK_FALSE(l.file_like("other"));
     CHECK(l.fact("key").value() == bytes);
     CHECK(l.choice("reference/x").value() == "two");
-    CHECK_FALSE(l.file("other"));
     CHECK_FALSE(l.fact("other"));
     CHECK_FALSE(l.was_damaged());
 }
@@ -48,7 +51,7 @@ TEST_CASE("A scan opens only files that are new or changed") {
     write_small_project(folder / "p");
     const Quiet quiet;
     Ledger ledger(folder / ".kasane");
-    const auto scan = [&] { return scan_folder(folder / "p", folder / "p/kasane", &ledger, quiet.context); };
+    const auto scan = [&] { return scan_folder({folder / "p", folder / "p/kasane", {}}, ledger, quiet.context); };
     CHECK(scan().from_ledger == 0);
     CHECK(scan().from_ledger == 28);
     const fs::path file = folder / "p/night-1/lights/L_001.fits";
@@ -70,7 +73,8 @@ TEST_CASE("A scan passes over what is no exposure, hidden, or its own result, an
     std::ofstream(folder / "p/notes.txt") << "clear until two";
     std::ofstream(folder / "p/strange \n name.fits") << "no image";
     const Quiet quiet;
-    const Scan s = scan_folder(folder / "p", folder / "p/kasane", nullptr, quiet.context);
+    Ledger ledger(folder / ".kasane");
+    const Scan s = scan_folder({folder / "p", folder / "p/kasane", {}}, ledger, quiet.context);
     CHECK(s.exposures.size() == 28);
     CHECK(s.other_files == 1);
     CHECK(s.findings.size() == 3);

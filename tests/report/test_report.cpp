@@ -120,7 +120,7 @@ TEST_CASE("One image is described by its header, its levels and its stars") {
     h.set("FOCALLEN", 500.0);
     h.set("XPIXSZ", 4.0);
     const MemoryFrame frame(image, h);
-    const ShowReport r = examine(frame);
+    const ShowReport r = examine(frame, {Format::fits, h, 200, 150, 1, -32, true});
     CHECK(r.stars == 8);
     CHECK(r.fwhm == Approx(3.07).epsilon(0.05));
     CHECK(r.planes[0].noise == Approx(6).epsilon(0.05));

@@ -49,11 +49,6 @@ Affine true_transform(const sky::Scenario& s, const sky::Shot& light) {
     return {m[0], m[1], m[2], m[3], m[4], m[5]};
 }
 
-void MemoryFrame::read(const Region& r, View<float> out, int plane) const {
-    for (int y = 0; y < r.height; ++y)
-        std::copy_n(image_.plane(plane).row(r.y + y) + r.x, r.width, out.row(y));
-}
-
 void add_gaussian_star(Image& image, double x, double y, double flux, double fwhm) {
     const double s = fwhm / kFwhmPerSigma * std::sqrt(2.0);
     const auto part = [&](double center, int i) {

@@ -3,7 +3,7 @@
 
 #include <kasane/base/parallel.hpp>
 #include <kasane/image/image.hpp>
-#include <kasane/io/reader.hpp>
+#include <kasane/io/memory_frame.hpp>
 #include <kasane/registration/transform.hpp>
 #include <kasane/sky/scenario.hpp>
 
@@ -42,23 +42,6 @@ void write_small_project(const std::filesystem::path& folder, const sky::PlainOp
 
 /// From scene positions to the pixels of a light.
 Affine true_transform(const sky::Scenario& scenario, const sky::Shot& light);
-
-/// A frame without a file.
-class MemoryFrame final : public FrameReader {
-public:
-    explicit MemoryFrame(Image image, Header header = {}) : image_(std::move(image)), header_(std::move(header)) {}
-    const std::filesystem::path& path() const override { return path_; }
-    const Header& header() const override { return header_; }
-    int width() const override { return image_.width(); }
-    int height() const override { return image_.height(); }
-    int planes() const override { return image_.planes(); }
-    void read(const Region& r, View<float> out, int plane) const override;
-
-private:
-    std::filesystem::path path_ = "memory";
-    Image image_;
-    Header header_;
-};
 
 /// A star of `flux`, integrated over pixels, with a Gaussian profile.
 void add_gaussian_star(Image& image, double x, double y, double flux, double fwhm);
