@@ -7,6 +7,9 @@ target_compile_options(kasane_warnings INTERFACE $<$<CXX_COMPILER_ID:GNU>:-Wno-r
 if(KASANE_WERROR)
   target_compile_options(kasane_warnings INTERFACE -Werror)
 endif()
+if(KASANE_FUZZ)
+  add_compile_options(-fsanitize=fuzzer-no-link)
+endif()
 if(KASANE_SANITIZE)
   # g++ 12 warns of values it cannot follow through its own instrumentation, in the standard library's <regex>.
   target_compile_options(kasane_warnings INTERFACE $<$<CXX_COMPILER_ID:GNU>:-Wno-maybe-uninitialized>)

@@ -355,13 +355,13 @@ private:
                 if (looks_[l.exposure]) noises.push_back(looks_[l.exposure]->noise);
             std::sort(noises.begin(), noises.end());
             for (const LightPlan& l : s.lights) {
-                const auto& k = looks_[l.exposure];
-                if (!k || k->windows == 0) continue;
+                const auto& seen = looks_[l.exposure];
+                if (!seen || seen->windows == 0) continue;
                 const auto ceiling = ceilings.find(sensor_key(all_[l.exposure]));
-                const bool as_dark = ceiling != ceilings.end() && k->level <= ceiling->second + k->noise;
+                const bool as_dark = ceiling != ceilings.end() && seen->level <= ceiling->second + seen->noise;
                 // No more sky than a dark has, no stars, and less noise than the other lights.
-                const bool quiet = noises.size() < 3 || k->noise < 0.8 * noises[noises.size() / 2];
-                if (as_dark && k->stars == 0 && quiet) list.push_back(l.exposure);
+                const bool quiet = noises.size() < 3 || seen->noise < 0.8 * noises[noises.size() / 2];
+                if (as_dark && seen->stars == 0 && quiet) list.push_back(l.exposure);
             }
         }
         if (!list.empty())

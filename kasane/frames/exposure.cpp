@@ -269,9 +269,9 @@ std::string assign(Exposure& e, Field field, const std::string& text, bool from_
     case Field::latitude:
     case Field::longitude: {
         const bool pole = field == Field::declination || field == Field::latitude;
-        auto v = angle_of(text, pole ? 90 : 360);
+        const bool hours = field == Field::right_ascension && trimmed(text).find_first_of(": ") != std::string::npos;
+        auto v = angle_of(text, pole ? 90 : hours ? 24 : 360);
         if (!v) return fmt::format("{} is no angle in degrees", text);
-        const bool hours = field == Field::right_ascension && text.find_first_of(": ") != std::string::npos;
         (field == Field::right_ascension ? e.right_ascension
          : field == Field::declination   ? e.declination
          : field == Field::latitude      ? e.latitude

@@ -272,8 +272,9 @@ void read_file_rule(Reader& r, const toml::table& t) {
 
 void read_section(Reader& r, const std::string& section, const toml::table& t) {
     for (const auto& [key, node] : t) {
-        const auto it = std::find_if(schema().begin(), schema().end(),
-                                     [&](const Key& k) { return section == k.section && key.str() == k.name; });
+        const auto it = std::find_if(schema().begin(), schema().end(), [&section, &name = key](const Key& k) {
+            return section == k.section && name.str() == k.name;
+        });
         if (it == schema().end()) {
             std::vector<std::string> names;
             for (const Key& k : schema())

@@ -312,8 +312,8 @@ Node stack_tree(const CheckReport& r, const StackPlan& s) {
 }
 
 std::string size_text(std::uint64_t bytes) {
-    const double b = static_cast<double>(bytes);
-    return b >= 1e9 ? fmt::format("{:.1f} GB", b / 1e9) : fmt::format("{:.0f} MB", b / 1e6);
+    const double size = static_cast<double>(bytes);
+    return size >= 1e9 ? fmt::format("{:.1f} GB", size / 1e9) : fmt::format("{:.0f} MB", size / 1e6);
 }
 
 } // namespace

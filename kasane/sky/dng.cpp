@@ -21,6 +21,7 @@ struct Close {
 };
 
 void write_exif(TIFF* t, const DngTags& d) {
+    TIFFFreeDirectory(t); // the library forgets what it holds otherwise
     TIFFCreateEXIFDirectory(t);
     TIFFSetField(t, EXIFTAG_EXPOSURETIME, d.seconds);
     const std::uint16_t iso[] = {static_cast<std::uint16_t>(d.iso)};

@@ -75,6 +75,7 @@ void write_tiff(const std::filesystem::path& file, const Raster<std::uint16_t>& 
     TIFFSetField(t, TIFFTAG_EXIFIFD, at);
     TIFFWriteDirectory(t);
     TIFFSetDirectory(t, 0);
+    TIFFFreeDirectory(t); // the library forgets what it holds otherwise
     TIFFCreateEXIFDirectory(t);
     TIFFSetField(t, EXIFTAG_EXPOSURETIME, 30.0);
     const std::uint16_t iso[] = {1600};
