@@ -1,6 +1,7 @@
 // kasane-bench: how fast, as ratios between things done to the same files in the same run, and within how much memory.
 //
-//   kasane-bench [--frames N] [--width W] [--height H] [--budget MIB] [--json FILE] [Google Benchmark options]
+//   kasane-bench [--frames N] [--width W] [--height H] [--budget MIB] [--json FILE] [--only-gather FILES] [Google Benchmark options]
+#include "rows.hpp"
 #include "simulated.hpp"
 
 #include <kasane/calibration/master.hpp>
@@ -28,6 +29,8 @@ struct Settings {
     int frames = 48, width = 6000, height = 4000;
     std::uint64_t budget_mib = 700;
     std::string json;
+    int gather = 10000; ///< files
+    bool only_gather = false;
 };
 
 /// Keeps the shortest time of each benchmark.
@@ -119,13 +122,21 @@ double peak_memory(Work work) {
     return static_cast<double>(peak_resident_memory()) / 1048576.0;
 }
 
-struct Row {
-    std::string number, what;
-    double value;
-    std::string unit;
-    double goal;
-    bool at_least;
-};
+void print(const std::vector<Row>& rows, const std::string& json_file) {
+    nlohmann::json all = nlohmann::json::array();
+    fmt::print("\n| # | what | measured | goal |\n|---|---|---|---|\n");
+    for (const Row& r : rows) {
+        fmt::print("| {} | {} | {:.3g} {} | {} {:g} {} |\n", r.number, r.what, r.value, r.unit,
+                   r.at_least ? ">=" : "<=", r.goal, r.unit);
+        all.push_back({{"number", r.number},
+                       {"what", r.what},
+                       {"value", r.value},
+                       {"unit", r.unit},
+                       {"goal", r.goal},
+                       {"at_least", r.at_least}});
+    }
+    if (!json_file.empty()) std::ofstream(json_file) << all.dump(1) << "\n";
+}
 
 } // namespace
 
@@ -144,7 +155,10 @@ int main(int argc, char** argv) {
             settings.height = std::stoi(h);
         else if (const char* b = value("--budget"))
             settings.budget_mib = std::stoull(b);
-        else if (const char* j = value("--json"))
+        else if (const char* g = value("--only-gather")) {
+            settings.gather = std::stoi(g);
+            settings.only_gather = true;
+        } else if (const char* j = value("--json"))
             settings.json = j;
         else
             rest.push_back(argv[i]);
@@ -156,6 +170,10 @@ int main(int argc, char** argv) {
     Progress silent;
     const MemoryBudget plenty = default_budget(), tight{settings.budget_mib << 20};
     const Context context{two, plenty, silent}, single{one, plenty, silent}, bounded{two, tight, silent};
+    if (settings.only_gather) {
+        print(gathering(settings.gather, context), settings.json);
+        return 0;
+    }
     fmt::print("writing {} lights of {} x {} pixels ...\n", settings.frames, settings.width, settings.height);
     std::fflush(stdout);
     const Data data(settings, context);
@@ -240,18 +258,9 @@ int main(int argc, char** argv) {
                         "s", 1, false});
     }
 
-    nlohmann::json all = nlohmann::json::array();
-    fmt::print("\n| # | what | measured | goal |\n|---|---|---|---|\n");
-    for (const Row& r : rows) {
-        fmt::print("| {} | {} | {:.3g} {} | {} {:g} {} |\n", r.number, r.what, r.value, r.unit,
-                   r.at_least ? ">=" : "<=", r.goal, r.unit);
-        all.push_back({{"number", r.number},
-                       {"what", r.what},
-                       {"value", r.value},
-                       {"unit", r.unit},
-                       {"goal", r.goal},
-                       {"at_least", r.at_least}});
-    }
-    if (!settings.json.empty()) std::ofstream(settings.json) << all.dump(1) << "\n";
+    for (Row& row : gathering(settings.gather, context))
+        rows.push_back(std::move(row));
+
+    print(rows, settings.json);
     return 0;
 }

@@ -105,7 +105,8 @@ private:
         std::vector<std::size_t> kept;
         std::vector<std::size_t> by_path = order_;
         std::sort(by_path.begin(), by_path.end(), [&](auto a, auto b) {
-            return std::pair(all_[a].path.size(), all_[a].path) < std::pair(all_[b].path.size(), all_[b].path);
+            if (all_[a].path.size() != all_[b].path.size()) return all_[a].path.size() < all_[b].path.size();
+            return all_[a].path < all_[b].path;
         });
         std::set<std::size_t> dropped;
         std::string example;

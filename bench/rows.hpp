@@ -1,0 +1,23 @@
+// A line of the table that kasane-bench prints.
+#pragma once
+
+#include <kasane/base/parallel.hpp>
+
+#include <string>
+#include <vector>
+
+namespace kasane::bench {
+
+struct Row {
+    std::string number, what;
+    double value;
+    std::string unit;
+    double goal;
+    bool at_least;
+};
+
+/// Gathering: first scan, rescan and check of many small files, and plainly opening and reading the first header block
+/// of the same files.
+std::vector<Row> gathering(int files, const Context& context);
+
+} // namespace kasane::bench
