@@ -90,6 +90,7 @@ void describe(CLI::App& app, Arguments& a) {
         "names the right one.");
     init->add_option("folder", a.folder, "The project (default: this folder)")->type_name("FOLDER");
     init->add_flag("--force", a.force, "Replace a recipe that is there");
+    init->add_flag("--reference", a.reference, "Write nothing; print all keys with their meaning, as Markdown");
     common(init);
 
     CLI::App* show = app.add_subcommand("show", "Look at one image: header digest, statistics, stars, preview");

@@ -107,6 +107,10 @@ int status(const Arguments& a, const Context& context) {
 }
 
 int init(const Arguments& a) {
+    if (a.reference) {
+        std::cout << recipe_reference();
+        return Exit::done;
+    }
     const fs::path folder = folder_of(a), file = recipe_file(folder);
     std::error_code failed;
     if (!fs::is_directory(folder, failed))

@@ -186,12 +186,9 @@ std::string set_number(T& to, const std::string& text, double low, double high, 
 std::string set_time(std::string& to, const std::string& text) {
     const auto time = parse_time(text);
     if (!time) return fmt::format("{} is no date and time", text);
-    // ISO 8601 as given, so that fractions of seconds stay.
-    to = text;
-    if (to.size() > 10) {
-        to[4] = to[7] = '-';
-        to[10] = 'T';
-    }
+    const double whole = std::floor(*time), fraction = std::floor((*time - whole) * 1000) / 1000;
+    to = time_text(whole); // one form, whatever the file's
+    if (fraction > 0) to += fmt::format("{:.3f}", fraction).substr(1);
     return {};
 }
 

@@ -11,7 +11,7 @@ namespace kasane {
 namespace {
 
 constexpr double kHour = 3600, kDay = 86400;
-constexpr double kGap = 6 * kHour; // without exposures: another night
+constexpr double kGap = 8 * kHour; // without exposures: another night; the shortest winter days are longer
 
 /// One unsigned number and the position after it.
 bool number_at(const std::string& s, std::size_t& at, int digits_least, int digits_most, int& value) {
@@ -35,7 +35,7 @@ std::string date_text(double seconds) {
 void assign_by_gaps(std::vector<Exposure*>& exposures) {
     struct Session {
         double first, last;
-        std::string night() const { return date_text(0.5 * (first + last) - 0.5 * kDay); }
+        std::string night = {};
     };
     std::vector<double> times;
     for (const Exposure* e : exposures)
@@ -47,6 +47,12 @@ void assign_by_gaps(std::vector<Exposure*>& exposures) {
             sessions.push_back({t, t});
         else
             sessions.back().last = t;
+    for (Session& s : sessions) {
+        // The middle of a night is near local midnight; wherever that is, half a day before is the evening's date.
+        double middle = 0.5 * (s.first + s.last) - 0.5 * kDay;
+        if (&s != &sessions.front() && date_text(middle) <= (&s - 1)->night) middle += kDay;
+        s.night = date_text(middle);
+    }
     for (Exposure* e : exposures) {
         const Session* nearest = nullptr;
         double least = kGap;
@@ -57,7 +63,7 @@ void assign_by_gaps(std::vector<Exposure*>& exposures) {
                 nearest = &s;
             }
         }
-        e->night = nearest ? nearest->night() : date_text(*e->time - 0.5 * kDay);
+        e->night = nearest ? nearest->night : date_text(*e->time - 0.5 * kDay);
     }
 }
 

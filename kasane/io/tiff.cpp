@@ -68,7 +68,7 @@ struct Layout {
     std::uint32_t down() const { return (height + chunk_height - 1) / chunk_height; }
     /// So few pieces that each rectangle would decode the file over and over.
     bool in_one_piece() const {
-        constexpr std::uint64_t kSmall = 1 << 20;
+        constexpr std::uint64_t kSmall = 1 << 16; // pixels
         return std::uint64_t{chunk_width} * chunk_height > std::max(kSmall, std::uint64_t{width} * height / 8);
     }
 };

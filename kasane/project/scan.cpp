@@ -7,6 +7,7 @@
 
 #include <algorithm>
 #include <dirent.h>
+#include <fcntl.h>
 #include <fmt/format.h>
 #include <map>
 #include <set>
@@ -103,6 +104,22 @@ public:
         if (!skip.empty() && stat(skip.c_str(), &info) == 0) seen_.insert({info.st_dev, info.st_ino});
     }
 
+    /// Everything below a folder; links to folders last, so that files keep the paths of the folders they lie in.
+    void all(const fs::path& full, const std::string& prefix) {
+        folder(full, prefix);
+        while (!links_.empty()) {
+            const auto [link, path] = links_.back();
+            links_.pop_back();
+            folder(link, path);
+        }
+    }
+
+    std::vector<Found> sorted() {
+        std::sort(found_.begin(), found_.end(), [](const Found& a, const Found& b) { return a.path < b.path; });
+        return std::move(found_);
+    }
+
+private:
     /// `prefix` is how paths below begin, relative to the project.
     void folder(const fs::path& full, const std::string& prefix) {
         struct stat info {};
@@ -116,6 +133,7 @@ public:
         std::vector<std::string> names;
         while (const dirent* e = readdir(open))
             names.emplace_back(e->d_name);
+        std::sort(names.begin(), names.end());
         const int handle = dirfd(open);
         std::vector<std::string> below;
         for (const std::string& name : names) {
@@ -130,6 +148,8 @@ public:
                     ++scan_.excluded;
                 else if (is_readable_name(name))
                     unreadable(path, "is a folder, though its name is that of an image", "Rename or remove it");
+                else if (struct stat self {}; fstatat(handle, name.c_str(), &self, AT_SYMLINK_NOFOLLOW) == 0 && S_ISLNK(self.st_mode))
+                    links_.emplace_back(full / name, path);
                 else
                     below.push_back(name);
             } else if (!S_ISREG(info.st_mode) || !is_readable_name(name)) {
@@ -146,12 +166,6 @@ public:
             folder(full / name, prefix.empty() ? name : prefix + "/" + name);
     }
 
-    std::vector<Found> sorted() {
-        std::sort(found_.begin(), found_.end(), [](const Found& a, const Found& b) { return a.path < b.path; });
-        return std::move(found_);
-    }
-
-private:
     void unreadable(const std::string& path, const std::string& what, const std::string& remedy) {
         scan_.findings.push_back({Level::warning, "file-unreadable", {path}, what, remedy});
     }
@@ -159,6 +173,7 @@ private:
     const FrameRules& rules_;
     Scan& scan_;
     std::vector<Found> found_;
+    std::vector<std::pair<fs::path, std::string>> links_;
     std::set<std::pair<dev_t, ino_t>> seen_;
 };
 
@@ -182,12 +197,12 @@ public:
 private:
     void list() {
         Walk walk(options_.folder, options_.output, options_.recipe.rules, scan_);
-        walk.folder(options_.folder, {});
+        walk.all(options_.folder, {});
         for (const std::string& other : options_.recipe.folders) {
             std::error_code failed;
             const fs::path full = options_.folder / other;
             if (fs::is_directory(full, failed))
-                walk.folder(full, fs::path(other).lexically_normal().string());
+                walk.all(full, fs::path(other).lexically_normal().string());
             else
                 scan_.findings.push_back({Level::warning,
                                           "folder-missing",
