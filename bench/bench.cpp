@@ -1,6 +1,7 @@
 // kasane-bench: how fast, as ratios between things done to the same files in the same run, and within how much memory.
 //
-//   kasane-bench [--frames N] [--width W] [--height H] [--budget MIB] [--json FILE] [--only-gather FILES] [Google Benchmark options]
+//   kasane-bench [--frames N] [--width W] [--height H] [--budget MIB] [--json FILE] [--only-gather FILES] [Google
+//   Benchmark options]
 #include "rows.hpp"
 #include "simulated.hpp"
 

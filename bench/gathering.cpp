@@ -49,8 +49,8 @@ struct Stamp {
     }
 
     void write(const fs::path& file, int number, int level, sky::Random& random) {
-        const std::string time = fmt::format("2031-03-{:02}T{:02}:{:02}:{:02}", 12 + number / 1000 % 15, 19 + number / 300 % 4,
-                                             number / 60 % 60, number % 60);
+        const std::string time = fmt::format("2031-03-{:02}T{:02}:{:02}:{:02}", 12 + number / 1000 % 15,
+                                             19 + number / 300 % 4, number / 60 % 60, number % 60);
         bytes.replace(time_at, time.size(), time);
         for (int i = 0; i < kWidth * kHeight; ++i) {
             const auto v = static_cast<std::uint16_t>((level + static_cast<int>(random.bits() % 64)) ^ 0x8000);
@@ -75,8 +75,8 @@ std::vector<Row> gathering(int files, const Context& context) {
     std::vector<fs::path> all;
     {
         sky::Random random(3);
-        Stamp light(folder.path(), "Light", "L", 120), flat(folder.path(), "Flat", "L", 2), dark(folder.path(), "Dark", "", 120),
-            bias(folder.path(), "Bias", "", 0);
+        Stamp light(folder.path(), "Light", "L", 120), flat(folder.path(), "Flat", "L", 2),
+            dark(folder.path(), "Dark", "", 120), bias(folder.path(), "Bias", "", 0);
         for (int i = 0; i < files; ++i) {
             const fs::path night = folder.path() / fmt::format("night-{}", i * 15 / files);
             fs::create_directories(night);
@@ -109,10 +109,12 @@ std::vector<Row> gathering(int files, const Context& context) {
     const auto ratio = [&](double t) { return t / plain; };
     return {
         {"G1", "first scan: files a second, warm cache, " + n, files / first, "/s", 1500, true},
-        {"G1", "first scan over opening and reading the first header block of " + n, ratio(first), "x", files / 1500.0 / plain, false},
+        {"G1", "first scan over opening and reading the first header block of " + n, ratio(first), "x",
+         files / 1500.0 / plain, false},
         {"G2", "scan again, nothing changed, " + n, again, "s", 0.3, false},
         {"G2", "scan again over opening and reading the first header block", ratio(again), "x", 0.3 / plain, false},
-        {"G3", "check, first time (a look at the pixels of all lights and flats)", first_check, "s", files / 1500.0, false},
+        {"G3", "check, first time (a look at the pixels of all lights and flats)", first_check, "s", files / 1500.0,
+         false},
         {"G3", "check of " + n, check, "s", 1, false},
         {"G3", "check over opening and reading the first header block", ratio(check), "x", 1 / plain, false},
     };

@@ -20,7 +20,7 @@ struct Arguments {
     std::filesystem::path file;    ///< show
     std::filesystem::path preview; ///< show
     bool no_preview = false;
-    bool reference = false;        ///< init
+    bool reference = false;         ///< init
     bool force = false;             ///< demo, init
     std::string variant = "nights"; ///< demo
 };

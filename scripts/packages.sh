@@ -1,4 +1,4 @@
-# What Kasane needs of Debian 12, and how to get it. Sourced by scripts/demo and scripts/test.
+# What Kasane needs of Debian 12, and how to get it. Sourced by the other scripts.
 # shellcheck shell=bash
 
 KASANE_PACKAGES="build-essential cmake ninja-build pkg-config libeigen3-dev libfmt-dev libspdlog-dev libcli11-dev
@@ -6,6 +6,7 @@ nlohmann-json3-dev libcfitsio-dev libpng-dev libtbb-dev libnanoflann-dev libhwy-
 libtiff-dev libjpeg62-turbo-dev libraw-dev libexif-dev
 libtomlplusplus-dev libxxhash-dev libhowardhinnant-date-dev"
 KASANE_TEST_PACKAGES="catch2 libbenchmark-dev"
+KASANE_FUZZ_PACKAGES="clang libclang-rt-14-dev"
 
 # install_packages NAME...: installs those that are missing, as root or through sudo; says exactly what is missing where
 # that is not possible.

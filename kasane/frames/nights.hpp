@@ -21,8 +21,8 @@ struct NightOptions {
 
 /// Fills in `time` and the night of each exposure that has none yet: noon to noon of local time, by the camera's local
 /// clock, the time zone, or local mean time at the site's longitude (its own, else that of the other exposures). Where
-/// none of these is known, lights without a gap of eight hours between them are one night, and other frames belong to the
-/// night within eight hours of them.
+/// none of these is known, lights without a gap of eight hours between them are one night, and other frames belong to
+/// the night within eight hours of them.
 void assign_nights(std::vector<Exposure>& exposures, const NightOptions& options = {});
 
 } // namespace kasane

@@ -148,7 +148,8 @@ private:
                     ++scan_.excluded;
                 else if (is_readable_name(name))
                     unreadable(path, "is a folder, though its name is that of an image", "Rename or remove it");
-                else if (struct stat self {}; fstatat(handle, name.c_str(), &self, AT_SYMLINK_NOFOLLOW) == 0 && S_ISLNK(self.st_mode))
+                else if (struct stat self{};
+                         fstatat(handle, name.c_str(), &self, AT_SYMLINK_NOFOLLOW) == 0 && S_ISLNK(self.st_mode))
                     links_.emplace_back(full / name, path);
                 else
                     below.push_back(name);

@@ -36,6 +36,22 @@ double rms(const Image& image, double around) {
 
 } // namespace
 
+TEST_CASE("A scaled dark leaves the bias whole; a constant stands in where there is neither") {
+    // 100 of bias everywhere; the dark of 300 s holds 60 more in one corner; the light of 100 s a third of that.
+    Image raw(20, 20, 1, 1100.0f), dark(20, 20, 1, 100.0f);
+    raw(3, 4) += 20;
+    dark(3, 4) += 60;
+    CalibrationSet set{.dark = memory(dark), .bias = memory(Image(20, 20, 1, 100.0f)), .dark_scale = 1.0f / 3};
+    const CalibratedView view(memory(raw), set);
+    Image out(20, 20);
+    view.read(view.bounds(), out.plane());
+    CHECK(out(3, 4) == Approx(1000));
+    CHECK(out(10, 10) == Approx(1000));
+    const CalibratedView constant(memory(raw), {.offset_level = 100});
+    constant.read(constant.bounds(), out.plane());
+    CHECK(out(10, 10) == 1000);
+}
+
 TEST_CASE("A master dark has the noise of the mean and no cosmic rays") {
     const Quiet quiet;
     constexpr int kFrames = 16;

@@ -15,7 +15,7 @@ namespace fs = std::filesystem;
 using nlohmann::json;
 
 TEST_CASE("Every verb explains itself") {
-    for (const char* verb : {"run", "scan", "show", "demo"}) {
+    for (const char* verb : {"run", "scan", "check", "status", "init", "show", "demo"}) {
         const Outcome o = shell(fmt::format("{{kasane}} {} --help", verb));
         CHECK(o.status == 0);
         CHECK(o.out.size() > 600);
@@ -60,6 +60,54 @@ TEST_CASE("Scan, run and show work on a folder, in text and JSON") {
     CHECK(fs::file_size(folder / "x.png") > 1000);
     const json shown = json::parse(shell("{kasane} show --no-preview --json " + light).out);
     CHECK(shown.at("planes").at(0).at("noise").get<double>() > 1);
+}
+
+TEST_CASE("Init, check and status: a recipe, what goes with what, and what is done") {
+    const TemporaryFolder folder;
+    write_small_project(folder / "p");
+    const std::string p = (folder / "p").string();
+
+    const Outcome init = shell("{kasane} init " + p);
+    CHECK(init.status == 0);
+    CHECK_THAT(init.out, Catch::Contains("kasane.toml"));
+    CHECK(shell("{kasane} init " + p).status == 2); // never over a recipe that is there
+    CHECK_THAT(shell("{kasane} init --reference").out, Catch::Contains("| `scale_darks` |"));
+
+    const Outcome check = shell("{kasane} check " + p);
+    CHECK(check.status == 0);
+    CHECK_THAT(check.out, Catch::Contains("└─ flat: flat-L-2031-03-12 (6 frames)") &&
+                              Catch::Contains("its offset: bias_-10C") &&
+                              Catch::Contains("A run will build 3 masters, measure 10 lights"));
+    const json checked = json::parse(shell("{kasane} check --json -q " + p).out);
+    CHECK(checked.at("stacks").at(0).at("lights").size() == 10);
+    CHECK(checked.at("stacks").at(0).at("lights").at(0).at("dark") == "dark-120s_-10C");
+    CHECK(checked.at("cost").at("lights") == 10);
+    CHECK(checked.at("exposures").at(0).at("sources").at("role") == "header IMAGETYP = Bias");
+
+    const Outcome before = shell("{kasane} status " + p);
+    CHECK(before.status == 1);
+    CHECK_THAT(before.out, Catch::Contains("not made"));
+    CHECK(shell("{kasane} run -q " + p).status == 0);
+    const Outcome after = shell("{kasane} status --json " + p);
+    CHECK(after.status == 0);
+    CHECK(json::parse(after.out).at("results").size() == 4);
+    CHECK_THAT(shell("{kasane} check " + p).out, Catch::Contains("all is done"));
+
+    std::ofstream(folder / "p/kasane.toml") << "[pairing]\nscale_drks = true\n";
+    for (const char* verb : {"scan", "check", "status", "run"}) {
+        const Outcome wrong = shell(fmt::format("{{kasane}} {} {}", verb, p));
+        CHECK(wrong.status == 2);
+        CHECK_THAT(wrong.err, Catch::Contains("line 2, column 1") && Catch::Contains("scale_darks"));
+    }
+}
+
+TEST_CASE("The demo's variants are written, and an unknown one is refused") {
+    const TemporaryFolder folder;
+    const Outcome o = shell("{kasane} demo -q --variant mistakes " + (folder / "m").string());
+    CHECK(o.status == 0);
+    CHECK_THAT(o.out, Catch::Contains("half a dozen mistakes") && Catch::Contains("kasane check"));
+    CHECK(shell("{kasane} check -q " + (folder / "m").string()).status == 1);
+    CHECK(shell("{kasane} demo --variant comet " + (folder / "c").string()).status == 2);
 }
 
 TEST_CASE("Bad folders and files: a clear message, status 3, and nothing written") {

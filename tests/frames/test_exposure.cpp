@@ -18,7 +18,8 @@ Exposure describe(const std::vector<std::pair<std::string, std::string>>& cards,
 } // namespace
 
 TEST_CASE("Every value says how it is known") {
-    const Exposure e = describe({{"IMAGETYP", "Light"}, {"EXPOSURE", "90"}, {"Exif.FocalLength", "200"}}, "night/O3_gain120_1.fits");
+    const Exposure e =
+        describe({{"IMAGETYP", "Light"}, {"EXPOSURE", "90"}, {"Exif.FocalLength", "200"}}, "night/O3_gain120_1.fits");
     CHECK(e.source(Field::role).text() == "header IMAGETYP = Light");
     CHECK(e.source(Field::seconds).text() == "header EXPOSURE = 90");
     CHECK(e.source(Field::focal_length).origin == Origin::exif);
@@ -67,8 +68,13 @@ TEST_CASE("A header is trusted before a folder, a folder before a file name, the
 }
 
 TEST_CASE("Values that cannot be are told and not used") {
-    const Exposure e = describe({{"EXPTIME", "-5"}, {"CCD-TEMP", "9999"}, {"DATE-OBS", "2031-02-30T25:00:00"}, {"XBINNING", "0"},
-                                 {"GAIN", "nan"}, {"FOCALLEN", "1e300"}, {"OBJCTRA", "77 00 00"}});
+    const Exposure e = describe({{"EXPTIME", "-5"},
+                                 {"CCD-TEMP", "9999"},
+                                 {"DATE-OBS", "2031-02-30T25:00:00"},
+                                 {"XBINNING", "0"},
+                                 {"GAIN", "nan"},
+                                 {"FOCALLEN", "1e300"},
+                                 {"OBJCTRA", "77 00 00"}});
     CHECK_FALSE(e.seconds);
     CHECK_FALSE(e.temperature);
     CHECK(e.start.empty());
@@ -83,8 +89,8 @@ TEST_CASE("Times of any usual form are read, dates that do not exist are not") {
     CHECK(parse_time("1970-01-02T00:00:01").value() == 86401);
     CHECK(parse_time("2031:03:12 21:30:05").value() == parse_time("2031-03-12T21:30:05.0").value());
     CHECK(parse_time("2031-03-12T21:30:05.25").value() == Approx(parse_time("2031-03-12T21:30:05").value() + 0.25));
-    for (const char* wrong : {"2031-02-29T00:00:00", "2031-13-01T00:00:00", "0000:00:00 00:00:00", "yesterday", "", "2031-03-12",
-                              "2031-03-12T24:00:00", "99999-03-12T20:00:00"})
+    for (const char* wrong : {"2031-02-29T00:00:00", "2031-13-01T00:00:00", "0000:00:00 00:00:00", "yesterday", "",
+                              "2031-03-12", "2031-03-12T24:00:00", "99999-03-12T20:00:00"})
         CHECK_FALSE(parse_time(wrong));
     CHECK(time_text(parse_time("2031-03-12T21:30:05").value()) == "2031-03-12T21:30:05");
 }

@@ -14,7 +14,8 @@ using namespace kasane::test;
 namespace {
 
 MemoryFrame exposed(const sky::Instrument& n, const Image& electrons, double seconds, std::uint64_t seed) {
-    const auto counts = sky::expose(electrons, n, sky::make_maps(n), seconds, n.reference_temperature, 0.02 * seconds, seed);
+    const auto counts =
+        sky::expose(electrons, n, sky::make_maps(n), seconds, n.reference_temperature, 0.02 * seconds, seed);
     Image image(n.width, n.height);
     std::copy(counts.pixels().begin(), counts.pixels().end(), image.pixels().begin());
     return MemoryFrame(std::move(image));

@@ -67,7 +67,8 @@ TEST_CASE("An uncooled camera's darks are grouped by temperature, and each light
     for (std::size_t i = lights; i < all.size(); ++i)
         for (const LightPlan& l : p.stacks.at(0).lights)
             if (l.exposure == i) names.push_back(p.masters[l.dark.value()].name);
-    CHECK(names == std::vector<std::string>{"dark-90s_5C", "dark-90s_5C", "dark-90s_10C", "dark-90s_15C", "dark-90s_15C", "dark-90s_15C"});
+    CHECK(names == std::vector<std::string>{"dark-90s_5C", "dark-90s_5C", "dark-90s_10C", "dark-90s_15C",
+                                            "dark-90s_15C", "dark-90s_15C"});
     REQUIRE(find(p, "dark-temperature")); // 19 C is far from all
     CHECK(find(p, "dark-temperature")->files.size() == 1);
 }
@@ -97,7 +98,8 @@ TEST_CASE("Sky flats of all exposure times share one bias; a dark flat serves fl
         sky.push_back(frame(Role::flat, s, "L"));
     sky.push_back(frame(Role::dark_flat, 0.5));
     Pairing p = pair_frames(sky);
-    const auto flat = std::find_if(p.masters.begin(), p.masters.end(), [](const MasterPlan& m) { return m.role == Role::flat; });
+    const auto flat =
+        std::find_if(p.masters.begin(), p.masters.end(), [](const MasterPlan& m) { return m.role == Role::flat; });
     REQUIRE(flat != p.masters.end());
     CHECK(flat->members.size() == 4);
     CHECK(p.masters[flat->offset.value()].role == Role::bias);
@@ -134,8 +136,9 @@ TEST_CASE("A master that is there mixes with single frames, also one that does n
 }
 
 TEST_CASE("Flats of another night: only with a warning, or not at all if the recipe says so") {
-    const std::vector<Exposure> all = {frame(Role::light, 60, "L", "2031-03-14"), frame(Role::flat, 1, "L", "2031-03-12"),
-                                       frame(Role::flat, 1, "L", "2031-03-13"), frame(Role::bias, 0)};
+    const std::vector<Exposure> all = {frame(Role::light, 60, "L", "2031-03-14"),
+                                       frame(Role::flat, 1, "L", "2031-03-12"), frame(Role::flat, 1, "L", "2031-03-13"),
+                                       frame(Role::bias, 0)};
     Pairing p = pair_frames(all);
     CHECK(p.masters[p.stacks[0].lights[0].flat.value()].name == "flat-L-2031-03-13");
     CHECK(find(p, "flat-of-another-night"));
@@ -195,8 +198,8 @@ TEST_CASE("The pairing depends on the exposures alone, not on their order or nam
         std::vector<std::string> out;
         for (const StackPlan& s : p.stacks)
             for (const LightPlan& l : s.lights)
-                out.push_back(fmt::format("{} {} {} {}", s.name, list[l.exposure].identity, p.masters[l.dark.value()].name,
-                                          p.masters[l.flat.value()].name));
+                out.push_back(fmt::format("{} {} {} {}", s.name, list[l.exposure].identity,
+                                          p.masters[l.dark.value()].name, p.masters[l.flat.value()].name));
         for (const MasterPlan& m : p.masters)
             for (const std::size_t i : m.members)
                 out.push_back(m.name + " " + list[i].identity);
@@ -250,8 +253,8 @@ TEST_CASE("Check finds mixed gains, few frames, warm bias, clocks and unusable v
 }
 
 TEST_CASE("Check finds patterns that differ, pictures that are not linear, and levels that are wrong") {
-    std::vector<Exposure> all = {frame(Role::light, 60), frame(Role::light, 60), frame(Role::light, 60), frame(Role::flat, 1),
-                                 frame(Role::flat, 1), frame(Role::bias, 0)};
+    std::vector<Exposure> all = {frame(Role::light, 60), frame(Role::light, 60), frame(Role::light, 60),
+                                 frame(Role::flat, 1),   frame(Role::flat, 1),   frame(Role::bias, 0)};
     all[3].cfa = "RGGB";
     all[2].linear = false;
     std::vector<std::optional<Look>> looks(all.size());
@@ -263,8 +266,12 @@ TEST_CASE("Check finds patterns that differ, pictures that are not linear, and l
     looks[4] = Look{.windows = 16, .level = 900, .noise = 12, .full_scale = 65535, .highest = 1000};
     looks[1]->phase_spread = 200;
     const auto findings = check(all, looks);
-    for (const auto& [code, file] : {std::pair{"cfa-differs", all[3].path}, {"not-linear", all[2].path}, {"flat-saturated", all[3].path},
-                                     {"flat-too-dark", all[4].path}, {"light-looks-dark", all[0].path}, {"cfa-unknown", all[1].path}}) {
+    for (const auto& [code, file] : {std::pair{"cfa-differs", all[3].path},
+                                     {"not-linear", all[2].path},
+                                     {"flat-saturated", all[3].path},
+                                     {"flat-too-dark", all[4].path},
+                                     {"light-looks-dark", all[0].path},
+                                     {"cfa-unknown", all[1].path}}) {
         INFO(code);
         REQUIRE(find(findings, code));
         CHECK(find(findings, code)->files == std::vector<std::string>{file});

@@ -49,7 +49,8 @@ TEST_CASE("A layout gives values to the folders it fits, and leaves others alone
 
 TEST_CASE("Rules win over headers, the last over the first; assumptions only fill in") {
     FrameRules rules;
-    rules.files = {{"n/**", false, {{Field::filter, "R"}, {Field::gain, "120"}}}, {"n/b*", false, {{Field::filter, "oiii"}}}};
+    rules.files = {{"n/**", false, {{Field::filter, "R"}, {Field::gain, "120"}}},
+                   {"n/b*", false, {{Field::filter, "oiii"}}}};
     rules.assume = {{Field::gain, "50"}, {Field::cfa, "RGGB"}, {Field::pixel_size, "3.76"}};
     Exposure e = at("n/b.fits");
     set_value(e, Field::filter, "L", {Origin::header, "FILTER = L"});

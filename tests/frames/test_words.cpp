@@ -6,16 +6,32 @@
 using namespace kasane;
 
 TEST_CASE("Roles are known by whole words in many languages and spellings") {
-    const std::map<std::string, Role> names = {
-        {"lights", Role::light},         {"Lichter", Role::light},      {"brutes", Role::light},
-        {"Darks", Role::dark},           {"DUNKELBILDER", Role::dark},  {"oscuros", Role::dark},
-        {"noirs_300s", Role::dark},      {"ダーク", Role::dark},        {"暗场", Role::dark},
-        {"Дарки", Role::dark},           {"flats", Role::flat},         {"FlatField", Role::flat},
-        {"skyflat_003", Role::flat},     {"PLU", Role::flat},           {"Bias", Role::bias},
-        {"offsets", Role::bias},         {"zero_001", Role::bias},      {"flat-dark", Role::dark_flat},
-        {"dark flats", Role::dark_flat}, {"DarkFlats", Role::dark_flat}, {"dark300s_-10C", Role::dark},
-        {"MasterDark_120", Role::dark},  {"darkroom", Role::unknown},   {"M42", Role::unknown},
-        {"highlights", Role::unknown},   {"dark_gain100_offset50", Role::dark}};
+    const std::map<std::string, Role> names = {{"lights", Role::light},
+                                               {"Lichter", Role::light},
+                                               {"brutes", Role::light},
+                                               {"Darks", Role::dark},
+                                               {"DUNKELBILDER", Role::dark},
+                                               {"oscuros", Role::dark},
+                                               {"noirs_300s", Role::dark},
+                                               {"ダーク", Role::dark},
+                                               {"暗场", Role::dark},
+                                               {"Дарки", Role::dark},
+                                               {"flats", Role::flat},
+                                               {"FlatField", Role::flat},
+                                               {"skyflat_003", Role::flat},
+                                               {"PLU", Role::flat},
+                                               {"Bias", Role::bias},
+                                               {"offsets", Role::bias},
+                                               {"zero_001", Role::bias},
+                                               {"flat-dark", Role::dark_flat},
+                                               {"dark flats", Role::dark_flat},
+                                               {"DarkFlats", Role::dark_flat},
+                                               {"dark300s_-10C", Role::dark},
+                                               {"MasterDark_120", Role::dark},
+                                               {"darkroom", Role::unknown},
+                                               {"M42", Role::unknown},
+                                               {"highlights", Role::unknown},
+                                               {"dark_gain100_offset50", Role::dark}};
     for (const auto& [name, role] : names) {
         INFO(name);
         CHECK(role_of_name(name).role == role);

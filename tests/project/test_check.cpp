@@ -79,7 +79,8 @@ TEST_CASE("Check names every mistake of the night in which much went wrong") {
     }
     CHECK_FALSE(r.clean());
     const std::string text = check_text(r);
-    for (const char* part : {"├─", "not taken", "scaled by 2.50", "with the bias", "turn = 90", "Findings", "A run will build"})
+    for (const char* part :
+         {"├─", "not taken", "scaled by 2.50", "with the bias", "turn = 90", "Findings", "A run will build"})
         CHECK_THAT(text, Catch::Contains(part));
     CHECK_FALSE(fs::exists(folder / "p/kasane"));
     CHECK(to_json(r).at("stacks").at(0).at("groups").at(0).at("near_misses").size() > 0);
@@ -139,7 +140,8 @@ TEST_CASE("Status tells done from stale, and why") {
     CHECK(state_of(p.path).all_done());
 
     fs::copy_file(p.path / "darks/dark_001.fits", p.path / "darks/dark_099.fits");
-    std::fstream(p.path / "darks/dark_099.fits", std::ios::in | std::ios::out | std::ios::binary).seekp(5800) << "another";
+    std::fstream(p.path / "darks/dark_099.fits", std::ios::in | std::ios::out | std::ios::binary).seekp(5800)
+        << "another";
     r = state_of(p.path);
     CHECK(light_of(r).reasons == std::vector<std::string>{"dark-120s_-10C is another"});
     fs::remove(p.path / "darks/dark_099.fits");
@@ -190,7 +192,8 @@ TEST_CASE("A library of darks outside the project serves it, and is not written 
     const RunReport r = run(p.path);
     CHECK(r.stacks.at(0).reused); // the same frames, wherever they lie
     CHECK(r.masters.size() == 3);
-    CHECK(std::any_of(r.findings.begin(), r.findings.end(), [](const Finding& f) { return f.code == "folder-missing"; }));
+    CHECK(
+        std::any_of(r.findings.begin(), r.findings.end(), [](const Finding& f) { return f.code == "folder-missing"; }));
     CHECK(digests(p.folder / "library") == before);
 }
 
@@ -206,7 +209,8 @@ TEST_CASE("A dark of another exposure is scaled in the run, and hot pixels go") 
     const RunReport r = run(p.path);
     CHECK(r.stacks.at(0).used == 10);
     CHECK(std::any_of(r.findings.begin(), r.findings.end(), [](const Finding& f) { return f.code == "dark-scaled"; }));
-    // 0.02 e-/s over 120 s is nothing beside the sky; the noise is what the unscaled dark would give, and no hot pixel stays.
+    // 0.02 e-/s over 120 s is nothing beside the sky; the noise is what the unscaled dark would give, and no hot pixel
+    // stays.
     const Image master = read_plane(*open_fits(p.path / "kasane" / r.stacks[0].file));
     CHECK(r.stacks[0].noise == Approx(27.6 / std::sqrt(10.0)).epsilon(0.25));
     const Image truth = read_plane(*open_fits(elsewhere / "x.truth/defects.fits"));
@@ -235,7 +239,8 @@ TEST_CASE("Flats that were turned are used once the recipe turns them back") {
         write_fits_u16(entry.path(), turned.plane(), kept);
     }
     const RunReport without = run(p.path);
-    CHECK(std::any_of(without.findings.begin(), without.findings.end(), [](const Finding& f) { return f.code == "orientation-differs"; }));
+    CHECK(std::any_of(without.findings.begin(), without.findings.end(),
+                      [](const Finding& f) { return f.code == "orientation-differs"; }));
     CHECK(without.stacks.at(0).frames.at(0).flat.empty());
     std::ofstream(p.path / "kasane.toml") << "[[files]]\nmatch = \"night-1/flats/*\"\nturn = 90\n";
     const RunReport with = run(p.path);
@@ -276,13 +281,16 @@ TEST_CASE("A ledger of the first version is brought up to date, a newer one is p
     { Ledger made(folder / "l"); }
     const std::string file = (folder / "l/ledger.sqlite").string();
     const auto sql = [&](const std::string& text) {
-        return shell("python3 -c \"import sqlite3; d = sqlite3.connect('" + file + "'); d.executescript('" + text + "'); d.commit()\"").status;
+        return shell("python3 -c \"import sqlite3; d = sqlite3.connect('" + file + "'); d.executescript('" + text +
+                     "'); d.commit()\"")
+            .status;
     };
     if (sql("SELECT 1") != 0) {
         WARN("no python3 with sqlite3: the migration is not tested");
         return;
     }
-    REQUIRE(sql("DROP TABLE files; CREATE TABLE files (path TEXT PRIMARY KEY, size INTEGER, modified INTEGER, record TEXT) WITHOUT "
+    REQUIRE(sql("DROP TABLE files; CREATE TABLE files (path TEXT PRIMARY KEY, size INTEGER, modified INTEGER, record "
+                "TEXT) WITHOUT "
                 "ROWID; INSERT INTO choices VALUES (1, 2); PRAGMA user_version = 1") == 0);
     {
         const Ledger old(folder / "l");
@@ -328,13 +336,15 @@ TEST_CASE("Pictures of other formats are exposures too: TIFF lights with a FITS 
     for (const auto& entry : fs::directory_iterator(folder / "p/night-1/lights")) {
         const Image pixels = read_plane(*open_fits(entry.path()));
         Raster<std::uint16_t> counts(pixels.width(), pixels.height());
-        std::transform(pixels.pixels().begin(), pixels.pixels().end(), counts.pixels().begin(), [](float v) { return static_cast<std::uint16_t>(v); });
+        std::transform(pixels.pixels().begin(), pixels.pixels().end(), counts.pixels().begin(),
+                       [](float v) { return static_cast<std::uint16_t>(v); });
         fs::path tiff = entry.path();
         write_tiff(tiff.replace_extension(".tif"), counts, {.rows_per_strip = 240, .deflate = true});
         fs::remove(entry.path());
     }
-    std::ofstream(folder / "p/kasane.toml") << "[[files]]\nmatch = \"*.tif\"\nfilter = \"L\"\ncamera = \"Simulated mono camera\"\ngain = 100\n"
-                                               "offset = 50\nseconds = 120\n";
+    std::ofstream(folder / "p/kasane.toml")
+        << "[[files]]\nmatch = \"*.tif\"\nfilter = \"L\"\ncamera = \"Simulated mono camera\"\ngain = 100\n"
+           "offset = 50\nseconds = 120\n";
     const RunReport r = run(folder / "p");
     CHECK(r.stacks.at(0).used == 10);
     CHECK(r.stacks.at(0).frames.at(0).dark == "dark-120s_-10C");

@@ -23,7 +23,8 @@ TEST_CASE("Every line of the template can be taken out of its comment") {
     std::istringstream in(recipe_template());
     std::string line, text;
     while (std::getline(in, line)) {
-        const bool key = line.starts_with("# ") && line.find(" = ") != std::string::npos && line.find("[[") == std::string::npos;
+        const bool key =
+            line.starts_with("# ") && line.find(" = ") != std::string::npos && line.find("[[") == std::string::npos;
         const std::string word = key ? line.substr(2, line.find(" = ") - 2) : "";
         if (key && word.find(' ') == std::string::npos)
             text += line.substr(2) + "\n";
