@@ -55,7 +55,8 @@ int scan(const Arguments& a, const Context& context) {
     if (!fs::is_directory(options.folder, failed))
         throw InputError("is not a folder", options.folder, "Name the folder that holds the exposures");
     Ledger ledger(memory_folder(options), Ledger::Use::look);
-    const Scan scan = scan_folder({options.folder, output_of(options, recipe), recipe}, ledger, context);
+    PixelCache cache(memory_folder(options) / "cache", recipe.cache_bytes);
+    const Scan scan = scan_folder({options.folder, output_of(options, recipe), recipe, &cache}, ledger, context);
     const Pairing pairing = pair_frames(scan.exposures, recipe.pairing);
     if (a.json) {
         nlohmann::json exposures = nlohmann::json::array(), stacks = nlohmann::json::array(),

@@ -30,7 +30,7 @@ struct Preview {
           ledger(memory_folder(options), Ledger::Use::look),
           cache(memory_folder(options) / "cache", recipe.cache_bytes), session{options, recipe, cache, output, context,
                                                                                ledger,  {},     {},    {},     unused} {
-        scan = scan_folder({options.folder, output, recipe, look_at_all}, ledger, context);
+        scan = scan_folder({options.folder, output, recipe, &cache, look_at_all}, ledger, context);
         session.exposures = scan.exposures;
         session.pairing = pair_frames(session.exposures, recipe.pairing);
         session.masters.assign(session.pairing.masters.size(), std::nullopt);

@@ -66,7 +66,7 @@ RunReport run_project(const RunOptions& options, const Context& context) {
         report.findings.push_back(
             {Level::note, "ledger-damaged", {}, "the ledger was damaged and has been begun anew", ""});
 
-    Scan scan = scan_folder({options.folder, output, recipe, true}, ledger, context);
+    Scan scan = scan_folder({options.folder, output, recipe, &cache, true}, ledger, context);
     report.findings.insert(report.findings.end(), scan.findings.begin(), scan.findings.end());
     Session session{options, recipe, cache, output, context, ledger, std::move(scan.exposures), {}, {}, report};
     session.pairing = pair_frames(session.exposures, recipe.pairing);

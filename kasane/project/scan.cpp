@@ -344,7 +344,7 @@ private:
             [&](std::size_t k) {
                 const std::size_t i = todo[k];
                 try {
-                    const auto reader = open_frame(options_.folder / all[i].path);
+                    const auto reader = open_frame(options_.folder / all[i].path, options_.cache);
                     scan_.looks[i] = look_at(
                         *reader, {.windows = needs_role(all[i]) ? 0 : 16, .full_scale = all[i].saturation.value_or(0)});
                 } catch (const InputError& e) {

@@ -5,6 +5,7 @@
 #include <kasane/frames/exposure.hpp>
 #include <kasane/frames/findings.hpp>
 #include <kasane/frames/look.hpp>
+#include <kasane/io/pixel_cache.hpp>
 #include <kasane/project/ledger.hpp>
 #include <kasane/project/recipe.hpp>
 
@@ -27,7 +28,8 @@ struct ScanOptions {
     std::filesystem::path folder;
     std::filesystem::path output; ///< is passed over
     Recipe recipe;
-    bool look_at_all = false; ///< at lights, flats and some darks too, not only at files that say nothing
+    PixelCache* cache = nullptr; ///< for formats that must be decoded whole before they can be looked at
+    bool look_at_all = false;    ///< at lights, flats and some darks too, not only at files that say nothing
 };
 
 /// Reads the headers of all exposures below the folder and those that the recipe names, skipping hidden folders, the
