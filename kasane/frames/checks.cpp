@@ -401,7 +401,7 @@ private:
             finding(Level::note, "role-from-pixels", paths(list),
                     fmt::format("{} file{} taken for {} by {} pixels alone (confidence {:.0f} % or more)", list.size(),
                                 list.size() == 1 ? " was" : "s were", role == Role::light ? "lights" : role_name(role),
-                                list.size() == 1 ? "its" : "their", 100 * lowest),
+                                list.size() == 1 ? "its" : "their", std::min(99.0, 100 * lowest)),
                     "Check them with 'kasane scan'; give their role in the recipe if one is wrong");
         }
     }

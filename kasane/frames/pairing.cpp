@@ -380,6 +380,15 @@ private:
         return chosen;
     }
 
+    /// Told only if a light uses the flats in the end.
+    void tell_flat_offset(const MasterPlan& flat, Level level, const char* code, std::string text, const char* remedy) {
+        std::vector<std::string> files;
+        for (const std::size_t i : flat.members)
+            files.push_back(all_[i].path);
+        std::sort(files.begin(), files.end());
+        flat_findings_.emplace_back(flat.name, Finding{level, code, std::move(files), std::move(text), remedy});
+    }
+
     void choose_flat_offset(MasterPlan& flat) {
         const std::size_t i = flat.members.front();
         const Exposure& e = all_[i];
@@ -402,27 +411,30 @@ private:
         flat.offset = nearest(Role::dark_flat, i, [](const MasterPlan&) { return true; });
         flat.offset_reason = "dark flat of another exposure";
         if (flat.offset) {
-            finding(Level::note, "flat-offset-approximate", {e.path},
-                    fmt::format("the flats {} have exposures of their own; a dark flat of {} removes their offset",
-                                flat.name, seconds_text(first(result_.masters[*flat.offset]).seconds)),
-                    "Take bias frames at the same gain and offset");
+            tell_flat_offset(
+                flat, Level::note, "flat-offset-approximate",
+                fmt::format("the flats {} have exposures of their own; a dark flat of {} removes their offset",
+                            flat.name, seconds_text(first(result_.masters[*flat.offset]).seconds)),
+                "Take bias frames at the same gain and offset");
             return;
         }
         flat.offset_level = options_.offset_level ? options_.offset_level : e.black_level;
         flat.offset_reason = flat.offset_level ? fmt::format("constant {:g} ADU", *flat.offset_level) : "none";
         if (flat.offset_level)
-            finding(Level::warning, "flat-offset-constant", {e.path},
-                    fmt::format("the flats {} have no dark flat and no bias that fits; the constant {:g} ADU is "
-                                "subtracted ({})",
-                                flat.name, *flat.offset_level,
-                                options_.offset_level ? "by the recipe" : "the camera's black level"),
-                    "Take bias frames at the same gain and offset");
+            tell_flat_offset(
+                flat, Level::warning, "flat-offset-constant",
+                fmt::format("the flats {} have no dark flat and no bias that fits; the constant {:g} ADU is "
+                            "subtracted ({})",
+                            flat.name, *flat.offset_level,
+                            options_.offset_level ? "by the recipe" : "the camera's black level"),
+                "Take bias frames at the same gain and offset");
         else
-            finding(Level::warning, "flat-offset-missing", {e.path},
-                    fmt::format("the flats {} keep their offset, because no dark flat and no bias fits them; they will "
-                                "under-correct",
-                                flat.name),
-                    "Take bias frames at the same gain and offset, or give offset_level in [pairing]");
+            tell_flat_offset(
+                flat, Level::warning, "flat-offset-missing",
+                fmt::format("the flats {} keep their offset, because no dark flat and no bias fits them; they will "
+                            "under-correct",
+                            flat.name),
+                "Take bias frames at the same gain and offset, or give offset_level in [pairing]");
     }
 
     /// What calibrates lights of these properties; lights that agree in them are paired once.
@@ -690,7 +702,7 @@ private:
                                     *c.offset_level),
                         "Take darks of the same exposure, gain and temperature; the run may go on without", e);
         case DarkChoice::Kind::none:
-            return tell("dark-missing", "neither dark nor bias: offset, glow and hot pixels stay in",
+            return tell("dark-missing", "neither dark nor bias; offset, glow and hot pixels stay in",
                         "Take darks of the same exposure, gain and temperature; the run may go on without", e);
         }
     }
@@ -699,10 +711,10 @@ private:
     void tell_flat(const FlatChoice& c, const Exposure& e, Tell tell) const {
         if (!c.flat)
             return tell("flat-missing",
-                        fmt::format("no flat of filter {}{}: vignetting and dust stay in",
-                                    e.filter.empty() ? "(none)" : e.filter,
-                                    options_.flats_of_other_nights ? "" : " and their night"),
-                        "Take flats of this filter with the same camera and binning; the run may go on without", e);
+                        fmt::format("no flat{}{}; vignetting and dust stay in",
+                                    e.filter.empty() ? "" : " of filter " + e.filter,
+                                    options_.flats_of_other_nights ? "" : " of their night"),
+                        "Take flats with the same camera, filter and binning; the run may go on without", e);
         if (c.other_night)
             tell("flat-of-another-night",
                  fmt::format("of {}, flats of another night ({}) are used: dust may have moved",
@@ -718,6 +730,12 @@ private:
     }
 
     void report() {
+        std::set<std::string> used;
+        for (const StackPlan& s : result_.stacks)
+            for (const LightPlan& l : s.lights)
+                if (l.flat) used.insert(result_.masters[*l.flat].name);
+        for (auto& [name, f] : flat_findings_)
+            if (used.count(name)) result_.findings.push_back(std::move(f));
         if (!colour_images_.empty())
             finding(Level::warning, "colour-image", colour_images_,
                     "pictures of three colours are not raw exposures; this version does not integrate them",
@@ -751,6 +769,7 @@ private:
     std::map<std::string, std::vector<std::size_t>> calibration_;
     Pairing result_;
     std::vector<std::string> unplaced_, colour_images_;
+    std::vector<std::pair<std::string, Finding>> flat_findings_; ///< by the flats' name
 };
 
 } // namespace

@@ -73,9 +73,8 @@ std::vector<std::string> Basis::changes_since(const std::string& former) const {
     for (const auto& [name, value] : set_now) {
         const auto it = set_before.find(name);
         if (it != set_before.end() && it->second == value) continue;
-        if (name == "pairing") {
-            if (out.empty()) out.push_back("the lights are paired or read in another way");
-        } else if (name == "numerics") {
+        if (name == "pairing") continue; // told below, if nothing else explains it
+        if (name == "numerics") {
             out.push_back("this version of Kasane computes in another way");
         } else if (name.starts_with("master ") || (name.starts_with("offset ") && name != "offset_level")) {
             out.push_back(fmt::format("{} is {}", name.substr(7), it == set_before.end() ? "now used" : "another"));
@@ -93,6 +92,7 @@ std::vector<std::string> Basis::changes_since(const std::string& former) const {
             out.push_back(name.starts_with("master ") || name.starts_with("offset ")
                               ? fmt::format("{} is no longer used", name.substr(7))
                               : fmt::format("{} is no longer set", name));
+    if (out.empty() && set_before != set_now) out.push_back("the lights are paired or read in another way");
     return out;
 }
 

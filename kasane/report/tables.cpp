@@ -209,7 +209,8 @@ std::string scan_table(const Scan& scan, const Pairing& pairing) {
         const auto usual =
             std::max_element(l.sources.begin(), l.sources.end(), [](auto& a, auto& b) { return a.second < b.second; });
         std::string source = shortened(usual->first, 48);
-        if (usual->first == "pixels") source = fmt::format("pixels, {:.0f} % sure or more", 100 * l.least_sure);
+        if (usual->first == "pixels")
+            source = fmt::format("pixels, {:.0f} % sure or more", std::min(99.0, 100 * l.least_sure));
         if (l.sources.size() > 1) source += fmt::format(" and {} more ways", l.sources.size() - 1);
         t.add({key[0], key[1], key[2], l.seconds.text("s", 1e-3), l.temperature.text("C", 1), key[3], key[4],
                fmt::format("{}", l.count), duration_text(l.total), source});
@@ -339,12 +340,16 @@ std::string check_text(const CheckReport& r) {
                : all_mosaic             ? "\nA run cannot make master lights of these yet.\n"
                                         : "\nA run has nothing to do: all is done.\n";
     else
-        out += fmt::format("\nA run will build {} master{}, measure {} light{} and integrate {} stack{}: about {}{}. "
-                           "Results take {} in {} ({} free).\n",
-                           c.masters, c.masters == 1 ? "" : "s", c.lights, c.lights == 1 ? "" : "s", c.stacks,
-                           c.stacks == 1 ? "" : "s", duration_text(std::max(1.0, c.seconds)),
-                           c.measured ? ", as the last run went here" : ", on a usual machine",
-                           size_text(c.result_bytes), r.output, size_text(c.free_bytes));
+        out += "\n" +
+               wrapped(
+                   fmt::format("A run will build {} master{}, measure {} light{} and integrate {} stack{}: about {}{}. "
+                               "Results take {} in {} ({} free).",
+                               c.masters, c.masters == 1 ? "" : "s", c.lights, c.lights == 1 ? "" : "s", c.stacks,
+                               c.stacks == 1 ? "" : "s", duration_text(std::max(1.0, c.seconds)),
+                               c.measured ? ", as the last run went here" : ", on a usual machine",
+                               size_text(c.result_bytes), r.output, size_text(c.free_bytes)),
+                   0) +
+               "\n";
     if (c.cache_bytes > 0 && c.stacks > 0)
         out += fmt::format("Decoded pixels are kept in the cache: up to {}.\n", size_text(c.cache_bytes));
     return out;
