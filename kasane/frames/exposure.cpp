@@ -407,6 +407,11 @@ void take_path(Exposure& e) {
     if (e.role != Role::unknown && e.role != Role::light && !e.is_master) {
         const NamedRole named = role_of_name(stem);
         e.is_master = named.master && named.role != Role::unknown;
+        for (auto folder = path.parent_path(); !folder.empty() && folder != folder.root_path();
+             folder = folder.parent_path()) {
+            const NamedRole around = role_of_name(folder.filename().string());
+            e.is_master = e.is_master || (around.master && around.sure); // "masters/dark_300s.fits"
+        }
     }
     if (e.role == Role::light && !e.is_master) { // a light only where the two words stand together
         const std::string t = plain_letters(stem);

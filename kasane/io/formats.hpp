@@ -1,19 +1,13 @@
 // The formats behind reader.hpp, each as two functions: what a file says, and all of its pixels. Internal to io/.
 #pragma once
 
+#include <kasane/io/pixel_cache.hpp>
 #include <kasane/io/reader.hpp>
 
 #include <cstdint>
 #include <functional>
 
 namespace kasane {
-
-/// All planes of a picture, one below the other: 16-bit where the file holds no more, else floats. One of them is
-/// empty.
-struct Decoded {
-    Raster<std::uint16_t> counts;
-    Image floats;
-};
 
 /// Anything wider or higher is a damaged header; pixels.
 inline constexpr int kLargestSide = 200000;
@@ -31,9 +25,6 @@ Decoded decode_jpeg(const std::filesystem::path& file);
 
 FrameSummary camera_raw_summary(const std::filesystem::path& file);
 Decoded decode_camera_raw(const std::filesystem::path& file);
-
-/// True for the endings that camera makers give their raw files.
-bool is_camera_raw_name(const std::filesystem::path& file);
 
 /// A reader that decodes the whole file at the first read.
 std::unique_ptr<FrameReader> open_decoded(const std::filesystem::path& file, FrameSummary summary,

@@ -1,15 +1,24 @@
 // Decoded pixels of whole-file formats, kept on disk within a limit, so that no file is decoded twice.
 #pragma once
 
-#include <kasane/io/formats.hpp>
+#include <kasane/io/reader.hpp>
 
+#include <cstdint>
 #include <filesystem>
+#include <functional>
 #include <map>
 #include <memory>
 #include <mutex>
 #include <string>
 
 namespace kasane {
+
+/// All planes of a picture, one below the other: 16-bit where the file holds no more, else floats. One of them is
+/// empty.
+struct Decoded {
+    Raster<std::uint16_t> counts;
+    Image floats;
+};
 
 /// A folder of plain FITS files, named by the fingerprints of the files they were decoded from. Thread-safe; one file
 /// is never decoded twice at the same time. The least recently used go first when `limit` is passed; an entry in use

@@ -94,6 +94,13 @@ public:
     }
 
 private:
+    /// Of the content, as far as its fingerprint tells, and of the time of its last change.
+    std::string key() const {
+        std::error_code failed;
+        const auto changed = fs::last_write_time(path_, failed).time_since_epoch().count();
+        return digest(fmt::format("{} {}", fingerprint(path_), changed));
+    }
+
     void load() const {
         const auto checked = [&] {
             Decoded d = decode_();
@@ -106,10 +113,9 @@ private:
             return d;
         };
         if (cache_)
-            stored_ = cache_->get(fingerprint(path_), checked, kept_);
+            stored_ = cache_->get(key(), checked, kept_);
         else
             kept_ = checked();
-        if (!cache_ || stored_) return;
     }
 
     fs::path path_;

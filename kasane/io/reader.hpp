@@ -60,6 +60,9 @@ public:
 /// True for file names whose format Kasane reads.
 bool is_readable_name(const std::filesystem::path& file);
 
+/// True for the endings that camera makers give their raw files.
+bool is_camera_raw_name(const std::filesystem::path& file);
+
 /// What the file says, as cheaply as its format allows; pixels are not read. Throws InputError as open_frame does.
 FrameSummary read_summary(const std::filesystem::path& file);
 

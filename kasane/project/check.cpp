@@ -15,6 +15,14 @@ namespace kasane {
 
 namespace {
 
+/// Throws before anything is made in a folder that is none.
+const RunOptions& existing(const RunOptions& options) {
+    std::error_code failed;
+    if (!fs::is_directory(options.folder, failed))
+        throw InputError("is not a folder", options.folder, "Name the folder that holds the exposures");
+    return options;
+}
+
 /// The session that a run would have, without building anything.
 struct Preview {
     Recipe recipe;
@@ -26,7 +34,7 @@ struct Preview {
     Scan scan;
 
     Preview(const RunOptions& options, const Context& context, bool look_at_all)
-        : recipe(recipe_of(options)), output(output_of(options, recipe)),
+        : recipe(recipe_of(existing(options))), output(output_of(options, recipe)),
           ledger(memory_folder(options), Ledger::Use::look),
           cache(memory_folder(options) / "cache", recipe.cache_bytes), session{options, recipe, cache, output, context,
                                                                                ledger,  {},     {},    {},     unused} {

@@ -134,6 +134,12 @@ private:
         while (const dirent* e = readdir(open))
             names.emplace_back(e->d_name);
         std::sort(names.begin(), names.end());
+        std::set<std::string> raw; // cameras write a picture beside the raw file: one exposure, not two
+        for (const std::string& name : names)
+            if (is_camera_raw_name(name)) raw.insert(fs::path(name).stem().string());
+        const auto is_companion = [&](const fs::path& name) {
+            return !is_camera_raw_name(name) && raw.count(name.stem().string()) > 0;
+        };
         const int handle = dirfd(open);
         std::vector<std::string> below;
         for (const std::string& name : names) {
@@ -153,7 +159,8 @@ private:
                     links_.emplace_back(full / name, path);
                 else
                     below.push_back(name);
-            } else if (!S_ISREG(info.st_mode) || !is_readable_name(name)) {
+            } else if (!S_ISREG(info.st_mode) || !is_readable_name(name) || is_companion(name) ||
+                       name.ends_with(".preview.png")) {
                 ++scan_.other_files;
             } else if (is_excluded(rules_, path)) {
                 ++scan_.excluded;
@@ -302,8 +309,37 @@ private:
             apply_rules(e, options_.recipe.rules);
             scan_.exposures.push_back(std::move(e));
             looks_.push_back(entry.look);
+            contents_.push_back(entry.content);
         }
+        tell_copies();
         scan_.looks.resize(scan_.exposures.size());
+    }
+
+    /// Files of one fingerprint are read whole once, to tell copies from files that differ where it does not look.
+    void tell_copies() {
+        std::map<std::string, std::vector<std::size_t>> alike;
+        for (std::size_t i = 0; i < scan_.exposures.size(); ++i)
+            alike[scan_.exposures[i].identity].push_back(i);
+        for (const auto& [identity, list] : alike) {
+            if (list.size() < 2) continue;
+            std::map<std::string, std::vector<std::size_t>> by_content;
+            for (const std::size_t i : list) {
+                const Exposure& e = scan_.exposures[i];
+                std::string& content = contents_[i];
+                try {
+                    if (content.empty()) {
+                        content = content_digest(options_.folder / e.path);
+                        ledger_.set_content(e.path, content);
+                    }
+                } catch (const InputError&) { // gone in this moment: its own reader will tell
+                }
+                by_content[content].push_back(i);
+            }
+            if (by_content.size() < 2) continue;
+            for (const auto& [content, same] : by_content)
+                for (const std::size_t i : same)
+                    scan_.exposures[i].identity = scan_.exposures[i].fingerprint + "~" + content;
+        }
     }
 
     static bool needs_role(const Exposure& e) {
@@ -404,7 +440,7 @@ private:
     std::vector<Ledger::FileEntry> entries_;
     std::vector<bool> known_;
     std::vector<std::pair<std::string, std::string>> problems_; ///< what failed, remedy
-    std::vector<std::string> looks_;                            ///< as scan_.exposures
+    std::vector<std::string> looks_, contents_;                 ///< as scan_.exposures
 };
 
 } // namespace

@@ -51,7 +51,7 @@ TEST_CASE("Masters are recognised, lights are never mistaken for them") {
     CHECK(describe({{"IMAGETYP", "Master Flat"}}).is_master);
     CHECK(describe({{"IMAGETYP", "Dark"}, {"NCOMBINE", "20"}}).is_master);
     CHECK(describe({}, "library/master_dark_300s.fits").is_master);
-    CHECK(describe({}, "masters/dark_300s.fits").role == Role::dark);
+    CHECK(describe({}, "masters/dark_300s.fits").is_master);
     CHECK_FALSE(describe({{"IMAGETYP", "Light"}}, "Masters of 2031/lights/a.fits").is_master);
     CHECK_FALSE(describe({{"IMAGETYP", "Light"}}, "lights/master session 3.fits").is_master);
     CHECK(describe({{"IMAGETYP", "Light"}}, "lights/masterlight_Ha.fits").is_master);

@@ -2,10 +2,12 @@
 #include "support/formats.hpp"
 #include "support/support.hpp"
 
+#include <kasane/base/error.hpp>
 #include <kasane/image/statistics.hpp>
 #include <kasane/io/fits.hpp>
 #include <kasane/project/check.hpp>
 #include <kasane/report/tables.hpp>
+#include <kasane/sky/dng.hpp>
 #include <kasane/sky/variants.hpp>
 
 #include <algorithm>
@@ -252,6 +254,28 @@ TEST_CASE("Flats that were turned are used once the recipe turns them back") {
     for (std::size_t i = 0; i < flat.pixels().size(); ++i)
         most = std::max(most, std::abs(static_cast<double>(flat.pixels()[i] - usual.pixels()[i])));
     CHECK(most < 1e-5); // the same flat, turned there and back
+}
+
+TEST_CASE("Files that differ only where the fingerprint does not look are no copies; a picture beside a raw file is "
+          "none more") {
+    const Done p;
+    const fs::path one = p.path / "night-1/lights/L_001.fits", other = p.path / "night-1/lights/L_050.fits";
+    fs::copy_file(one, other);
+    CHECK(names(check(p.path).findings, "duplicate-files", "night-1/lights/L_050.fits"));
+    std::fstream file(other, std::ios::in | std::ios::out | std::ios::binary);
+    file.seekp(static_cast<std::streamoff>(fs::file_size(other) / 2 + 10000));
+    file << "another";
+    file.close();
+    const CheckReport r = check(p.path);
+    CHECK_FALSE(names(r.findings, "duplicate-files", "night-1/lights/L_050.fits"));
+    CHECK(r.pairing.stacks.at(0).lights.size() == 11);
+
+    fs::create_directory(p.folder / "raw");
+    sky::write_dng(p.folder / "raw/IMG_1.dng", Raster<std::uint16_t>(320, 240, 1, 700).plane(), {});
+    write_jpeg(p.folder / "raw/IMG_1.jpg", Raster<std::uint16_t>(320, 240, 3, 90));
+    CHECK(check(p.folder / "raw").scan.exposures.size() == 1);
+    CHECK_THROWS_AS(check(p.folder / "missing"), InputError);
+    CHECK_FALSE(fs::exists(p.folder / "missing"));
 }
 
 TEST_CASE("A check sum that does not match is told by the run, and remembered") {
