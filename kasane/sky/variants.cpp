@@ -35,9 +35,9 @@ Shot light(const std::string& path, const std::string& filter, double seconds, i
 Scenario colour() {
     Scenario s;
     s.seed = 31;
-    s.scene = {.seed = 20, .width = 720, .height = 480, .filters = {"R", "G", "B"}, .stars = 340};
-    s.instrument = {.width = 720,
-                    .height = 480,
+    s.scene = {.seed = 20, .width = 600, .height = 400, .filters = {"R", "G", "B"}, .stars = 340};
+    s.instrument = {.width = 600,
+                    .height = 400,
                     .seed = 8,
                     .camera = "Simulated colour camera",
                     .telescope = "Simulated 360 mm astrograph",
@@ -72,9 +72,9 @@ Scenario dslr() {
     Scenario s;
     s.seed = 32;
     s.iso = 1600;
-    s.scene = {.seed = 20, .width = 720, .height = 480, .filters = {"R", "G", "B"}, .stars = 340};
-    s.instrument = {.width = 720,
-                    .height = 480,
+    s.scene = {.seed = 20, .width = 600, .height = 400, .filters = {"R", "G", "B"}, .stars = 340};
+    s.instrument = {.width = 600,
+                    .height = 400,
                     .seed = 9,
                     .camera = "Mirror box 24",
                     .telescope = "Simulated 200 mm lens",

@@ -74,7 +74,6 @@ void write_tiff(const std::filesystem::path& file, const Raster<std::uint16_t>& 
     std::uint64_t at = 0;
     TIFFSetField(t, TIFFTAG_EXIFIFD, at);
     TIFFWriteDirectory(t);
-    TIFFSetDirectory(t, 0);
     TIFFFreeDirectory(t); // the library forgets what it holds otherwise
     TIFFCreateEXIFDirectory(t);
     TIFFSetField(t, EXIFTAG_EXPOSURETIME, 30.0);
