@@ -102,13 +102,9 @@ void check_place(const Preview& p, const CostEstimate& cost, std::vector<Finding
     const std::string usual = fs::weakly_canonical(p.session.options.folder / "kasane", failed).string() + "/";
     if (out == usual) return;
     std::set<std::string> folders;
-    for (const Exposure& e : p.session.exposures)
-        if (!e.made_by_kasane)
-            folders.insert(
-                fs::weakly_canonical(
-                    p.session.path_of(static_cast<std::size_t>(&e - p.session.exposures.data())).parent_path(), failed)
-                    .string() +
-                "/");
+    for (std::size_t i = 0; i < p.session.exposures.size(); ++i)
+        if (!p.session.exposures[i].made_by_kasane)
+            folders.insert(fs::weakly_canonical(p.session.path_of(i).parent_path(), failed).string() + "/");
     for (const std::string& f : folders)
         if (out.starts_with(f) && f != fs::weakly_canonical(p.session.options.folder, failed).string() + "/") {
             findings.push_back(

@@ -95,6 +95,13 @@ std::optional<Look> decode_look(const std::string& bytes, bool whole) {
     }
 }
 
+/// PNG and JPEG: often made of an exposure rather than being one.
+bool is_picture_name(const fs::path& name) {
+    std::string ending = name.extension().string();
+    std::transform(ending.begin(), ending.end(), ending.begin(), [](unsigned char c) { return std::tolower(c); });
+    return ending == ".png" || ending == ".jpg" || ending == ".jpeg";
+}
+
 /// Walks folders without following a link twice.
 class Walk {
 public:
@@ -134,11 +141,12 @@ private:
         while (const dirent* e = readdir(open))
             names.emplace_back(e->d_name);
         std::sort(names.begin(), names.end());
-        std::set<std::string> raw; // cameras write a picture beside the raw file: one exposure, not two
+        // Cameras write a picture beside the raw file, Kasane a preview beside a master light: one exposure, not two.
+        std::set<std::string> originals;
         for (const std::string& name : names)
-            if (is_camera_raw_name(name)) raw.insert(fs::path(name).stem().string());
+            if (is_readable_name(name) && !is_picture_name(name)) originals.insert(fs::path(name).stem().string());
         const auto is_companion = [&](const fs::path& name) {
-            return !is_camera_raw_name(name) && raw.count(name.stem().string()) > 0;
+            return is_picture_name(name) && originals.count(name.stem().string()) > 0;
         };
         const int handle = dirfd(open);
         std::vector<std::string> below;

@@ -14,6 +14,8 @@
 #include <catch2/catch.hpp>
 #include <fstream>
 #include <nlohmann/json.hpp>
+#include <set>
+#include <sstream>
 
 using namespace kasane;
 using namespace kasane::test;
@@ -325,6 +327,43 @@ TEST_CASE("A ledger of the first version is brought up to date, a newer one is p
     REQUIRE(sql("PRAGMA user_version = 99") == 0);
     CHECK(Ledger(folder / "l").was_damaged());
     CHECK(fs::exists(folder / "l/ledger.damaged"));
+}
+
+TEST_CASE("Results that would go among the exposures are told before they do") {
+    const Done p;
+    const Quiet quiet;
+    const fs::path among = p.path / "night-1/lights/results";
+    const CheckReport r = check_project({p.path, among, {}}, quiet.context);
+    CHECK(std::any_of(r.findings.begin(), r.findings.end(),
+                      [](const Finding& f) { return f.code == "output-inside-inputs"; }));
+    const CheckReport elsewhere = check_project({p.path, p.folder / "results", {}}, quiet.context);
+    CHECK(elsewhere.clean());
+    CHECK(elsewhere.cost.lights == 10);
+    CHECK(elsewhere.cost.free_bytes > 0);
+}
+
+TEST_CASE("Every documented finding can come, and every finding that can come is documented") {
+    std::string sources;
+    for (const auto& entry : fs::recursive_directory_iterator(std::string(KASANE_SOURCE_DIR) + "/kasane"))
+        if (entry.is_regular_file()) sources += read_file(entry.path());
+    const std::string text = read_file(std::string(KASANE_SOURCE_DIR) + "/docs/gathering.md");
+    std::istringstream table(text.substr(text.find("| code | level |")));
+    std::string line;
+    std::set<std::string> documented;
+    while (std::getline(table, line) && line.starts_with("|"))
+        for (std::size_t at = line.find('`'); at < line.find('|', 1); at = line.find('`', line.find('`', at + 1) + 1))
+            documented.insert(line.substr(at + 1, line.find('`', at + 1) - at - 1));
+    CHECK(documented.size() > 35);
+    for (const std::string& code : documented) {
+        INFO(code);
+        CHECK(sources.find("\"" + code + "\"") != std::string::npos);
+    }
+    const TemporaryFolder folder;
+    write_variant("mistakes", folder / "p");
+    for (const Finding& f : check(folder / "p").findings) {
+        INFO(f.code);
+        CHECK(documented.count(f.code) == 1);
+    }
 }
 
 TEST_CASE("Links that lead in circles, names with newlines and quotes, and files that vanish do no harm") {
