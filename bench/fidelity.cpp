@@ -10,8 +10,8 @@ int main(int argc, char** argv) {
     using namespace kasane;
     const char* json_file = nullptr;
     std::string only;
-    static std::uint64_t seed = 100000; // of the heaps; the thresholds were set on those from 1 on
-    static int heaps = 150;
+    static std::uint64_t seed = 200000; // of the heaps; the thresholds were set on others
+    static int heaps = 60;
     for (int i = 1; i + 1 < argc; i += 2) {
         if (!std::strcmp(argv[i], "--json")) json_file = argv[i + 1];
         if (!std::strcmp(argv[i], "--only")) only = argv[i + 1];

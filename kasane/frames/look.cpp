@@ -242,6 +242,7 @@ RoleGuess guess_role(const Look& look, const LookContext& context) {
         const double contrast = look.star_peak / std::max(signal, 4 * look.noise);
         double score = 1.2 * std::log(contrast / 0.35) + 0.6 * std::log(look.stars / 60);
         if (share > 0) score -= 1.0 * std::log(std::max(share, 0.004) / 0.10);
+        if (share > 0.13) score -= 0.5; // few skies are as bright, most flats are
         if (seconds > 0) score += 0.5 * std::log(std::max(seconds, 0.1) / 20);
         if (score > 0 || share < 0.04)
             return {Role::light, sure(share < 0.04 ? std::max(1.0, score) : score),
@@ -250,6 +251,11 @@ RoleGuess guess_role(const Look& look, const LookContext& context) {
                 fmt::format("evenly lit to {:.0f} % of the full scale, with a few faint stars", 100 * share)};
     }
     // Even light: high above the floor, or with the shape of the optics where that is lower.
+    // Flats are taken brighter, and seldom for as long: what is dimmer, or held open longer, is a poor light.
+    constexpr double kDimForFlat = 0.13, kDimForLongFlat = 0.2;
+    if ((seconds > 15 && share > 0.06 && share < kDimForLongFlat) ||
+        (seconds < 0 && look.stars > 0 && share > 0.06 && share < kDimForFlat))
+        return {Role::light, 0.6, "a bright sky with hardly a star"};
     const double shape = (look.shape_high - look.shape_low) / std::max(signal, 1e-9 * scale);
     const bool lit = share > 0.06;
     // Long, or with a star or two: a poor light rather than a poor flat.
@@ -261,7 +267,8 @@ RoleGuess guess_role(const Look& look, const LookContext& context) {
         return {Role::flat, sure(score),
                 fmt::format("evenly lit to {:.1f} % of the full scale, without stars", 100 * share)};
     }
-    if ((share > 0.012 && signal > 12 * look.noise) || (as_light && share > 0.003 && signal > 2 * look.noise))
+    if ((share > 0.012 && signal > 12 * look.noise) ||
+        (as_light && share > 0.003 && signal > 2 * look.noise && look.falloff > 0.02 * signal))
         return {Role::light, 0.5, "a lit sky without stars"};
     // Dark: hot pixels grow with the exposure; a bias has next to none.
     const double hot = look.lone * std::max(1.0, look.lone_excess / 20); // many, or few and strong
