@@ -388,11 +388,9 @@ private:
 
     void guesses() {
         std::map<Role, std::vector<std::size_t>> guessed;
-        double least = 1;
         for (std::size_t i = 0; i < all_.size(); ++i)
             if (all_[i].source(Field::role).origin == Origin::pixels && all_[i].role != Role::unknown) {
                 guessed[all_[i].role].push_back(i);
-                least = std::min(least, all_[i].role_confidence);
             }
         for (auto& [role, list] : guessed) {
             double lowest = 1;

@@ -54,7 +54,7 @@ struct RoleGuess {
 double full_scale_above(double highest);
 
 /// The role that the pixels speak for: bias, dark, flat (sky flats with stars too) or light. The thresholds were set on
-/// simulated frames; docs/roles.md tells how often they err on others.
+/// simulated frames; docs/gathering.md tells how often they err on others.
 RoleGuess guess_role(const Look& look, const LookContext& context = {});
 
 } // namespace kasane

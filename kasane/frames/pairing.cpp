@@ -29,13 +29,6 @@ std::string number_text(const std::optional<double>& v, const char* unit = "") {
     return v ? fmt::format("{:g}{}", *v, unit) : "unknown";
 }
 
-std::string squeezed(const std::string& text) {
-    std::string out;
-    for (const unsigned char c : plain_letters(text))
-        if (std::isalnum(c) || c >= 0x80) out += static_cast<char>(c);
-    return out;
-}
-
 bool angles_agree(const std::optional<double>& a, const std::optional<double>& b) {
     if (!a || !b) return true;
     const double d = std::fabs(std::remainder(*a - *b, 360.0));

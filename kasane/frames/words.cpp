@@ -11,14 +11,6 @@ namespace kasane {
 
 namespace {
 
-/// Letters and digits only, lower case.
-std::string squeezed(const std::string& text) {
-    std::string out;
-    for (const unsigned char c : plain_letters(text))
-        if (std::isalnum(c) || c >= 0x80) out += static_cast<char>(c);
-    return out;
-}
-
 /// The words of a name, lower case: runs of letters; digits, signs and a capital after a small letter separate.
 std::vector<std::string> words_of(const std::string& text) {
     std::vector<std::string> out(1);
@@ -171,6 +163,13 @@ std::string plain_letters(const std::string& text) {
         }
         out += static_cast<char>(c < 0x80 ? std::tolower(c) : c);
     }
+    return out;
+}
+
+std::string squeezed(const std::string& text) {
+    std::string out;
+    for (const unsigned char c : plain_letters(text))
+        if (std::isalnum(c) || c >= 0x80) out += static_cast<char>(c);
     return out;
 }
 

@@ -37,6 +37,9 @@ std::vector<NamedValue> values_of_name(const std::string& component);
 /// Lower case without accents, other bytes as they are.
 std::string plain_letters(const std::string& text);
 
+/// The letters and digits of a text, lower case without accents: "M 31", "m31" and "M-31" are one.
+std::string squeezed(const std::string& text);
+
 /// Text fit for a file name: letters, digits, '.', '_' and '-'. '+' becomes "plus".
 std::string file_safe(const std::string& text);
 

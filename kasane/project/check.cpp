@@ -74,11 +74,6 @@ CostEstimate estimate(Preview& p) {
     return cost;
 }
 
-std::string size_text(std::uint64_t bytes) {
-    const double size = static_cast<double>(bytes);
-    return size >= 1e9 ? fmt::format("{:.1f} GB", size / 1e9) : fmt::format("{:.0f} MB", size / 1e6);
-}
-
 void check_place(const Preview& p, const CostEstimate& cost, std::vector<Finding>& findings) {
     if (cost.free_bytes > 0 && cost.result_bytes + cost.cache_bytes > cost.free_bytes)
         findings.push_back(
@@ -123,6 +118,11 @@ void sort_findings(std::vector<Finding>& findings) {
 }
 
 } // namespace
+
+std::string size_text(std::uint64_t bytes) {
+    const double size = static_cast<double>(bytes);
+    return size >= 1e9 ? fmt::format("{:.1f} GB", size / 1e9) : fmt::format("{:.0f} MB", size / 1e6);
+}
 
 bool CheckReport::clean() const {
     return std::all_of(findings.begin(), findings.end(), [](const Finding& f) { return f.level == Level::note; });

@@ -11,6 +11,9 @@
 
 namespace kasane {
 
+/// "1.2 GB", "340 MB".
+std::string size_text(std::uint64_t bytes);
+
 /// What a run would take.
 struct CostEstimate {
     int masters = 0, lights = 0, stacks = 0; ///< still to be made, measured, integrated

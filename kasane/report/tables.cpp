@@ -312,11 +312,6 @@ Node stack_tree(const CheckReport& r, const StackPlan& s) {
     return root;
 }
 
-std::string size_text(std::uint64_t bytes) {
-    const double size = static_cast<double>(bytes);
-    return size >= 1e9 ? fmt::format("{:.1f} GB", size / 1e9) : fmt::format("{:.0f} MB", size / 1e6);
-}
-
 } // namespace
 
 std::string check_text(const CheckReport& r) {
