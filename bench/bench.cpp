@@ -54,7 +54,7 @@ public:
 struct Data {
     sky::Scenario scenario;
     TemporaryFolder folder;
-    std::vector<std::shared_ptr<const CalibratedView>> views;
+    std::vector<std::shared_ptr<const FrameView>> views;
     std::vector<StackFrame> frames;
 
     Data(const Settings& s, const Context& context) {
@@ -77,9 +77,11 @@ struct Data {
         const auto lights = lights_of(scenario);
         const Affine to_scene = true_transform(scenario, *lights.front()).inverse();
         for (const sky::Shot* light : lights) {
-            views.push_back(std::make_shared<const CalibratedView>(open_fits(folder.path() / light->path), set));
-            frames.push_back(
-                {views.back(), true_transform(scenario, *light).after(to_scene), {}, 28.0, scenario.instrument.gain});
+            views.push_back(std::make_shared<const FrameView>(
+                std::make_shared<const CalibratedView>(open_fits(folder.path() / light->path), set)));
+            frames.push_back({views.back(),
+                              {{true_transform(scenario, *light).after(to_scene), {}, 28.0}},
+                              scenario.instrument.gain});
         }
     }
 
@@ -104,7 +106,7 @@ void streaming_mean(const std::vector<StackFrame>& frames, int width, int height
             const Region r{0, static_cast<int>(b) * kBand, width,
                            std::min(kBand, height - static_cast<int>(b) * kBand)};
             Image band(r.width, r.height);
-            f.view->raw().read(r, band.plane());
+            f.view->source().raw().read(r, band.plane());
             float* to = sum.plane().row(r.y);
             const float* from = band.pixels().data();
             for (std::int64_t i = 0; i < r.area(); ++i)
@@ -182,7 +184,7 @@ int main(int argc, char** argv) {
 
     std::vector<Row> rows;
     // Memory first: what earlier work leaves in the allocator would count against it.
-    const double integrate_peak = peak_memory([&] { integrate(data.frames, w, h, 1000, bounded); });
+    const double integrate_peak = peak_memory([&] { integrate(data.frames, w, h, {1000}, bounded); });
     rows.push_back({"P4",
                     fmt::format("integrate {} frames: peak resident size over a budget of {} MiB", settings.frames,
                                 settings.budget_mib),
@@ -203,18 +205,18 @@ int main(int argc, char** argv) {
     run(
         "streaming_mean", [&] { streaming_mean(data.frames, w, h, two); }, 3);
     run(
-        "integrate", [&] { integrate(data.frames, w, h, 1000, context); }, 2);
+        "integrate", [&] { integrate(data.frames, w, h, {1000}, context); }, 2);
     const std::vector<StackFrame> few(
         data.frames.begin(),
         data.frames.begin() + std::min<std::ptrdiff_t>(12, static_cast<std::ptrdiff_t>(data.frames.size())));
     run(
-        "integrate_12_one_thread", [&] { integrate(few, w, h, 1000, single); }, 2);
+        "integrate_12_one_thread", [&] { integrate(few, w, h, {1000}, single); }, 2);
     run(
-        "integrate_12_two_threads", [&] { integrate(few, w, h, 1000, context); }, 2);
+        "integrate_12_two_threads", [&] { integrate(few, w, h, {1000}, context); }, 2);
     run(
         "read_and_copy",
         [&] {
-            const Image image = read_plane(data.views.front()->raw());
+            const Image image = read_plane(data.views.front()->source().raw());
             Image copy = image;
             benchmark::DoNotOptimize(copy.pixels().data());
         },
@@ -223,7 +225,7 @@ int main(int argc, char** argv) {
         "measure",
         [&] {
             benchmark::DoNotOptimize(
-                measure_exposure(*data.views.front(), {.detect = {.electrons_per_adu = 0.8}}).stars.size());
+                measure_exposure(*data.views.front(), {.detect = {.electrons_per_adu = 0.8}}).main().stars.size());
         },
         3);
     Collector collector;

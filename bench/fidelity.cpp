@@ -10,7 +10,7 @@ int main(int argc, char** argv) {
     using namespace kasane;
     const char* json_file = nullptr;
     std::string only;
-    static std::uint64_t seed = 200000; // of the heaps; the thresholds were set on others
+    static std::uint64_t seed = 400000; // of the heaps; the thresholds were set on others
     static int heaps = 60;
     for (int i = 1; i + 1 < argc; i += 2) {
         if (!std::strcmp(argv[i], "--json")) json_file = argv[i + 1];

@@ -113,8 +113,9 @@ std::vector<Figure> registration_error(const Context& context) {
         const auto lights = lights_of(s);
         std::vector<Measures> measures(lights.size());
         context.workers.for_each(lights.size(), [&](std::size_t i) {
-            measures[i] = measure_exposure({open_frame(folder.path() / lights[i]->path), {}},
-                                           {.detect = {.electrons_per_adu = s.instrument.gain}, .kept_stars = 500});
+            const auto view =
+                std::make_shared<const CalibratedView>(open_frame(folder.path() / lights[i]->path), CalibrationSet{});
+            measures[i] = measure_exposure(view, {.detect = {.electrons_per_adu = s.instrument.gain}}).main();
         });
         double squares = 0;
         int n = 0, failed = 0;

@@ -132,21 +132,25 @@ std::vector<Figure> role_errors(const Context& context, std::uint64_t first_seed
     context.workers.for_each(static_cast<std::size_t>(heaps), [&](std::size_t k) {
         const Workers alone(1);
         const auto frames = heap(first_seed + k, alone);
-        double floor = 1e30, top = 0;
-        for (const Frame& f : frames) {
-            floor = std::min(floor, f.look.level);
-            top = std::max(top, f.look.highest);
-        }
+        LookContext known;
+        for (const Frame& f : frames)
+            add_to_context(known, f.look);
         const std::lock_guard lock(mutex);
         for (const Frame& f : frames)
             for (const bool told : {false, true}) { // without and with the exposure time in the header
-                const RoleGuess g = guess_role(f.look, {top, floor, told ? std::optional(f.seconds) : std::nullopt});
+                LookContext about = known;
+                if (told) about.seconds = f.seconds;
+                const RoleGuess g = guess_role(f.look, about);
                 Score& s = scores[fmt::format("{}, exposure time {}", f.kind, told ? "known" : "not known")];
                 ++s.files;
                 if (g.role == f.role) continue;
                 ++s.wrong;
-                ++taken_for[fmt::format("{} taken for {} ({}): {:.0f} %, {}", f.kind, role_name(g.role),
-                                        told ? "time known" : "time not known", 100 * g.confidence, g.reason)];
+                ++taken_for[fmt::format("{} taken for {} ({}): {:.0f} %, {} [signal {:.4f} of the full scale, {:.1f} "
+                                        "of the noise, falloff {:.2f}, heap {}]",
+                                        f.kind, role_name(g.role), told ? "time known" : "time not known",
+                                        100 * g.confidence, g.reason, (f.look.level - *known.floor) / f.look.full_scale,
+                                        (f.look.level - *known.floor) / f.look.noise,
+                                        f.look.falloff / std::max(1e-9, f.look.level - *known.floor), k)];
             }
     });
     std::vector<Figure> out;

@@ -30,8 +30,9 @@ int main(int argc, char** argv) try {
     std::vector<kasane::StackFrame> stack;
     for (const auto& file : files) {
         // A view is the exposure as it should be; masters would go where the braces are.
-        auto view = std::make_shared<const kasane::CalibratedView>(kasane::open_frame(file), kasane::CalibrationSet{});
-        measures.push_back(kasane::measure_exposure(*view));
+        auto light = std::make_shared<const kasane::CalibratedView>(kasane::open_frame(file), kasane::CalibrationSet{});
+        auto view = std::make_shared<const kasane::FrameView>(light);
+        measures.push_back(kasane::measure_exposure(*view).main());
         const kasane::Measures &first = measures.front(), &here = measures.back();
 
         std::string why;
@@ -40,15 +41,14 @@ int main(int argc, char** argv) try {
             std::cerr << file << " is left out: " << why << "\n";
             continue;
         }
-        kasane::StackFrame frame{view, found->to_frame, {}, here.noise, 0};
-        frame.level = kasane::fit_normalization({&first, {}, 0, view->width(), view->height()},
-                                                {&here, found->to_frame, 0, view->width(), view->height()},
-                                                view->width(), view->height());
-        stack.push_back(std::move(frame));
+        const auto level = kasane::fit_normalization({&first, {}, 0, view->width(), view->height()},
+                                                     {&here, found->to_frame, 0, view->width(), view->height()},
+                                                     view->width(), view->height());
+        stack.push_back({view, {{found->to_frame, level, here.noise}}, 0});
     }
     if (stack.empty()) throw kasane::DataError("no light could be used", argv[1], "Name a folder with FITS lights");
     const kasane::MasterLight master = kasane::integrate(
-        stack, stack.front().view->width(), stack.front().view->height(), measures.front().background, context);
+        stack, stack.front().view->width(), stack.front().view->height(), {measures.front().background}, context);
     kasane::write_fits(argv[2], {{master.pixels.plane(), {}}});
     std::cout << stack.size() << " of " << files.size() << " lights, rejected "
               << master.rejected_low + master.rejected_high << " of " << master.samples << " samples\n";

@@ -6,101 +6,175 @@
 
 #include <algorithm>
 #include <array>
+#include <cmath>
 #include <fmt/format.h>
 #include <vector>
 
 namespace kasane {
 
+namespace {
+
+constexpr float kLeastResponse = 0.02f; // of the flat's level; what responds less carries no light to speak of
+
+/// to -= factor * from, row by row.
+void subtract(View<float> to, float factor, View<const float> from) {
+    for (int y = 0; y < to.height; ++y) {
+        float* t = to.row(y);
+        const float* f = from.row(y);
+        for (int x = 0; x < to.width; ++x)
+            t[x] -= factor * f[x];
+    }
+}
+
+/// The places in a row that are not finite.
+template <class F>
+void for_each_gap(View<const float> v, F f) {
+    for (int y = 0; y < v.height; ++y) {
+        const float* row = v.row(y);
+        float sum = 0;
+        for (int x = 0; x < v.width; ++x)
+            sum += row[x] * 0; // NaN if any is not finite
+        if (sum == 0) continue;
+        for (int x = 0; x < v.width; ++x)
+            if (!std::isfinite(row[x])) f(x, y);
+    }
+}
+
+} // namespace
+
 CalibratedView::CalibratedView(std::shared_ptr<const FrameReader> raw, CalibrationSet calibration)
     : raw_(std::move(raw)), calibration_(std::move(calibration)) {
-    for (const auto& part : {calibration_.dark, calibration_.bias, calibration_.flat})
-        if (part && part->bounds() != raw_->bounds())
+    const CalibrationSet& c = calibration_;
+    for (const auto& part : {c.dark, c.bias, c.second_dark, c.flat}) {
+        if (!part) continue;
+        if (part->bounds() != raw_->bounds())
             throw InputError(fmt::format("is {} x {} pixels and cannot calibrate a light of {} x {}", part->width(),
                                          part->height(), raw_->width(), raw_->height()),
                              part->path(), "Use calibration frames of the same camera and binning");
+        if (part->planes() < raw_->planes())
+            throw InputError(
+                fmt::format("has {} plane and cannot calibrate a light of {} colours", part->planes(), raw_->planes()),
+                part->path(), "Use calibration frames converted in the same way as the lights");
+    }
+    even_flat_ = c.flat_level[0] == c.flat_level[1] && c.flat_level[1] == c.flat_level[2];
 }
 
-void CalibratedView::read_unrepaired(const Region& region, View<float> out) const {
-    raw_->read(region, out);
-    if (calibration_.offset_level != 0 && !calibration_.dark)
+void CalibratedView::divide_by_flat(const Region& region, View<const float> flat, int plane, View<float> out) const {
+    const CalibrationSet& c = calibration_;
+    std::vector<float> level(static_cast<std::size_t>(region.width),
+                             c.flat_level[static_cast<std::size_t>(raw_->planes() == 3 ? plane : 0)]);
+    const bool by_pixel = !even_flat_ && !c.cfa.empty() && raw_->planes() == 1;
+    for (int y = 0; y < region.height; ++y) {
+        if (by_pixel)
+            for (int x = 0; x < region.width; ++x)
+                level[static_cast<std::size_t>(x)] =
+                    c.flat_level[static_cast<std::size_t>(c.cfa.colour(region.x + x, region.y + y))];
+        float* to = out.row(y);
+        const float* f = flat.row(y);
+        const float* l = level.data();
+        for (int x = 0; x < region.width; ++x)
+            to[x] = f[x] > kLeastResponse * l[x] ? to[x] * l[x] / f[x] : kNoData;
+    }
+}
+
+void CalibratedView::read_unrepaired(const Region& region, View<float> out, int plane) const {
+    const CalibrationSet& c = calibration_;
+    raw_->read(region, out, plane);
+    if (c.offset_level != 0 && !c.dark)
         for (int y = 0; y < region.height; ++y)
             for (int x = 0; x < region.width; ++x)
-                out(x, y) -= calibration_.offset_level;
-    if (!calibration_.dark && !calibration_.flat) return;
+                out(x, y) -= c.offset_level;
+    if (c.own && (!c.own->rows.empty() || !c.own->columns.empty()))
+        for (int y = 0; y < region.height; ++y) {
+            const float row = c.own->rows.empty() ? 0 : c.own->rows[static_cast<std::size_t>(region.y + y)];
+            for (int x = 0; x < region.width; ++x)
+                out(x, y) -=
+                    row + (c.own->columns.empty() ? 0 : c.own->columns[static_cast<std::size_t>(region.x + x)]);
+        }
+    if (!c.dark && !c.flat) return;
     std::vector<float> part(static_cast<std::size_t>(region.area()));
     const View<float> lines{part.data(), region.width, region.height, region.width};
-    const float scale = calibration_.bias ? calibration_.dark_scale : 1.0f;
-    if (calibration_.dark) {
-        calibration_.dark->read(region, lines);
-        for (int y = 0; y < region.height; ++y) {
-            float* to = out.row(y);
-            const float* dark = lines.row(y);
-            for (int x = 0; x < region.width; ++x)
-                to[x] -= scale * dark[x];
+    if (c.dark) {
+        const float scale = c.bias ? c.dark_scale : 1.0f;
+        const float second = c.second_dark ? c.second_share : 0.0f;
+        c.dark->read(region, lines, plane);
+        subtract(out, scale * (1 - second), lines);
+        if (second != 0) {
+            c.second_dark->read(region, lines, plane);
+            subtract(out, scale * second, lines);
+        }
+        if (c.bias && scale != 1) {
+            c.bias->read(region, lines, plane);
+            subtract(out, 1 - scale, lines);
         }
     }
-    if (calibration_.dark && calibration_.bias) {
-        calibration_.bias->read(region, lines);
-        for (int y = 0; y < region.height; ++y) {
-            float* to = out.row(y);
-            const float* bias = lines.row(y);
-            for (int x = 0; x < region.width; ++x)
-                to[x] -= (1 - scale) * bias[x];
-        }
-    }
-    if (calibration_.flat) {
-        calibration_.flat->read(region, lines);
-        for (int y = 0; y < region.height; ++y) {
-            float* to = out.row(y);
-            const float* flat = lines.row(y);
-            for (int x = 0; x < region.width; ++x)
-                to[x] = to[x] * calibration_.flat_level / flat[x];
-        }
+    if (c.flat) {
+        c.flat->read(region, lines, plane);
+        divide_by_flat(region, lines, plane, out);
     }
 }
 
-float CalibratedView::repaired(int x, int y, const Region& region, View<const float> known) const {
-    constexpr int kMostReach = 4;
-    for (int reach = 1; reach <= kMostReach; ++reach) {
+bool CalibratedView::is_defect(int x, int y) const {
+    return (calibration_.defects && calibration_.defects->contains(x, y)) ||
+           (calibration_.own && calibration_.own->defects.contains(x, y));
+}
+
+float CalibratedView::repaired(int x, int y, const Region& region, View<const float> known, int plane) const {
+    const CfaPattern& cfa = calibration_.cfa;
+    const bool mosaic = !cfa.empty() && raw_->planes() == 1;
+    const int step = mosaic ? 2 : 1, most = 4 * step;
+    const int own = cfa.colour(x, y);
+    std::array<float, 17 * 17> around{}, sound{};
+    for (int reach = step; reach <= most; reach += step) {
         const Region r = intersect({x - reach, y - reach, 2 * reach + 1, 2 * reach + 1}, bounds());
-        std::array<float, (2 * kMostReach + 1) * (2 * kMostReach + 1)> around{}, sound{};
         // What is calibrated already serves; only at the rectangle's edge must neighbours be read.
         View<const float> v = known;
         int left = r.x - region.x, top = r.y - region.y;
         if (!region.contains(r)) {
             const View<float> fresh{around.data(), r.width, r.height, r.width};
-            read_unrepaired(r, fresh);
+            read_unrepaired(r, fresh, plane);
             v = fresh;
             left = top = 0;
         }
         std::size_t n = 0;
         for (int j = 0; j < r.height; ++j)
-            for (int i = 0; i < r.width; ++i)
-                if (!calibration_.defects->contains(r.x + i, r.y + j)) sound[n++] = v(left + i, top + j);
+            for (int i = 0; i < r.width; ++i) {
+                if (mosaic && cfa.colour(r.x + i, r.y + j) != own) continue;
+                const float value = v(left + i, top + j);
+                if (std::isfinite(value) && !is_defect(r.x + i, r.y + j)) sound[n++] = value;
+            }
         if (n >= 3) return median_in_place(std::span(sound.data(), n));
+        if (reach == most && n > 0) return median_in_place(std::span(sound.data(), n));
     }
     return kNoData;
 }
 
-void CalibratedView::read(const Region& region, View<float> out) const {
-    read_unrepaired(region, out);
-    if (!calibration_.defects) return;
-    calibration_.defects->for_each(
-        region, [&](int x, int y) { out(x - region.x, y - region.y) = repaired(x, y, region, out); });
+void CalibratedView::read(const Region& region, View<float> out, int plane, std::vector<Doubtful>* doubtful) const {
+    read_unrepaired(region, out, plane);
+    // Replacements are written when all are known, so that none is made from another.
+    std::vector<std::pair<Doubtful, float>> made;
+    const auto replace = [&](int x, int y) {
+        made.emplace_back(Doubtful{x, y, plane}, repaired(x, y, region, out, plane));
+    };
+    for_each_gap(out, [&](int x, int y) { replace(region.x + x, region.y + y); });
+    if (calibration_.defects) calibration_.defects->for_each(region, replace);
+    if (calibration_.own) calibration_.own->defects.for_each(region, replace);
+    for (const auto& [place, value] : made) {
+        out(place.x - region.x, place.y - region.y) = value;
+        if (doubtful) doubtful->push_back(place);
+    }
 }
 
 void CalibratedView::release() const {
     raw_->release();
-    if (calibration_.dark) calibration_.dark->release();
-    if (calibration_.bias) calibration_.bias->release();
-    if (calibration_.flat) calibration_.flat->release();
+    for (const auto& part : {calibration_.dark, calibration_.bias, calibration_.second_dark, calibration_.flat})
+        if (part) part->release();
 }
 
 std::uint64_t CalibratedView::mapped_bytes(const Region& region) const {
     std::uint64_t bytes = raw_->mapped_bytes(region);
-    if (calibration_.dark) bytes += calibration_.dark->mapped_bytes(region);
-    if (calibration_.bias) bytes += calibration_.bias->mapped_bytes(region);
-    if (calibration_.flat) bytes += calibration_.flat->mapped_bytes(region);
+    for (const auto& part : {calibration_.dark, calibration_.bias, calibration_.second_dark, calibration_.flat})
+        if (part) bytes += part->mapped_bytes(region);
     return bytes;
 }
 

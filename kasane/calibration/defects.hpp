@@ -1,9 +1,11 @@
 // Pixels that cannot be trusted, found in the masters.
 #pragma once
 
+#include <kasane/calibration/cfa.hpp>
 #include <kasane/image/image.hpp>
 #include <kasane/io/reader.hpp>
 
+#include <utility>
 #include <vector>
 
 namespace kasane {
@@ -14,6 +16,9 @@ public:
     DefectList() = default;
     /// From a mask whose non-zero pixels are defects.
     explicit DefectList(const Mask& mask);
+    /// From places (x, y) in order of rows, then columns, of a frame `height` rows high.
+    DefectList(int height, const std::vector<std::pair<int, int>>& places);
+    std::vector<std::pair<int, int>> places() const;
 
     std::size_t size() const { return columns_.size(); }
     bool empty() const { return columns_.empty(); }
@@ -27,6 +32,7 @@ public:
                  ++i)
                 if (columns_[i] >= r.x && columns_[i] < r.right()) f(columns_[i], y);
     }
+    int height() const { return static_cast<int>(starts_.size()) - 1; } ///< rows it speaks of; -1 when empty
 
 private:
     std::vector<std::size_t> starts_; ///< of each row, in columns_; one more than there are rows
@@ -34,15 +40,26 @@ private:
 };
 
 struct DefectOptions {
-    float hot_sigmas =
-        10; ///< excess over the neighbours' median, in units of one dark's noise: such pixels are noisier than the sky
+    CfaPattern cfa = {}; ///< pixels are compared with neighbours of their own colour
+    /// Excess over the neighbours' median, in units of one dark's noise: such pixels are noisier than the sky.
+    float hot_sigmas = 10;
     float least_response = 0.5f; ///< share of the neighbours' response in the flat below which a pixel is dead
     float most_response = 1.6f;  ///< and above which it is defective
+    /// Share of false finds that is put up with: the limit rises above hot_sigmas where the master itself scatters
+    /// (Y. Benjamini, Y. Hochberg, J. R. Stat. Soc. B 57, 1995).
+    double false_share = 0.01;
+    float line_share = 0.2f; ///< of a column or row: where more of it is defective, all of it is
 };
 
-/// Finds hot pixels in a master dark or bias and dead ones in a master flat; either may be null. `frame_noise` is the
-/// noise of a single dark (ADU). Reads by bands; memory for one byte a pixel.
+struct DefectCounts {
+    std::size_t hot = 0, cold = 0, dead = 0; ///< pixels: too bright and too dark without light, wrong with light
+    int columns = 0, rows = 0;               ///< whole ones
+};
+
+/// Finds hot and cold pixels in a master dark or bias and dead ones in a master flat; either may be null. `frame_noise`
+/// is the noise of a single dark (ADU). Pixels in clusters are judged again by their sound neighbours alone. Reads by
+/// bands; memory for one byte a pixel. Masters of three planes: a defect in any.
 DefectList find_defects(const FrameReader* dark, double frame_noise, const FrameReader* flat,
-                        const DefectOptions& options = {});
+                        const DefectOptions& options = {}, DefectCounts* counts = nullptr);
 
 } // namespace kasane

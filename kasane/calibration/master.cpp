@@ -1,9 +1,12 @@
 #include <kasane/calibration/master.hpp>
 
 #include <kasane/base/error.hpp>
+#include <kasane/calibration/fixed_stars.hpp>
 #include <kasane/image/statistics.hpp>
 
+#include <Eigen/Dense>
 #include <algorithm>
+#include <array>
 #include <atomic>
 #include <cmath>
 #include <fmt/format.h>
@@ -12,142 +15,363 @@ namespace kasane {
 
 namespace {
 
-constexpr int kSampleRows = 48; // spread over the frame, for levels and noise
+constexpr int kSampleRows = 48;   // spread over the frame, for levels, tilt and noise
+constexpr int kBlocksAcross = 12; // of a row, for the tilt
+constexpr std::size_t kMostNoisePairs = 24;
 
-/// Rows spread over the frame of one exposure, offset removed.
-std::vector<float> sample_rows(const FrameReader& frame, const FrameReader* offset, float offset_level) {
+int sample_row(int i, int rows, int height) {
+    return static_cast<int>((i + 0.5) * height / rows);
+}
+
+int colours_of(const FrameReader& frame, const CfaPattern& cfa) {
+    return frame.planes() == 3 ? 3 : cfa.colours();
+}
+
+/// What is known of one frame before the pixels are combined.
+struct FrameSample {
+    std::array<float, 3> level{}; ///< by colour, ADU, offset removed
+    float noise = 0;              ///< of the sample, for telling light from darkness
+    std::vector<float> blocks;    ///< relative to the colour's level, colour by colour and row by row
+    std::array<float, 3> scale{1, 1, 1};
+    float tilt_x = 0, tilt_y = 0, tilt_0 = 0; ///< relative excess over what the frames have in common, at x, y in -1..1
+};
+
+float finite_median(std::vector<float>& values) {
+    std::erase_if(values, [](float v) { return !std::isfinite(v); });
+    return values.empty() ? 0 : median_in_place(values);
+}
+
+/// Reads the sampled rows of one frame, offset removed: calls `row(i, y, colour of each pixel's plane, values)`.
+template <class F>
+void for_each_sample_row(const FrameReader& frame, const FrameReader* offset, float offset_level, F f) {
     const int rows = std::min(kSampleRows, frame.height());
     Image row(frame.width(), 1), dark(frame.width(), 1, 1, offset_level);
-    std::vector<float> values;
-    values.reserve(static_cast<std::size_t>(rows) * static_cast<std::size_t>(frame.width()));
-    for (int i = 0; i < rows; ++i) {
-        const Region r{0, static_cast<int>((i + 0.5) * frame.height() / rows), frame.width(), 1};
-        frame.read(r, row.plane());
-        if (offset) offset->read(r, dark.plane());
-        for (int x = 0; x < frame.width(); ++x)
-            values.push_back(row(x, 0) - dark(x, 0));
-    }
-    return values;
-}
-
-float median_of(std::vector<float> values) {
-    values.erase(std::remove_if(values.begin(), values.end(), [](float v) { return !std::isfinite(v); }), values.end());
-    return median_in_place(values);
-}
-
-/// Noise of the sample from the differences between neighbouring pixels; the unit is the file's, whatever it is.
-float neighbour_noise(const std::vector<float>& sample) {
-    std::vector<float> d;
-    for (std::size_t i = 1; i < sample.size(); i += 2)
-        if (std::isfinite(sample[i] - sample[i - 1])) d.push_back(sample[i] - sample[i - 1]);
-    return d.empty() ? 0 : mad_sigma_in_place(d, 0) / std::sqrt(2.0f);
-}
-
-/// Noise of one frame from the differences between neighbours in the list, each scaled.
-double difference_sigma(const std::vector<std::vector<float>>& samples, const std::vector<float>& scale) {
-    std::vector<float> sigmas;
-    for (std::size_t f = 0; f + 1 < samples.size(); ++f) {
-        std::vector<float> d;
-        d.reserve(samples[f].size());
-        for (std::size_t i = 0; i < samples[f].size(); ++i) {
-            const float v = samples[f][i] * scale[f] - samples[f + 1][i] * scale[f + 1];
-            if (std::isfinite(v)) d.push_back(v);
+    for (int p = 0; p < frame.planes(); ++p)
+        for (int i = 0; i < rows; ++i) {
+            const Region r{0, sample_row(i, rows, frame.height()), frame.width(), 1};
+            frame.read(r, row.plane(), p);
+            if (offset) offset->read(r, dark.plane(), p);
+            for (int x = 0; x < frame.width(); ++x)
+                row(x, 0) -= dark(x, 0);
+            f(i, r.y, p, row.pixels());
         }
-        const float center = median_in_place(d);
-        if (!d.empty()) sigmas.push_back(mad_sigma_in_place(d, center) / std::sqrt(2.0f));
+}
+
+FrameSample sample_frame(const FrameReader& frame, const FrameReader* offset, float offset_level,
+                         const CfaPattern& cfa) {
+    const int rows = std::min(kSampleRows, frame.height()), colours = colours_of(frame, cfa);
+    const bool planes = frame.planes() == 3;
+    std::array<std::vector<float>, 3> values;
+    std::vector<float> differences;
+    for_each_sample_row(frame, offset, offset_level, [&](int, int y, int p, const std::vector<float>& row) {
+        for (int x = 0; x < frame.width(); ++x)
+            values[static_cast<std::size_t>(planes ? p : cfa.colour(x, y))].push_back(row[static_cast<std::size_t>(x)]);
+        const std::size_t lag = cfa.empty() ? 1 : 2;
+        for (std::size_t x = lag; x < row.size(); x += 2 * lag)
+            if (std::isfinite(row[x] - row[x - lag])) differences.push_back(row[x] - row[x - lag]);
+    });
+    FrameSample s;
+    for (int c = 0; c < colours; ++c)
+        s.level[static_cast<std::size_t>(c)] = finite_median(values[static_cast<std::size_t>(c)]);
+    s.noise = differences.empty() ? 0 : mad_sigma_in_place(differences, 0) / std::sqrt(2.0f);
+    // Block medians: a pair of rows holds all colours of a mosaic, so blocks are taken by colour within each row.
+    s.blocks.assign(static_cast<std::size_t>(rows * kBlocksAcross), 0);
+    std::vector<float> block;
+    std::vector<int> parts(s.blocks.size());
+    for_each_sample_row(frame, offset, offset_level, [&](int i, int y, int p, const std::vector<float>& row) {
+        for (int b = 0; b < kBlocksAcross; ++b) {
+            block.clear();
+            for (int x = b * frame.width() / kBlocksAcross; x < (b + 1) * frame.width() / kBlocksAcross; ++x) {
+                const float level = s.level[static_cast<std::size_t>(planes ? p : cfa.colour(x, y))];
+                if (level > 0) block.push_back(row[static_cast<std::size_t>(x)] / level);
+            }
+            const auto at = static_cast<std::size_t>(i * kBlocksAcross + b);
+            s.blocks[at] += finite_median(block);
+            ++parts[at];
+        }
+    });
+    for (std::size_t i = 0; i < s.blocks.size(); ++i)
+        s.blocks[i] /= static_cast<float>(std::max(1, parts[i]));
+    return s;
+}
+
+/// A plane through values on the grid of blocks: value at the centre, and changes from there to the edge.
+std::array<double, 3> fit_tilt(const std::vector<float>& values) {
+    const int rows = static_cast<int>(values.size()) / kBlocksAcross;
+    Eigen::Matrix3d m = Eigen::Matrix3d::Zero();
+    Eigen::Vector3d v = Eigen::Vector3d::Zero();
+    for (int i = 0; i < rows; ++i)
+        for (int b = 0; b < kBlocksAcross; ++b) {
+            const float value = values[static_cast<std::size_t>(i * kBlocksAcross + b)];
+            if (!std::isfinite(value)) continue;
+            const Eigen::Vector3d row(1, (2.0 * b + 1) / kBlocksAcross - 1, (2.0 * i + 1) / rows - 1);
+            m += row * row.transpose();
+            v += row * value;
+        }
+    if (rows < 2 || std::abs(m.determinant()) < 1e-12) return {0, 0, 0};
+    const Eigen::Vector3d fit = m.ldlt().solve(v);
+    return {fit[0], fit[1], fit[2]};
+}
+
+/// Each flat's tilt against the shape that all have in common: the sky's own, which moves with the sun.
+void find_tilts(std::vector<FrameSample>& samples) {
+    const std::size_t n = samples.front().blocks.size();
+    std::vector<float> common(n), values(samples.size());
+    for (std::size_t b = 0; b < n; ++b) {
+        for (std::size_t f = 0; f < samples.size(); ++f)
+            values[f] = samples[f].blocks[b];
+        common[b] = median_in_place(values);
     }
+    std::vector<float> ratio(n);
+    for (FrameSample& s : samples) {
+        for (std::size_t b = 0; b < n; ++b)
+            ratio[b] = common[b] > 0 ? s.blocks[b] / common[b] - 1 : 0;
+        const auto [centre, x, y] = fit_tilt(ratio);
+        constexpr double kMost = 0.5; // of the level: more is no tilt
+        if (std::abs(x) + std::abs(y) > kMost) continue;
+        s.tilt_0 = static_cast<float>(centre);
+        s.tilt_x = static_cast<float>(x);
+        s.tilt_y = static_cast<float>(y);
+    }
+}
+
+/// Brings a row of a frame to the common level: v -> v * scale of its colour / (1 + tilt).
+class Levelling {
+public:
+    Levelling(const FrameSample& s, int width, int height, const CfaPattern& cfa, bool planes)
+        : s_(s), width_(width), height_(height), cfa_(cfa), planes_(planes) {}
+
+    void apply(int y, int plane, const float* dark, float* row) const {
+        const float v = 2 * (static_cast<float>(y) + 0.5f) / static_cast<float>(height_) - 1;
+        const float at_left = 1 + s_.tilt_0 + s_.tilt_y * v - s_.tilt_x;
+        const float step = 2 * s_.tilt_x / static_cast<float>(width_);
+        const bool mosaic = !planes_ && !cfa_.empty();
+        const float even = s_.scale[static_cast<std::size_t>(planes_ ? plane : mosaic ? cfa_.colour(0, y) : 0)];
+        const float odd = mosaic && cfa_.period() == 2 ? s_.scale[static_cast<std::size_t>(cfa_.colour(1, y))] : even;
+        if (mosaic && cfa_.period() != 2) {
+            for (int x = 0; x < width_; ++x)
+                row[x] = (row[x] - dark[x]) * s_.scale[static_cast<std::size_t>(cfa_.colour(x, y))] /
+                         (at_left + step * (static_cast<float>(x) + 0.5f));
+            return;
+        }
+        const std::array<float, 2> scale = {even, odd};
+        for (int x = 0; x < width_; ++x) // one over 1 + t to second order: t is small
+            row[x] = (row[x] - dark[x]) * scale[static_cast<std::size_t>(x & 1)] *
+                     reciprocal(at_left + step * (static_cast<float>(x) + 0.5f));
+    }
+
+private:
+    static float reciprocal(float v) { return 1 / v; }
+    const FrameSample& s_;
+    int width_, height_;
+    const CfaPattern& cfa_;
+    bool planes_;
+};
+
+/// Noise of one levelled frame, from the differences between neighbours in the list.
+double difference_sigma(const std::vector<std::shared_ptr<const FrameReader>>& frames,
+                        const std::vector<FrameSample>& samples, const FrameReader* offset, float offset_level,
+                        const CfaPattern& cfa, bool flat, const Workers& workers) {
+    const FrameReader& first = *frames.front();
+    const std::size_t pairs = frames.size() - 1, used = std::min(pairs, kMostNoisePairs);
+    std::vector<float> sigmas(used);
+    workers.for_each(used, [&](std::size_t k) {
+        const std::size_t f = k * pairs / used;
+        std::vector<float> d;
+        const std::vector<float> nothing(static_cast<std::size_t>(first.width()), 0.0f);
+        std::vector<std::vector<float>> rows;
+        for (const std::size_t g : {f, f + 1}) {
+            const Levelling level(samples[g], first.width(), first.height(), cfa, first.planes() == 3);
+            std::size_t at = 0;
+            for_each_sample_row(*frames[g], offset, offset_level, [&](int, int y, int p, std::vector<float> row) {
+                if (flat) level.apply(y, p, nothing.data(), row.data());
+                if (g == f) {
+                    rows.push_back(std::move(row));
+                } else {
+                    for (std::size_t x = 0; x < row.size(); ++x)
+                        if (const float v = row[x] - rows[at][x]; std::isfinite(v)) d.push_back(v);
+                    ++at;
+                }
+            });
+        }
+        if (d.empty()) return;
+        const float center = median_in_place(d);
+        sigmas[k] = mad_sigma_in_place(d, center) / std::sqrt(2.0f);
+    });
+    std::erase(sigmas, 0.0f);
     return sigmas.empty() ? 0 : median_in_place(sigmas);
+}
+
+/// Where two frames disagree beyond all noise, the lower one: particles and stars only add.
+void lower_of_two(const float* a, const float* b, std::ptrdiff_t n, float limit, float* mean, std::uint16_t* high) {
+    for (std::ptrdiff_t i = 0; i < n; ++i)
+        if (std::abs(a[i] - b[i]) > limit) {
+            mean[i] = std::min(a[i], b[i]);
+            high[i] = 1;
+        }
+}
+
+/// Mean 1 in each colour, whatever dead or hot pixels say.
+void normalise_colours(Image& pixels, const CfaPattern& cfa) {
+    const bool planes = pixels.planes() == 3;
+    std::array<double, 3> sum{}, n{};
+    const auto colour = [&](int x, int y, int p) { return static_cast<std::size_t>(planes ? p : cfa.colour(x, y)); };
+    for (int p = 0; p < pixels.planes(); ++p) // levelled to 1 by colour already, up to the shape of the light
+        for (int y = 0; y < pixels.height(); ++y)
+            for (int x = 0; x < pixels.width(); ++x)
+                if (const float v = pixels(x, y, p); v > 0.2f && v < 3) {
+                    sum[colour(x, y, p)] += v;
+                    n[colour(x, y, p)] += 1;
+                }
+    std::array<float, 3> factor{1, 1, 1};
+    for (std::size_t c = 0; c < 3; ++c)
+        if (n[c] > 0) factor[c] = static_cast<float>(n[c] / sum[c]);
+    for (int p = 0; p < pixels.planes(); ++p)
+        for (int y = 0; y < pixels.height(); ++y)
+            for (int x = 0; x < pixels.width(); ++x)
+                pixels(x, y, p) *= factor[colour(x, y, p)];
+}
+
+/// From edge to edge, of a finished master.
+double gradient_of(const Image& pixels, const CfaPattern& cfa) {
+    std::vector<float> blocks, block;
+    const int rows = std::min(kSampleRows, pixels.height());
+    for (int i = 0; i < rows; ++i) {
+        const int y = sample_row(i, rows, pixels.height());
+        for (int b = 0; b < kBlocksAcross; ++b) {
+            block.clear();
+            const int own = cfa.colour(0, y); // every second pixel of a mosaic's row: one colour
+            for (int x = b * pixels.width() / kBlocksAcross; x < (b + 1) * pixels.width() / kBlocksAcross; ++x)
+                if (cfa.empty() || cfa.colour(x, y) == own) block.push_back(pixels(x, y));
+            blocks.push_back(finite_median(block));
+        }
+    }
+    const auto [centre, x, y] = fit_tilt(blocks);
+    return 2 * std::max(std::abs(x), std::abs(y));
 }
 
 } // namespace
 
+Combination choose_combination(Role role, int frames) {
+    if (frames == 1) return {{0, 0, 0}, "a single frame, taken as it is"};
+    if (frames == 2) return {{0, 0, 0}, "2 frames: mean, the lower where they disagree beyond 6 sigma"};
+    const bool flat = role == Role::flat;
+    const RejectionOptions r = frames < 6 ? RejectionOptions{4.0f, 4.0f, 4}
+                               : flat     ? RejectionOptions{4.0f, 3.0f, 4}
+                                          : RejectionOptions{3.5f, 3.5f, 4};
+    const char* why = frames < 6 ? "few frames, wide limits"
+                      : flat     ? "stars in a flat only add"
+                                 : "particles and noise";
+    return {r, r.low == r.high ? fmt::format("{} frames: mean, rejecting beyond {:g} sigma ({})", frames, r.high, why)
+                               : fmt::format("{} frames: mean, rejecting beyond {:g} sigma below and {:g} above ({})",
+                                             frames, r.low, r.high, why)};
+}
+
 MasterResult build_master(Role role, const std::vector<std::shared_ptr<const FrameReader>>& frames,
                           const FrameReader* offset, const Context& context, const MasterOptions& options) {
     if (frames.empty()) throw DataError("there are no frames to make a master from", {}, {});
-    const int width = frames.front()->width(), height = frames.front()->height();
+    const FrameReader& first = *frames.front();
+    const int width = first.width(), height = first.height(), planes = first.planes();
     for (const auto& f : frames)
-        if (f->width() != width || f->height() != height)
-            throw InputError(fmt::format("is {} x {} pixels; {} is {} x {}", f->width(), f->height(),
-                                         frames.front()->path().filename().string(), width, height),
+        if (f->width() != width || f->height() != height || f->planes() != planes)
+            throw InputError(fmt::format("is {} x {} pixels{}; {} is {} x {}{}", f->width(), f->height(),
+                                         f->planes() == 3 ? " in colour" : "", first.path().filename().string(), width,
+                                         height, planes == 3 ? " in colour" : ""),
                              f->path(), "Keep frames of different cameras or binnings apart");
     const bool flat = role == Role::flat;
+    const CfaPattern cfa = planes == 1 ? options.cfa : CfaPattern{};
     const FrameReader* subtract = flat ? offset : nullptr;
     const float constant = flat && !offset ? options.offset_level : 0;
+    const std::size_t count = frames.size();
 
-    // Levels and noise, from a sample.
-    std::vector<std::vector<float>> samples(frames.size());
-    context.workers.for_each(frames.size(),
-                             [&](std::size_t f) { samples[f] = sample_rows(*frames[f], subtract, constant); });
-    std::vector<float> level(frames.size()), scale(frames.size(), 1.0f);
-    for (std::size_t f = 0; f < frames.size(); ++f) {
-        level[f] = median_of(samples[f]);
-        if (!flat) continue;
-        const float noise = neighbour_noise(samples[f]);
-        if (!(level[f] > 3 * noise))
-            throw InputError(fmt::format("there is no light on this flat (level {:g} above its offset, noise {:g})",
-                                         level[f], noise),
-                             frames[f]->path(), "Remove it, or move it to the darks");
-        scale[f] = 1 / level[f];
+    // Levels, tilts and noise, from a sample.
+    std::vector<FrameSample> samples(count);
+    context.workers.for_each(count,
+                             [&](std::size_t f) { samples[f] = sample_frame(*frames[f], subtract, constant, cfa); });
+    const auto colours = static_cast<std::size_t>(colours_of(first, cfa));
+    if (flat) {
+        for (std::size_t f = 0; f < count; ++f)
+            for (std::size_t c = 0; c < colours; ++c) {
+                if (!(samples[f].level[c] > 3 * samples[f].noise))
+                    throw InputError(
+                        fmt::format("there is no light on this flat (level {:g} above its offset, noise {:g})",
+                                    samples[f].level[c], samples[f].noise),
+                        frames[f]->path(), "Remove it, or move it to the darks");
+                samples[f].scale[c] = 1 / samples[f].level[c];
+            }
+        if (count > 1) find_tilts(samples);
     }
-    MasterResult result{Image(width, height), static_cast<int>(frames.size()), median_of(level),
-                        difference_sigma(samples, scale), 0};
-    samples.clear();
+    MasterResult result;
+    result.pixels = Image(width, height, planes);
+    result.frames = static_cast<int>(count);
+    std::vector<float> levels;
+    for (std::size_t c = 0; c < colours; ++c) {
+        levels.clear();
+        for (const FrameSample& s : samples)
+            levels.push_back(s.level[c]);
+        const auto [least, most] = std::minmax_element(levels.begin(), levels.end());
+        const double spread = *most - *least, level = median_in_place(levels);
+        if (colours > 1) result.colour_levels.push_back(level);
+        result.level += level / static_cast<double>(colours);
+        result.level_spread = std::max(result.level_spread, flat && level > 0 ? spread / level : spread);
+    }
+    if (count > 1)
+        result.frame_noise = difference_sigma(frames, samples, subtract, constant, cfa, flat, context.workers);
 
-    std::vector<FrameExpectation> expectations(frames.size());
+    const Combination combination = choose_combination(role, result.frames);
+    result.combination = combination.reason;
+    std::vector<FrameExpectation> expectations(count);
     const auto variance = static_cast<float>(std::max(1e-12, result.frame_noise * result.frame_noise));
     for (auto& e : expectations)
         e.variance = variance;
-    const StackCombiner combiner(expectations, 0, result.frame_noise > 0, options.rejection);
+    const StackCombiner combiner(expectations, 0, result.frame_noise > 0, combination.rejection);
 
     // Bands of whole rows, sized by the budget: the samples of all frames, and their mapped pages.
-    const auto count = static_cast<std::uint64_t>(frames.size());
     const std::uint64_t row_bytes = (count + 2) * static_cast<std::uint64_t>(width) * (sizeof(float) + 2);
     const std::uint64_t share = std::max<std::uint64_t>(context.memory.for_buffers() / 2, 1) /
                                 static_cast<std::uint64_t>(context.workers.threads());
     const int band = static_cast<int>(std::clamp<std::uint64_t>(share / row_bytes, 1, 64));
     const int bands = (height + band - 1) / band;
     std::atomic<std::uint64_t> rejected{0};
-    context.workers.for_each(static_cast<std::size_t>(bands), [&](std::size_t b) {
-        const Region region{0, static_cast<int>(b) * band, width, std::min(band, height - static_cast<int>(b) * band)};
+    context.workers.for_each(static_cast<std::size_t>(bands * planes), [&](std::size_t job) {
+        const int plane = static_cast<int>(job) / bands, b = static_cast<int>(job) % bands;
+        const Region region{0, b * band, width, std::min(band, height - b * band)};
         const std::ptrdiff_t pixels = region.area();
-        std::vector<float> block(static_cast<std::size_t>(pixels) * frames.size()),
-            dark(static_cast<std::size_t>(pixels), constant);
-        std::vector<float> weight(static_cast<std::size_t>(pixels));
-        std::vector<std::uint16_t> low(static_cast<std::size_t>(pixels)), high(static_cast<std::size_t>(pixels));
-        if (subtract) subtract->read(region, {dark.data(), width, region.height, width});
-        for (std::size_t f = 0; f < frames.size(); ++f) {
+        const auto area = static_cast<std::size_t>(pixels);
+        std::vector<float> block(area * count), dark(area, constant), weight(area);
+        std::vector<std::uint16_t> low(area), high(area);
+        if (subtract) subtract->read(region, {dark.data(), width, region.height, width}, plane);
+        for (std::size_t f = 0; f < count; ++f) {
             float* to = block.data() + static_cast<std::ptrdiff_t>(f) * pixels;
-            frames[f]->read(region, {to, width, region.height, width});
-            if (flat)
-                for (std::ptrdiff_t i = 0; i < pixels; ++i)
-                    to[i] = (to[i] - dark[static_cast<std::size_t>(i)]) * scale[f];
+            frames[f]->read(region, {to, width, region.height, width}, plane);
+            if (!flat) continue;
+            const Levelling level(samples[f], width, height, cfa, planes == 3);
+            for (int y = 0; y < region.height; ++y)
+                level.apply(region.y + y, plane, dark.data() + static_cast<std::ptrdiff_t>(y) * width,
+                            to + static_cast<std::ptrdiff_t>(y) * width);
         }
-        combiner.combine({block.data(), static_cast<int>(frames.size()), pixels, static_cast<int>(pixels)},
-                         {result.pixels.plane().row(region.y), weight.data(), low.data(), high.data()});
+        float* out = result.pixels.plane(plane).row(region.y);
+        combiner.combine({block.data(), static_cast<int>(count), pixels, static_cast<int>(pixels)},
+                         {out, weight.data(), low.data(), high.data()});
+        if (count == 2 && result.frame_noise > 0)
+            lower_of_two(block.data(), block.data() + pixels, pixels,
+                         static_cast<float>(6 * std::sqrt(2.0) * result.frame_noise), out, high.data());
         std::uint64_t n = 0;
-        for (std::ptrdiff_t i = 0; i < pixels; ++i)
-            n += low[static_cast<std::size_t>(i)] + high[static_cast<std::size_t>(i)];
+        for (std::size_t i = 0; i < area; ++i)
+            n += low[i] + high[i];
         rejected += n;
         for (const auto& f : frames)
             f->release();
     });
-    result.rejected_share = static_cast<double>(rejected) /
-                            (static_cast<double>(count) * static_cast<double>(result.pixels.bounds().area()));
-
-    if (flat) { // mean 1, whatever dead or hot pixels say
-        double mean = image_statistics(result.pixels.plane(), 2000000).location;
-        double sum = 0;
-        std::int64_t n = 0;
-        for (const float v : result.pixels.pixels())
-            if (v > 0.2 * mean && v < 3 * mean) {
-                sum += v;
-                ++n;
-            }
-        if (n > 0) mean = sum / static_cast<double>(n);
-        const auto factor = static_cast<float>(1 / mean);
-        for (float& v : result.pixels.pixels())
-            v *= factor;
+    result.rejected_share = static_cast<double>(rejected) / (static_cast<double>(count) * static_cast<double>(planes) *
+                                                             static_cast<double>(result.pixels.bounds().area()));
+    if (flat) {
+        for (int p = 0; p < planes; ++p)
+            result.star_pixels += patch_fixed_stars(result.pixels.plane(p), cfa);
+        normalise_colours(result.pixels, cfa);
     }
+    result.gradient = gradient_of(result.pixels, cfa);
+    result.noise = result.frame_noise / std::sqrt(static_cast<double>(count) * (1 - result.rejected_share));
     return result;
 }
 

@@ -160,7 +160,8 @@ std::string cfa_of(const std::string& text) {
     for (const unsigned char c : text)
         if (std::isalpha(c)) p += static_cast<char>(std::toupper(c));
     const bool size = p.size() == 4 || p.size() == 36;
-    return size && p.find_first_not_of("RGB") == std::string::npos && p.find('G') != std::string::npos ? p : "";
+    const auto has = [&](char c) { return p.find(c) != std::string::npos; };
+    return size && p.find_first_not_of("RGB") == std::string::npos && has('R') && has('G') && has('B') ? p : "";
 }
 
 /// The pattern when the first pixel is `dx`, `dy` further on.
@@ -565,7 +566,8 @@ Exposure describe_exposure(const std::string& path, const FrameSummary& s) {
 std::string sensor_key(const Exposure& e) {
     return fmt::format("{} {}x{} bin {}x{} {}", e.camera.empty() ? "unnamed camera" : e.camera, e.width, e.height,
                        e.binning_x, e.binning_y,
-                       e.cfa.empty()      ? "mono"
+                       e.planes == 3      ? "RGB"
+                       : e.cfa.empty()    ? "mono"
                        : e.cfa.size() > 4 ? "6x6 CFA"
                                           : e.cfa);
 }

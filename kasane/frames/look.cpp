@@ -225,6 +225,37 @@ double full_scale_above(double highest) {
     return highest;
 }
 
+bool shows_stars(const Look& look) {
+    return look.stars * 1e-6 * look.windows * kWindow * kWindow >= 3 && look.stars >= 4;
+}
+
+void add_to_context(LookContext& context, const Look& look) {
+    if (look.windows == 0) return;
+    context.floor = std::min(context.floor.value_or(look.level), look.level);
+    context.highest = std::max(context.highest.value_or(look.highest), look.highest);
+    if (!shows_stars(look)) return;
+    context.darkest_starry = std::min(context.darkest_starry.value_or(look.level), look.level);
+    context.brightest_starry = std::max(context.brightest_starry.value_or(look.level), look.level);
+}
+
+namespace {
+
+/// What the skies of the other frames with stars say: where the heap holds dark and bright ones, the dark are lights
+/// and the bright are flats of the twilight. Positive speaks for a light.
+double sky_among_others(const LookContext& context, double floor, double scale, double share) {
+    if (!context.darkest_starry || !context.brightest_starry) return 0;
+    constexpr double kDarkSky = 0.02;                       // share of the full scale below which skies are all dark
+    constexpr double kBothKinds = 1.2, kLightsDiffer = 0.8; // logarithms of ratios of levels
+    const auto dark = [&](double level) { return std::max(kDarkSky, (level - floor) / scale); };
+    const double darkest = dark(*context.darkest_starry);
+    const double both = std::log(dark(*context.brightest_starry) / darkest);
+    const double above = std::log(std::max(kDarkSky, share) / darkest);
+    const double score = std::clamp(1.5 * (kLightsDiffer - above), -2.5, 1.5);
+    return score > 0 && both < kBothKinds ? 0 : score;
+}
+
+} // namespace
+
 RoleGuess guess_role(const Look& look, const LookContext& context) {
     if (look.windows == 0) return {Role::unknown, 0, "too small to look at"};
     const double scale =
@@ -235,15 +266,14 @@ RoleGuess guess_role(const Look& look, const LookContext& context) {
     const double share = signal / scale; // 0..1
     const double seconds = context.seconds.value_or(-1);
     const auto sure = [](double score) { return 0.5 + 0.5 * std::tanh(std::abs(score)); };
-    // Stars beyond what tracks of particles make. A single one must be high.
-    const bool stars = look.stars * 1e-6 * look.windows * kWindow * kWindow >= 3 && look.stars >= 4;
-    if (stars) {
+    if (shows_stars(look)) {
         // A light's brightest stars tower above its sky; on a sky flat they are ripples on a flood.
         const double contrast = look.star_peak / std::max(signal, 4 * look.noise);
         double score = 1.2 * std::log(contrast / 0.35) + 0.6 * std::log(look.stars / 60);
         if (share > 0) score -= 1.0 * std::log(std::max(share, 0.004) / 0.10);
         if (share > 0.13) score -= 0.5; // few skies are as bright, most flats are
-        if (seconds > 0) score += 0.5 * std::log(std::max(seconds, 0.1) / 20);
+        score += sky_among_others(context, floor, scale, share);
+        if (seconds > 0) score += std::clamp(2 * std::log(seconds / 17), -2.5, 2.5);
         if (score > 0 || share < 0.04)
             return {Role::light, sure(share < 0.04 ? std::max(1.0, score) : score),
                     fmt::format("{:.0f} stars per megapixel above the sky", look.stars)};
@@ -268,7 +298,9 @@ RoleGuess guess_role(const Look& look, const LookContext& context) {
                 fmt::format("evenly lit to {:.1f} % of the full scale, without stars", 100 * share)};
     }
     if ((share > 0.012 && signal > 12 * look.noise) ||
-        (as_light && share > 0.003 && signal > 2 * look.noise && look.falloff > 0.02 * signal))
+        (as_light && share > 0.003 && signal > 2 * look.noise && look.falloff > 0.02 * signal) ||
+        (as_light && share > 0.0003 && signal > 3 * look.noise && look.falloff > 0.08 * signal) ||
+        (as_light && signal > 1.5 * look.noise && look.falloff > 0.3 * signal && look.falloff > 0.5 * look.noise))
         return {Role::light, 0.5, "a lit sky without stars"};
     // Dark: hot pixels grow with the exposure; a bias has next to none.
     const double hot = look.lone * std::max(1.0, look.lone_excess / 20); // many, or few and strong

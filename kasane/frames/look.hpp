@@ -42,7 +42,11 @@ struct LookContext {
     std::optional<double> highest; ///< highest value of any: tells 12 and 14-bit cameras from others
     std::optional<double> floor;   ///< lowest level among them: that of bias and darks where they are there
     std::optional<double> seconds; ///< exposure time of this one
+    std::optional<double> darkest_starry, brightest_starry; ///< levels of the frames that show stars
 };
+
+/// Whether there are more peaks with the width of stars than tracks of particles make.
+bool shows_stars(const Look& look);
 
 struct RoleGuess {
     Role role = Role::unknown;
@@ -52,6 +56,9 @@ struct RoleGuess {
 
 /// The full scale of a sensor whose frames reach `highest`: 1, 255, 4095, 16383, 65535 or that value.
 double full_scale_above(double highest);
+
+/// Adds a frame of the sensor to what is known of them all.
+void add_to_context(LookContext& context, const Look& look);
 
 /// The role that the pixels speak for: bias, dark, flat (sky flats with stars too) or light. The thresholds were set on
 /// simulated frames; docs/gathering.md tells how often they err on others.

@@ -59,6 +59,7 @@ public:
             nameless.binning_x = all_[i].binning_x;
             nameless.binning_y = all_[i].binning_y;
             nameless.cfa = all_[i].cfa;
+            nameless.planes = all_[i].planes;
             geometry_.push_back(geometries_.try_emplace(sensor_key(nameless), geometries_.size()).first->second);
             sensor_.push_back(sensors_.try_emplace(sensor_key(all_[i]), sensors_.size()).first->second);
         }
@@ -124,7 +125,7 @@ private:
         if (e.made_by_kasane && e.role == Role::light) return; // a result, not an input
         if (e.role == Role::unknown) {
             unplaced_.push_back(e.path);
-        } else if (e.planes != 1) {
+        } else if (e.planes != 1 && e.planes != 3) {
             colour_images_.push_back(e.path);
         } else if (e.role == Role::light) {
             if (e.is_master)
@@ -268,6 +269,7 @@ private:
         s.filter = e.filter;
         s.sensor = sensor_key(e);
         s.mosaic = !e.cfa.empty();
+        s.planes = e.planes;
         s.lights.push_back({});
         s.lights.back().exposure = i;
         result_.stacks.push_back(std::move(s));
@@ -731,25 +733,13 @@ private:
             if (used.count(name)) result_.findings.push_back(std::move(f));
         if (!colour_images_.empty())
             finding(Level::warning, "colour-image", colour_images_,
-                    "pictures of three colours are not raw exposures; this version does not integrate them",
-                    "Give the raw exposures, not processed pictures");
+                    "images with other than one or three planes are not exposures", "Remove them, or exclude them");
         if (!unplaced_.empty())
             finding(Level::warning, "role-unknown", unplaced_,
                     fmt::format("{} file{} not placed: neither header, folder name nor file name says what {}",
                                 unplaced_.size(), unplaced_.size() == 1 ? " was" : "s were",
                                 unplaced_.size() == 1 ? "it is" : "they are"),
                     "Put them into folders named lights, darks, flats or bias, or give their role in the recipe");
-        std::vector<std::string> mosaic;
-        for (const StackPlan& s : result_.stacks)
-            if (s.mosaic)
-                for (const LightPlan& l : s.lights)
-                    mosaic.push_back(all_[l.exposure].path);
-        if (!mosaic.empty())
-            finding(
-                Level::blocker, "colour-filter-array", mosaic,
-                fmt::format("{} lights come from a colour sensor, which this version pairs but does not yet integrate",
-                            mosaic.size()),
-                "Use exposures of a mono camera");
     }
 
     const std::vector<Exposure>& all_;

@@ -54,7 +54,8 @@ struct StackPlan {
     std::string target, filter, sensor;
     std::vector<LightPlan> lights; ///< in order of time, then content
     std::vector<PairedGroup> groups;
-    bool mosaic = false; ///< of a colour filter array, which this version calibrates but does not integrate
+    bool mosaic = false; ///< of a colour filter array
+    int planes = 1;      ///< of each file: 3 for pictures that are in colour already
 };
 
 struct Pairing {

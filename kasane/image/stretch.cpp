@@ -47,4 +47,33 @@ Raster<std::uint8_t> render(View<const float> plane, const Stretch& stretch, int
     return out;
 }
 
+std::vector<Stretch> choose_stretches(const Image& image, const std::vector<double>& scales,
+                                      const StretchOptions& options) {
+    if (image.planes() != 3) return {choose_stretch(image.plane(), options)};
+    const auto sky_of = [&](int p) {
+        std::vector<float> values = sample_pixels(image.plane(p), 400000);
+        return clipped_statistics(values, 2.5f).location;
+    };
+    const Stretch green = choose_stretch(image.plane(1), options);
+    const float sky = sky_of(1);
+    std::vector<Stretch> out;
+    for (int p = 0; p < 3; ++p) {
+        const auto scale = static_cast<float>(scales.size() == 3 ? scales[static_cast<std::size_t>(p)] : 1);
+        const float own = sky_of(p);
+        out.push_back({own + (green.black - sky) / scale, own + (green.white - sky) / scale, green.strength});
+    }
+    return out;
+}
+
+Raster<std::uint8_t> render_planes(const Image& image, const std::vector<Stretch>& stretches, int most) {
+    Raster<std::uint8_t> out;
+    for (int p = 0; p < static_cast<int>(stretches.size()); ++p) {
+        const Raster<std::uint8_t> grey = render(image.plane(p), stretches[static_cast<std::size_t>(p)], most);
+        if (stretches.size() == 1) return grey;
+        if (out.empty()) out = Raster<std::uint8_t>(grey.width(), grey.height(), static_cast<int>(stretches.size()));
+        std::copy(grey.pixels().begin(), grey.pixels().end(), out.plane(p).data);
+    }
+    return out;
+}
+
 } // namespace kasane

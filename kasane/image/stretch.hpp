@@ -4,6 +4,7 @@
 #include <kasane/image/image.hpp>
 
 #include <cstdint>
+#include <vector>
 
 namespace kasane {
 
@@ -26,8 +27,16 @@ struct StretchOptions {
 /// Chooses black, white and strength from the data of one plane.
 Stretch choose_stretch(View<const float> plane, const StretchOptions& options = {});
 
+/// One stretch a plane. Of three planes each keeps its own sky, so that the background is neutral, and all share
+/// contrast: that of green, times `scales` (factors that bring red, green and blue to one level; empty: 1).
+std::vector<Stretch> choose_stretches(const Image& image, const std::vector<double>& scales = {},
+                                      const StretchOptions& options = {});
+
 /// 8-bit rendering of one plane; no data is black. `most` bounds the longer side: larger images are averaged down by a
 /// whole factor.
 Raster<std::uint8_t> render(View<const float> plane, const Stretch& stretch, int most = 1600);
+
+/// The same of one plane, or of three as red, green and blue, with one stretch a plane.
+Raster<std::uint8_t> render_planes(const Image& image, const std::vector<Stretch>& stretches, int most = 1600);
 
 } // namespace kasane

@@ -9,6 +9,7 @@
 #include <atomic>
 #include <cmath>
 #include <mutex>
+#include <random>
 
 namespace kasane {
 
@@ -55,12 +56,8 @@ Region source_box(const Affine& t, const Region& r, const Region& frame) {
         wanted, {-kBefore, -kBefore, frame.width + kBefore + kLanczosRadius, frame.height + kBefore + kLanczosRadius});
 }
 
-/// Reads `box`, which may reach beyond the frame; the pixels there repeat the frame's edge.
-void read_padded(const CalibratedView& view, const Region& box, View<float> out) {
-    const Region inside = intersect(box, view.bounds());
-    const Region at{inside.x - box.x, inside.y - box.y, inside.width, inside.height};
-    view.read(inside, out.crop(at));
-    if (inside == box) return;
+/// Fills what lies outside `at` with the nearest pixel inside: the frame's edge is repeated.
+void pad(View<float> out, const Region& at) {
     for (int y = at.y; y < at.bottom(); ++y) {
         std::fill(out.row(y), out.row(y) + at.x, out(at.x, y));
         std::fill(out.row(y) + at.right(), out.row(y) + out.width, out(at.right() - 1, y));
@@ -68,6 +65,39 @@ void read_padded(const CalibratedView& view, const Region& box, View<float> out)
     for (int y = 0; y < out.height; ++y)
         if (y < at.y || y >= at.bottom())
             std::copy_n(out.row(std::clamp(y, at.y, at.bottom() - 1)), out.width, out.row(y));
+}
+
+Region united(const Region& a, const Region& b) {
+    if (a.empty()) return b;
+    if (b.empty()) return a;
+    const int x = std::min(a.x, b.x), y = std::min(a.y, b.y);
+    return {x, y, std::max(a.right(), b.right()) - x, std::max(a.bottom(), b.bottom()) - y};
+}
+
+/// The transform to a plane's own samples.
+Affine to_plane(const StackFrame& frame, std::size_t plane) {
+    Affine t = frame.planes[plane].to_frame;
+    const auto shift = frame.view->shift(static_cast<int>(plane));
+    t.c -= shift[0];
+    t.f -= shift[1];
+    return t;
+}
+
+/// Output pixels for which the sample at (x, y) of the frame is one of the four nearest.
+template <class F>
+void for_each_touched(const Affine& to_frame, const Affine& to_output, int x, int y, const Region& region, F f) {
+    double cx = 0, cy = 0;
+    to_output.apply(x, y, cx, cy);
+    const int reach = static_cast<int>(std::ceil(1.5 / std::max(0.1, to_frame.scale())));
+    const Region box = intersect({static_cast<int>(std::lround(cx)) - reach, static_cast<int>(std::lround(cy)) - reach,
+                                  2 * reach + 1, 2 * reach + 1},
+                                 region);
+    for (int j = box.y; j < box.bottom(); ++j)
+        for (int i = box.x; i < box.right(); ++i) {
+            double u = 0, v = 0;
+            to_frame.apply(i, j, u, v);
+            if (std::abs(u - x) < 1 && std::abs(v - y) < 1) f(i, j);
+        }
 }
 
 void normalise(const Normalization& level, const Region& region, double cx, double cy, View<float> v) {
@@ -83,8 +113,10 @@ void normalise(const Normalization& level, const Region& region, double cx, doub
 
 /// Buffers of one worker.
 struct Scratch {
-    std::vector<float> samples;
-    Image source;
+    std::vector<float> samples; ///< plane by plane, frame by frame
+    Resampler resampler;
+    std::vector<std::vector<std::vector<std::uint32_t>>> doubtful; ///< by plane, by frame: pixels of the tile
+    std::vector<std::uint16_t> real;
     std::vector<float> mean, weight;
     std::vector<std::uint16_t> low, high;
 };
@@ -110,46 +142,109 @@ private:
 };
 
 /// The largest tile whose samples fit: the budget less the result, half of it for tiles, the rest for mapped pages.
-int choose_tile(std::size_t frames, int wanted, std::uint64_t budget, int threads) {
+int choose_tile(std::size_t samples, int wanted, std::uint64_t budget, int threads) {
     int side = wanted;
     const auto bytes = [&](int s) {
         const auto area = static_cast<std::uint64_t>(s) * static_cast<std::uint64_t>(s);
-        return static_cast<std::uint64_t>(threads) * area * (4 * static_cast<std::uint64_t>(frames) + 32);
+        return static_cast<std::uint64_t>(threads) * area * (4 * static_cast<std::uint64_t>(samples) + 64);
     };
     while (side > 16 && bytes(side) > budget / 2)
         side -= 16;
     return side;
 }
 
+/// Takes out the samples made of neighbours wherever enough other frames have real data. Returns how many.
+std::uint64_t pass_over_doubtful(Scratch& s, std::size_t plane, std::size_t frames, std::ptrdiff_t pixels,
+                                 double real_share) {
+    auto& lists = s.doubtful[plane];
+    if (std::all_of(lists.begin(), lists.end(), [](const auto& l) { return l.empty(); })) return 0;
+    float* samples = s.samples.data() + static_cast<std::ptrdiff_t>(plane * frames) * pixels;
+    constexpr double kLeast = 3; // frames with real data
+    const double needed = std::max(kLeast, real_share * static_cast<double>(frames));
+    std::fill(s.real.begin(), s.real.end(), std::uint16_t{0});
+    for (auto& list : lists) { // a pixel may have been touched by several defects
+        std::sort(list.begin(), list.end());
+        list.erase(std::unique(list.begin(), list.end()), list.end());
+        for (const std::uint32_t i : list)
+            ++s.real[i]; // doubtful frames, for now
+    }
+    const auto enough = [&](std::uint32_t i) {
+        std::size_t with_data = 0;
+        for (std::size_t f = 0; f < frames; ++f) {
+            const float v = samples[static_cast<std::ptrdiff_t>(f) * pixels + i];
+            with_data += v == v;
+        }
+        return static_cast<double>(with_data) - s.real[i] >= needed;
+    };
+    constexpr std::uint16_t kEnough = 0xffff, kNotEnough = 0xfffe;
+    std::uint64_t n = 0;
+    for (std::size_t f = 0; f < frames; ++f)
+        for (const std::uint32_t i : lists[f]) {
+            if (s.real[i] < kNotEnough) s.real[i] = enough(i) ? kEnough : kNotEnough; // decided once a pixel
+            if (s.real[i] != kEnough) continue;
+            samples[static_cast<std::ptrdiff_t>(f) * pixels + i] = kNoData;
+            ++n;
+        }
+    return n;
+}
+
 } // namespace
 
-void resample_region(const StackFrame& frame, const Region& region, double ringing_contrast, Image& scratch,
-                     View<float> out) {
-    const CalibratedView& view = *frame.view;
-    const Region box = source_box(frame.to_frame, region, view.bounds());
-    if (box.width < kLanczosTaps || box.height < kLanczosTaps || intersect(box, view.bounds()).empty()) {
-        for (int y = 0; y < region.height; ++y)
-            std::fill_n(out.row(y), region.width, kNoData);
+void Resampler::resample(const StackFrame& frame, const Region& region, double ringing_sigmas,
+                         const std::vector<View<float>>& out, std::vector<std::vector<std::uint32_t>>* doubtful) {
+    const FrameView& view = *frame.view;
+    Region box{};
+    for (std::size_t p = 0; p < out.size(); ++p)
+        box = united(box, source_box(to_plane(frame, p), region, view.bounds()));
+    inside_ = intersect(box, view.bounds());
+    if (box.width < kLanczosTaps || box.height < kLanczosTaps || inside_.empty()) {
+        for (const View<float>& o : out)
+            for (int y = 0; y < region.height; ++y)
+                std::fill_n(o.row(y), region.width, kNoData);
         return;
     }
-    if (scratch.pixels().size() < static_cast<std::size_t>(box.area()))
-        scratch = Image(static_cast<int>(box.area()), 1);
-    const View<float> source{scratch.pixels().data(), box.width, box.height, box.width};
-    read_padded(view, box, source);
+    const auto area = static_cast<std::size_t>(box.area());
+    if (pixels_.size() < area * out.size()) pixels_.resize(area * out.size());
+    const Region at{inside_.x - box.x, inside_.y - box.y, inside_.width, inside_.height};
+    std::array<View<float>, 3> source{}, inside{};
+    for (std::size_t p = 0; p < out.size(); ++p) {
+        source[p] = {pixels_.data() + p * area, box.width, box.height, box.width};
+        inside[p] = source[p].crop(at);
+    }
+    doubtful_.clear();
+    view.read(inside_, {inside.data(), out.size()}, doubtful ? &doubtful_ : nullptr);
+    if (box != inside_)
+        for (std::size_t p = 0; p < out.size(); ++p)
+            pad(source[p], at);
 
     constexpr int kChunk = 512;
     std::array<std::int32_t, kChunk> column{}, row{};
     std::array<float, kChunk> fx{}, fy{};
-    const Affine& t = frame.to_frame;
-    for (int y = 0; y < region.height; ++y) {
-        const FixedPoint u(t.b * (region.y + y) + t.c, t.a), v(t.e * (region.y + y) + t.f, t.d);
-        for (int x = 0; x < region.width; x += kChunk) {
-            const int n = std::min(kChunk, region.width - x);
-            split(u, region.x + x, n, box.x, column.data(), fx.data());
-            split(v, region.x + x, n, box.y, row.data(), fy.data());
-            resample_lanczos3(source, {column.data(), row.data(), fx.data(), fy.data(), n}, out.row(y) + x,
-                              {.ringing_contrast = static_cast<float>(ringing_contrast)});
+    for (std::size_t p = 0; p < out.size(); ++p) {
+        const Affine t = to_plane(frame, p);
+        const auto contrast = static_cast<float>(ringing_sigmas * frame.planes[p].noise);
+        for (int y = 0; y < region.height; ++y) {
+            const FixedPoint u(t.b * (region.y + y) + t.c, t.a), v(t.e * (region.y + y) + t.f, t.d);
+            for (int x = 0; x < region.width; x += kChunk) {
+                const int n = std::min(kChunk, region.width - x);
+                split(u, region.x + x, n, box.x, column.data(), fx.data());
+                split(v, region.x + x, n, box.y, row.data(), fy.data());
+                resample_lanczos3(source[p], {column.data(), row.data(), fx.data(), fy.data(), n}, out[p].row(y) + x,
+                                  {.ringing_contrast = contrast});
+            }
         }
+    }
+    if (!doubtful || doubtful_.empty()) return;
+    std::array<Affine, 3> forward, backward;
+    for (std::size_t p = 0; p < out.size(); ++p) {
+        forward[p] = to_plane(frame, p);
+        backward[p] = forward[p].inverse();
+    }
+    for (const Doubtful& d : doubtful_) {
+        const auto p = static_cast<std::size_t>(d.plane);
+        for_each_touched(forward[p], backward[p], d.x, d.y, region, [&](int x, int y) {
+            (*doubtful)[p].push_back(static_cast<std::uint32_t>((y - region.y) * region.width + (x - region.x)));
+        });
     }
 }
 
@@ -171,75 +266,158 @@ double resampling_noise_factor(const Affine& t, int width, int height) {
     return sum / (kGrid * kGrid);
 }
 
-MasterLight integrate(const std::vector<StackFrame>& frames, int width, int height, double level,
+namespace {
+
+constexpr int kNoiseField = 96, kNoiseMargin = 12; // pixels
+
+/// A sum of uniform numbers, of variance 1.
+float nearly_normal(std::mt19937_64& bits) {
+    float sum = -6;
+    for (int i = 0; i < 12; ++i)
+        sum += static_cast<float>(bits() >> 40) * 0x1p-24f;
+    return sum;
+}
+
+} // namespace
+
+NoiseFactors::NoiseFactors(const FrameView& view) {
+    if (!view.interpolated()) return;
+    constexpr int kRealisations = 4;
+    const CfaPattern& cfa = view.source().calibration().cfa;
+    const Demosaic method = view.method() == ColourMethod::bilinear ? Demosaic::bilinear : Demosaic::adaptive;
+    const int halo = demosaic_halo(method, cfa);
+    std::mt19937_64 bits(1);
+    for (int k = 0; k < kRealisations; ++k) {
+        Image mosaic(kNoiseField + 2 * halo, kNoiseField + 2 * halo), planes(kNoiseField, kNoiseField, 3);
+        for (float& v : mosaic.pixels())
+            v = nearly_normal(bits);
+        demosaic(mosaic.plane(), cfa.shifted(-halo, -halo), method,
+                 {planes.plane(0), planes.plane(1), planes.plane(2)});
+        fields_.push_back(std::move(planes));
+    }
+}
+
+double NoiseFactors::factor(int plane, const Affine& to_frame, int width, int height) const {
+    if (fields_.empty()) return resampling_noise_factor(to_frame, width, height);
+    std::vector<std::int32_t> column, row;
+    std::vector<float> fx, fy;
+    for (int y = kNoiseMargin; y < kNoiseField - kNoiseMargin; ++y)
+        for (int x = kNoiseMargin; x < kNoiseField - kNoiseMargin; ++x) {
+            double u = 0, v = 0; // the fractions that the transform brings somewhere in the frame, by odd steps
+            to_frame.apply(std::floor((x * 37 % 101) / 101.0 * width), std::floor((y * 53 % 103) / 103.0 * height), u,
+                           v);
+            column.push_back(x);
+            row.push_back(y);
+            fx.push_back(static_cast<float>(u - std::floor(u)));
+            fy.push_back(static_cast<float>(v - std::floor(v)));
+        }
+    double squares = 0;
+    std::vector<float> out(column.size());
+    for (const Image& field : fields_) {
+        resample_lanczos3(field.plane(plane),
+                          {column.data(), row.data(), fx.data(), fy.data(), static_cast<int>(out.size())}, out.data());
+        for (const float v : out)
+            squares += static_cast<double>(v) * v;
+    }
+    return squares / static_cast<double>(out.size() * fields_.size());
+}
+
+MasterLight integrate(const std::vector<StackFrame>& frames, int width, int height, const std::vector<double>& levels,
                       const Context& context, const IntegrateOptions& options) {
     if (frames.empty()) throw DataError("there are no frames to integrate", {}, {});
-    MasterLight result{Image(width, height, 1, kNoData), Image(width, height), {}, 0, 0, 0};
-    std::vector<FrameExpectation> expectations;
-    double total = 0;
-    for (const StackFrame& f : frames) {
-        const double sigma = std::max(1e-9, f.level.scale * f.noise);
-        const double factor = resampling_noise_factor(f.to_frame, width, height);
-        const double slope = f.electrons_per_adu > 0 ? factor * f.level.scale / f.electrons_per_adu : 0;
-        result.weights.push_back(1 / (sigma * sigma));
-        total += result.weights.back();
-        expectations.push_back({0, static_cast<float>(factor * sigma * sigma), static_cast<float>(slope)});
+    const std::size_t planes = frames.front().planes.size(), count = frames.size();
+    for (const StackFrame& f : frames)
+        if (f.planes.size() != planes || f.view->planes() != static_cast<int>(planes) || levels.size() != planes)
+            throw UsageError("the frames of a stack differ in their number of planes", f.view->source().raw().path(),
+                             "Stack mono and colour exposures apart");
+    const int n_planes = static_cast<int>(planes);
+    MasterLight result{Image(width, height, n_planes, kNoData), Image(width, height, n_planes), {}, 0, 0, 0, 0};
+    const NoiseFactors noise(*frames.front().view);
+    std::vector<StackCombiner> combiners;
+    for (std::size_t p = 0; p < planes; ++p) {
+        std::vector<FrameExpectation> expectations;
+        std::vector<double> weights;
+        double total = 0;
+        for (const StackFrame& f : frames) {
+            const StackPlane& plane = f.planes[p];
+            const double sigma = std::max(1e-9, plane.level.scale * plane.noise);
+            const double factor = noise.factor(static_cast<int>(p), to_plane(f, p), width, height);
+            const double slope = f.electrons_per_adu > 0 ? factor * plane.level.scale / f.electrons_per_adu : 0;
+            weights.push_back(1 / (sigma * sigma));
+            total += weights.back();
+            expectations.push_back({0, static_cast<float>(factor * sigma * sigma), static_cast<float>(slope)});
+        }
+        for (std::size_t i = 0; i < count; ++i) {
+            weights[i] /= total;
+            expectations[i].weight = static_cast<float>(weights[i]);
+        }
+        result.weights.push_back(std::move(weights));
+        combiners.emplace_back(std::move(expectations), static_cast<float>(levels[p]), true, options.rejection);
     }
-    for (std::size_t i = 0; i < frames.size(); ++i) {
-        result.weights[i] /= total;
-        expectations[i].weight = static_cast<float>(result.weights[i]);
-    }
-    const StackCombiner combiner(expectations, static_cast<float>(level), true, options.rejection);
 
-    const std::uint64_t result_bytes = static_cast<std::uint64_t>(result.pixels.bounds().area()) * 8;
+    const std::uint64_t result_bytes = static_cast<std::uint64_t>(result.pixels.bounds().area()) * 8 * planes;
     const std::uint64_t buffers = std::max<std::uint64_t>(
         32u << 20, context.memory.for_buffers() - std::min(context.memory.for_buffers(), result_bytes));
-    const int side = choose_tile(frames.size(), options.tile, buffers, context.workers.threads());
+    const int side = choose_tile(count * planes, options.tile, buffers, context.workers.threads());
     const int across = (width + side - 1) / side, down = (height + side - 1) / side;
     const double cx = 0.5 * (width - 1), cy = 0.5 * (height - 1);
     ScratchPool pool;
-    std::atomic<std::uint64_t> samples{0}, low{0}, high{0}, mapped{0};
+    std::atomic<std::uint64_t> samples{0}, low{0}, high{0}, passed_over{0}, mapped{0};
 
     context.workers.for_each(static_cast<std::size_t>(across) * static_cast<std::size_t>(down), [&](std::size_t index) {
         const int tx = static_cast<int>(index) % across, ty = static_cast<int>(index) / across;
         const Region region = intersect({tx * side, ty * side, side, side}, {0, 0, width, height});
         const std::ptrdiff_t pixels = region.area();
+        const auto area = static_cast<std::size_t>(pixels);
         auto s = pool.take();
-        s->samples.resize(static_cast<std::size_t>(pixels) * frames.size());
+        s->samples.resize(area * count * planes);
         for (auto* v : {&s->mean, &s->weight})
-            v->resize(static_cast<std::size_t>(pixels));
-        for (auto* v : {&s->low, &s->high})
-            v->resize(static_cast<std::size_t>(pixels));
-        for (std::size_t f = 0; f < frames.size(); ++f) {
-            const View<float> out{s->samples.data() + static_cast<std::ptrdiff_t>(f) * pixels, region.width,
-                                  region.height, region.width};
+            v->resize(area);
+        for (auto* v : {&s->low, &s->high, &s->real})
+            v->resize(area);
+        s->doubtful.assign(planes, std::vector<std::vector<std::uint32_t>>(count));
+        std::vector<View<float>> out(planes);
+        std::vector<std::vector<std::uint32_t>> doubtful(planes);
+        for (std::size_t f = 0; f < count; ++f) {
             const StackFrame& frame = frames[f];
-            resample_region(frame, region, options.ringing_sigmas * frame.noise, s->source, out);
-            normalise(frame.level, region, cx, cy, out);
+            for (std::size_t p = 0; p < planes; ++p) {
+                out[p] = {s->samples.data() + static_cast<std::ptrdiff_t>(p * count + f) * pixels, region.width,
+                          region.height, region.width};
+                doubtful[p].clear();
+            }
+            s->resampler.resample(frame, region, options.ringing_sigmas, out, &doubtful);
+            for (std::size_t p = 0; p < planes; ++p) {
+                normalise(frame.planes[p].level, region, cx, cy, out[p]);
+                s->doubtful[p][f] = doubtful[p];
+            }
             // Mapped pages count as ours: give them back before they outgrow their share.
-            const Region box =
-                intersect(source_box(frame.to_frame, region, frame.view->bounds()), frame.view->bounds());
-            const std::uint64_t bytes = frame.view->mapped_bytes(box);
+            const Region& read = s->resampler.source();
+            const std::uint64_t bytes = read.empty() ? 0 : frame.view->mapped_bytes(read);
             if ((mapped += bytes) > buffers / 4) {
                 mapped = 0;
                 for (const StackFrame& other : frames)
                     other.view->release();
             }
         }
-        combiner.combine({s->samples.data(), static_cast<int>(frames.size()), pixels, static_cast<int>(pixels)},
-                         {s->mean.data(), s->weight.data(), s->low.data(), s->high.data()});
         std::uint64_t n_low = 0, n_high = 0, n = 0;
-        for (const float v : s->samples)
-            n += v == v;
-        for (std::ptrdiff_t i = 0; i < pixels; ++i) {
-            n_low += s->low[static_cast<std::size_t>(i)];
-            n_high += s->high[static_cast<std::size_t>(i)];
-        }
-        for (int y = 0; y < region.height; ++y) {
-            std::copy_n(s->mean.data() + static_cast<std::ptrdiff_t>(y) * region.width, region.width,
-                        result.pixels.plane().row(region.y + y) + region.x);
-            std::copy_n(s->weight.data() + static_cast<std::ptrdiff_t>(y) * region.width, region.width,
-                        result.coverage.plane().row(region.y + y) + region.x);
+        for (std::size_t p = 0; p < planes; ++p) {
+            passed_over += pass_over_doubtful(*s, p, count, pixels, options.real_share);
+            const float* block = s->samples.data() + static_cast<std::ptrdiff_t>(p * count) * pixels;
+            combiners[p].combine({block, static_cast<int>(count), pixels, static_cast<int>(pixels)},
+                                 {s->mean.data(), s->weight.data(), s->low.data(), s->high.data()});
+            for (std::size_t i = 0; i < area * count; ++i)
+                n += block[i] == block[i];
+            for (std::size_t i = 0; i < area; ++i) {
+                n_low += s->low[i];
+                n_high += s->high[i];
+            }
+            for (int y = 0; y < region.height; ++y) {
+                const auto plane = static_cast<int>(p);
+                std::copy_n(s->mean.data() + static_cast<std::ptrdiff_t>(y) * region.width, region.width,
+                            result.pixels.plane(plane).row(region.y + y) + region.x);
+                std::copy_n(s->weight.data() + static_cast<std::ptrdiff_t>(y) * region.width, region.width,
+                            result.coverage.plane(plane).row(region.y + y) + region.x);
+            }
         }
         samples += n, low += n_low, high += n_high;
         pool.give(std::move(s));
@@ -250,6 +428,7 @@ MasterLight integrate(const std::vector<StackFrame>& frames, int width, int heig
     result.samples = samples;
     result.rejected_low = low;
     result.rejected_high = high;
+    result.passed_over = passed_over;
     return result;
 }
 

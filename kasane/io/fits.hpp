@@ -21,9 +21,10 @@ FrameSummary read_fits_summary(const std::filesystem::path& file);
 
 /// One image to write: the first becomes the primary array, others become image extensions.
 struct FitsImage {
-    View<const float> pixels;
-    Header header;         ///< keywords beside the structural ones; HISTORY cards allowed
-    std::string name = {}; ///< EXTNAME
+    View<const float> pixels; ///< of the first plane; others follow in memory
+    Header header;            ///< keywords beside the structural ones; HISTORY cards allowed
+    std::string name = {};    ///< EXTNAME
+    int planes = 1;
 };
 
 /// Writes 32-bit float images with CHECKSUM and DATASUM, safely (output_file.hpp). Throws OutputError.

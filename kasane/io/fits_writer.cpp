@@ -29,17 +29,17 @@ public:
     FitsOutput& operator=(const FitsOutput&) = delete;
 
     template <class T>
-    void image(View<const T> pixels, int bits, int type, const Header& header, const std::string& name) {
-        long size[2] = {pixels.width, pixels.height};
-        fits_create_img(file_, bits, 2, size, &status_);
+    void image(View<const T> pixels, int bits, int type, const Header& header, const std::string& name, int planes) {
+        long size[3] = {pixels.width, pixels.height, planes};
+        fits_create_img(file_, bits, planes > 1 ? 3 : 2, size, &status_);
         check();
         if (!name.empty())
             fits_update_key(file_, TSTRING, "EXTNAME", const_cast<char*>(name.c_str()), nullptr, &status_);
         for (const Card& card : header.cards())
             write_card(card);
         check();
-        for (int y = 0; y < pixels.height; ++y) {
-            long first[2] = {1, y + 1};
+        for (int y = 0; y < pixels.height * planes; ++y) {
+            long first[3] = {1, y % pixels.height + 1, y / pixels.height + 1};
             fits_write_pix(file_, type, first, pixels.width, const_cast<T*>(pixels.row(y)), &status_);
             if (status_) check();
         }
@@ -113,7 +113,7 @@ void write_fits(const std::filesystem::path& file, const std::vector<FitsImage>&
     write_file_safely(file, [&](const std::filesystem::path& temporary) {
         FitsOutput out(temporary, file);
         for (const FitsImage& i : images)
-            out.image(i.pixels, FLOAT_IMG, TFLOAT, i.header, i.name);
+            out.image(i.pixels, FLOAT_IMG, TFLOAT, i.header, i.name, i.planes);
         out.close();
     });
 }
@@ -121,7 +121,7 @@ void write_fits(const std::filesystem::path& file, const std::vector<FitsImage>&
 void write_fits_u16(const std::filesystem::path& file, View<const std::uint16_t> pixels, const Header& header) {
     write_file_safely(file, [&](const std::filesystem::path& temporary) {
         FitsOutput out(temporary, file);
-        out.image(pixels, USHORT_IMG, TUSHORT, header, {});
+        out.image(pixels, USHORT_IMG, TUSHORT, header, {}, 1);
         out.close();
     });
 }

@@ -1,8 +1,12 @@
 // Opening what calibrates a light.
 #include <kasane/project/session.hpp>
 
+#include <kasane/base/error.hpp>
 #include <kasane/base/hash.hpp>
 #include <kasane/io/reader.hpp>
+
+#include <algorithm>
+#include <fmt/format.h>
 
 namespace kasane {
 
@@ -20,6 +24,12 @@ std::string Calibrations::key(const LightPlan& light) const {
         d.add(ready(m) ? ready(m)->key : "none");
     if (ready(light.bias)) d.add(ready(light.bias)->key).add(light.dark_scale);
     if (light.offset_level && !ready(light.dark)) d.add("offset").add(*light.offset_level);
+    const Exposure& e = session_.exposures[light.exposure];
+    if (!e.cfa.empty()) d.add(e.cfa).add(std::string(colour_method_name(colour_method(session_, e))));
+    for (const Region& r : session_.recipe.calibration.defects)
+        d.add(fmt::format("defect {} {} {} {}", r.x, r.y, r.width, r.height));
+    for (const std::string& map : session_.recipe.calibration.defect_maps)
+        d.add(fingerprint(session_.options.folder / map));
     return d.result();
 }
 
@@ -30,18 +40,61 @@ std::shared_ptr<const FrameReader> Calibrations::reader(std::size_t master) {
     return r;
 }
 
-std::shared_ptr<const DefectList> Calibrations::defects(const LightPlan& light) {
-    const bool has_dark = ready(light.dark), has_flat = ready(light.flat);
-    auto& list = defects_[{has_dark ? *light.dark : kNone, has_flat ? *light.flat : kNone}];
-    if (!list)
-        list = std::make_shared<const DefectList>(find_defects(has_dark ? reader(*light.dark).get() : nullptr,
-                                                               has_dark ? ready(light.dark)->report.frame_noise : 0,
-                                                               has_flat ? reader(*light.flat).get() : nullptr));
-    return list;
+std::pair<std::size_t, std::size_t> Calibrations::defect_key(const LightPlan& light) const {
+    return {ready(light.dark) ? *light.dark : kNone, ready(light.flat) ? *light.flat : kNone};
 }
 
-std::shared_ptr<const CalibratedView> Calibrations::view(const LightPlan& light) {
+const DefectCounts& Calibrations::defect_counts(const LightPlan& light) const {
+    static const DefectCounts none;
+    const auto it = defects_.find(defect_key(light));
+    return it == defects_.end() ? none : it->second.counts;
+}
+
+/// Defects that a person marked.
+void Calibrations::add_marked(Mask& mask) const {
+    const CalibrationRecipe& c = session_.recipe.calibration;
+    for (const Region& marked : c.defects) {
+        const Region r = intersect(marked, mask.bounds());
+        for (int y = r.y; y < r.bottom(); ++y)
+            std::fill_n(mask.plane().row(y) + r.x, r.width, std::uint8_t{1});
+    }
+    for (const std::string& file : c.defect_maps) {
+        const Image map = read_plane(*open_frame(session_.options.folder / file, &session_.cache));
+        if (map.bounds() != mask.bounds())
+            throw InputError(fmt::format("is {} x {} pixels; the sensor has {} x {}", map.width(), map.height(),
+                                         mask.width(), mask.height()),
+                             session_.options.folder / file, "Give a map of the sensor's size in defect_maps");
+        for (std::size_t i = 0; i < mask.pixels().size(); ++i)
+            if (map.pixels()[i] > 0) mask.pixels()[i] = 1;
+    }
+}
+
+std::shared_ptr<const DefectList> Calibrations::defects(const LightPlan& light) {
+    const auto [dark, flat] = defect_key(light);
+    SensorDefects& d = defects_[{dark, flat}];
+    if (d.list) return d.list;
+    const Exposure& e = session_.exposures[light.exposure];
+    const DefectOptions options{.cfa = CfaPattern(e.cfa)};
+    DefectList found = find_defects(dark != kNone ? reader(dark).get() : nullptr,
+                                    dark != kNone ? ready(light.dark)->report.frame_noise : 0,
+                                    flat != kNone ? reader(flat).get() : nullptr, options, &d.counts);
+    const CalibrationRecipe& c = session_.recipe.calibration;
+    if (!c.defects.empty() || !c.defect_maps.empty()) {
+        Mask mask(e.width, e.height);
+        for (const auto& [x, y] : found.places())
+            mask(x, y) = 1;
+        add_marked(mask);
+        found = DefectList(mask);
+    }
+    d.list = std::make_shared<const DefectList>(std::move(found));
+    return d.list;
+}
+
+std::shared_ptr<const FrameView> Calibrations::view(const LightPlan& light, std::shared_ptr<const OwnCorrections> own) {
+    const Exposure& e = session_.exposures[light.exposure];
     CalibrationSet set;
+    set.cfa = CfaPattern(e.cfa);
+    set.own = std::move(own);
     if (ready(light.dark)) set.dark = reader(*light.dark);
     if (ready(light.dark) && ready(light.bias)) {
         set.bias = reader(*light.bias);
@@ -50,11 +103,21 @@ std::shared_ptr<const CalibratedView> Calibrations::view(const LightPlan& light)
     if (!set.dark && light.offset_level) set.offset_level = static_cast<float>(*light.offset_level);
     if (ready(light.flat)) {
         set.flat = reader(*light.flat);
-        if (session_.pairing.masters[*light.flat].existing && ready(light.flat)->report.level > 0)
-            set.flat_level = static_cast<float>(ready(light.flat)->report.level);
+        const MasterReport& report = ready(light.flat)->report;
+        if (session_.pairing.masters[*light.flat].existing)
+            for (std::size_t c = 0; c < 3; ++c)
+                if (const double level = report.colour_levels.size() == 3 ? report.colour_levels[c] : report.level;
+                    level > 0)
+                    set.flat_level[c] = static_cast<float>(level);
     }
-    if (set.dark || set.flat) set.defects = defects(light);
-    return std::make_shared<const CalibratedView>(session_.open(light.exposure), std::move(set));
+    const CalibrationRecipe& c = session_.recipe.calibration;
+    if (set.dark || set.flat || !c.defects.empty() || !c.defect_maps.empty()) set.defects = defects(light);
+    auto view = std::make_shared<const CalibratedView>(session_.open(light.exposure), std::move(set));
+    return std::make_shared<const FrameView>(std::move(view), colour_method(session_, e));
+}
+
+ColourMethod colour_method(const Session& session, const Exposure& light) {
+    return light.cfa.empty() ? ColourMethod::adaptive : session.recipe.colour.of(light.filter);
 }
 
 } // namespace kasane

@@ -215,7 +215,7 @@ StatusReport project_status(const RunOptions& options, const Context& context) {
         }
         r.results.push_back(std::move(status));
     }
-    const auto groups = group_stacks(s.pairing);
+    const auto groups = group_stacks(s);
     for (std::size_t k = 0; k < s.pairing.stacks.size(); ++k) {
         const StackPlan& plan = s.pairing.stacks[k];
         ResultStatus status;
@@ -223,12 +223,6 @@ StatusReport project_status(const RunOptions& options, const Context& context) {
         status.kind = "master light";
         status.file = "lights/" + plan.name + ".fits";
         status.frames = static_cast<int>(plan.lights.size());
-        if (plan.mosaic) {
-            status.state = ResultStatus::State::blocked;
-            status.reasons = {"lights of a colour sensor are not yet integrated"};
-            r.results.push_back(std::move(status));
-            continue;
-        }
         std::string reference;
         for (const StackGroup& g : groups)
             if (std::find(g.stacks.begin(), g.stacks.end(), k) != g.stacks.end())

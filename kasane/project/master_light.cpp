@@ -1,32 +1,92 @@
 #include <kasane/project/master_light.hpp>
 
 #include <kasane/base/hash.hpp>
+#include <kasane/base/units.hpp>
 #include <kasane/image/statistics.hpp>
 #include <kasane/image/stretch.hpp>
 #include <kasane/io/fits.hpp>
 #include <kasane/io/png.hpp>
 
 #include <algorithm>
+#include <array>
 #include <cmath>
 #include <fmt/format.h>
 
 namespace kasane {
 
-void describe_master_light(const MasterLight& master, const std::vector<StackFrame>& frames, StackReport& report) {
-    double factor = 0, weights = 0;
-    for (std::size_t i = 0; i < frames.size(); ++i) {
-        const double sigma = frames[i].level.scale * frames[i].noise, w2 = std::pow(master.weights[i] * sigma, 2);
-        factor += w2 * resampling_noise_factor(frames[i].to_frame, master.pixels.width(), master.pixels.height());
-        weights += w2;
+namespace {
+
+/// Factors that make the average star white, from stars that are measured well in all three planes.
+std::vector<double> white_of_stars(const MasterLight& master, const StarList& green) {
+    std::array<std::vector<Star>, 3> stars;
+    for (std::size_t c = 0; c < 3; ++c) {
+        const View<const float> plane = master.pixels.plane(static_cast<int>(c));
+        stars[c] = green.stars;
+        measure_fluxes(plane, measure_background(plane), green.fwhm, {}, stars[c]);
     }
+    std::vector<double> scales;
+    constexpr double kLeastSnr = 20;
+    constexpr std::size_t kLeastStars = 5;
+    for (const std::size_t c : {std::size_t{0}, std::size_t{1}, std::size_t{2}}) {
+        std::vector<float> ratios;
+        for (std::size_t i = 0; i < green.stars.size(); ++i) {
+            const Star &g = stars[1][i], &other = stars[c][i];
+            if (g.flux > kLeastSnr * g.flux_sigma && other.flux > kLeastSnr * other.flux_sigma)
+                ratios.push_back(static_cast<float>(g.flux / other.flux));
+        }
+        if (ratios.size() < kLeastStars) return {};
+        scales.push_back(median_in_place(ratios));
+    }
+    return scales;
+}
+
+} // namespace
+
+namespace {
+
+/// Background noise where nearly all frames overlap; of the whole plane where that is too little of it.
+double noise_of_overlap(const MasterLight& master, int plane, int lag) {
+    constexpr float kNearlyAll = 0.9f;
+    constexpr double kEnough = 0.2; // of the pixels
+    Image overlap(master.pixels.width(), master.pixels.height());
+    std::size_t kept = 0;
+    for (int y = 0; y < overlap.height(); ++y)
+        for (int x = 0; x < overlap.width(); ++x) {
+            const bool all = master.coverage(x, y, plane) >= kNearlyAll;
+            overlap(x, y) = all ? master.pixels(x, y, plane) : kNoData;
+            kept += all;
+        }
+    const bool enough = static_cast<double>(kept) > kEnough * static_cast<double>(overlap.pixels().size());
+    return background_noise(enough ? overlap.plane() : master.pixels.plane(plane), lag);
+}
+
+} // namespace
+
+void describe_master_light(const MasterLight& master, const std::vector<StackFrame>& frames, StackReport& report) {
     constexpr int kLag = 3; // pixels: there the correlation that the kernel leaves has all but gone
-    report.noise = background_noise(master.pixels.plane(), kLag) / std::sqrt(factor / weights);
-    const StarList stars = detect_stars(master.pixels.plane());
+    const NoiseFactors factors(*frames.front().view);
+    const int planes = master.pixels.planes(), main = planes == 3 ? 1 : 0;
+    for (int p = 0; p < planes; ++p) {
+        double factor = 0, weights = 0;
+        for (std::size_t i = 0; i < frames.size(); ++i) {
+            const StackPlane& plane = frames[i].planes[static_cast<std::size_t>(p)];
+            const double sigma = plane.level.scale * plane.noise;
+            const double w2 = std::pow(master.weights[static_cast<std::size_t>(p)][i] * sigma, 2);
+            factor += w2 * factors.factor(p, plane.to_frame, master.pixels.width(), master.pixels.height());
+            weights += w2;
+        }
+        const double noise = noise_of_overlap(master, p, kLag) / std::sqrt(factor / weights);
+        if (p == main) report.noise = noise;
+        if (planes == 3) report.colour_noise.push_back(noise);
+    }
+    const StarList stars = detect_stars(master.pixels.plane(main));
     report.fwhm = stars.fwhm;
     report.eccentricity = stars.eccentricity;
+    if (planes == 3) report.channel_scales = white_of_stars(master, stars);
     const auto samples = static_cast<double>(std::max<std::uint64_t>(1, master.samples));
     report.rejected_low = static_cast<double>(master.rejected_low) / samples;
     report.rejected_high = static_cast<double>(master.rejected_high) / samples;
+    report.passed_over = static_cast<double>(master.passed_over) / samples;
 }
 
 void write_master_light(const std::filesystem::path& output, const MasterLight& master,
@@ -53,6 +113,9 @@ void write_master_light(const std::filesystem::path& output, const MasterLight& 
     if (!e.telescope.empty()) h.set("TELESCOP", e.telescope, "telescope");
     if (e.focal_length_mm) h.set("FOCALLEN", *e.focal_length_mm, "[mm] focal length");
     if (e.pixel_um) h.set("XPIXSZ", *e.pixel_um, "[um] pixel size in x");
+    if (!report.colour_method.empty()) h.set("CFAMETH", report.colour_method, "how the mosaic became planes");
+    for (std::size_t c = 0; c < report.channel_scales.size(); ++c)
+        h.set(fmt::format("CHSCALE{}", c + 1), report.channel_scales[c], "makes the average star white; not applied");
     h.set("NOISE", report.noise, "[ADU] background, as without resampling");
     h.set("FWHM", report.fwhm, "[px] of the stars");
     h.set("REJLOW", report.rejected_low, "share of samples rejected below");
@@ -69,8 +132,10 @@ void write_master_light(const std::filesystem::path& output, const MasterLight& 
         h.add_history(fmt::format("from {} weight {:.5f} scale {:.5f}", f.path, f.weight, f.scale));
     Header c;
     c.set("BUNIT", "relative", "share of the whole weight that each pixel received");
-    write_fits(output / report.file, {{master.pixels.plane(), h}, {master.coverage.plane(), c, "COVERAGE"}});
-    write_png(output / report.preview, render(master.pixels.plane(), choose_stretch(master.pixels.plane())));
+    write_fits(output / report.file, {{master.pixels.plane(), h, {}, master.pixels.planes()},
+                                      {master.coverage.plane(), c, "COVERAGE", master.coverage.planes()}});
+    write_png(output / report.preview,
+              render_planes(master.pixels, choose_stretches(master.pixels, report.channel_scales)));
 }
 
 } // namespace kasane

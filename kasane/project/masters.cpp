@@ -8,6 +8,7 @@
 #include <kasane/io/fits.hpp>
 
 #include <algorithm>
+#include <array>
 #include <cmath>
 #include <fmt/format.h>
 
@@ -38,6 +39,9 @@ Header provenance(const Session& s, const MasterPlan& plan, const MasterResult& 
     h.set("YBINNING", static_cast<long long>(e.binning_y), "binning in y");
     if (!e.camera.empty()) h.set("INSTRUME", e.camera, "camera");
     h.set("NCOMBINE", static_cast<long long>(m.frames), "frames combined");
+    for (std::size_t c = 0; c < m.colour_levels.size(); ++c)
+        h.set(fmt::format("LEVEL{}", c + 1), m.colour_levels[c], "[ADU] median level of red, green or blue");
+    h.set("NOISE", m.noise, "noise of this master, unit of the pixels");
     h.set("FRMNOISE", m.frame_noise, "noise of a single frame, unit of the pixels");
     h.set("LEVEL", m.level, "[ADU] median level of the frames");
     h.set("REJECTED", m.rejected_share, "share of samples rejected");
@@ -45,9 +49,9 @@ Header provenance(const Session& s, const MasterPlan& plan, const MasterResult& 
     for (const std::size_t i : members)
         inputs += s.exposures[i].fingerprint;
     h.set("INPUTS", digest(inputs), "digest of the frames combined");
-    h.add_history("Mean after iterative rejection beyond 3.5 sigma of each pixel, begun at median and MAD.");
+    h.add_history(m.combination + ".");
     if (plan.role == Role::flat)
-        h.add_history("Offset removed: " + plan.offset_reason + ". Frames scaled to one level, mean 1.");
+        h.add_history("Offset removed: " + plan.offset_reason + ". Frames levelled by colour, mean 1 in each.");
     for (const std::size_t i : members)
         h.add_history("from " + s.exposures[i].path);
     return h;
@@ -59,15 +63,29 @@ ReadyMaster adopt(const Session& s, const MasterPlan& plan) {
     const auto reader = s.open(plan.members.front());
     const double frames = reader->header().number("NCOMBINE").value_or(1);
     const double noise = reader->header().number("FRMNOISE").value_or(0);
-    Image middle(reader->width(), std::min(64, reader->height()));
-    reader->read({0, (reader->height() - middle.height()) / 2, middle.width(), middle.height()}, middle.plane());
+    Image middle(reader->width(), std::min(64, reader->height()) & ~1);
+    const CfaPattern cfa(e.planes == 1 ? e.cfa : "");
+    const Region band{0, ((reader->height() - middle.height()) / 2) & ~1, middle.width(), middle.height()};
+    std::array<std::vector<float>, 3> colours;
+    for (int p = 0; p < reader->planes(); ++p) {
+        reader->read(band, middle.plane(), p);
+        for (int y = 0; y < middle.height(); ++y)
+            for (int x = 0; x < middle.width(); ++x)
+                colours[static_cast<std::size_t>(p ? p : cfa.colour(x, band.y + y))].push_back(middle(x, y));
+    }
     MasterReport r;
     r.name = plan.name;
     r.role = role_name(plan.role);
     r.file = e.path;
     r.frames = static_cast<int>(frames);
     r.level = image_statistics(middle.plane()).location;
-    r.frame_noise = noise > 0 ? noise : difference_noise(middle.plane()) * std::sqrt(std::max(1.0, frames));
+    if (!colours[1].empty())
+        for (auto& values : colours)
+            r.colour_levels.push_back(clipped_statistics(values, 3).location);
+    r.frame_noise =
+        noise > 0 ? noise : difference_noise(middle.plane(), cfa.empty() ? 1 : 2) * std::sqrt(std::max(1.0, frames));
+    r.noise = r.frame_noise / std::sqrt(std::max(1.0, frames));
+    r.combination = "made before, " + (e.made_by_kasane ? std::string("by Kasane") : std::string("elsewhere"));
     r.reused = true;
     r.members = {e.path};
     return {master_basis(s, plan).key(), s.path_of(plan.members.front()), r};
@@ -97,6 +115,7 @@ MasterResult build_from_good(Session& s, const MasterPlan& plan, const FrameRead
     members = open_members(s, plan, frames, left_out);
     MasterOptions options;
     options.offset_level = static_cast<float>(plan.offset_level.value_or(0));
+    options.cfa = CfaPattern(s.exposures[plan.members.front()].cfa);
     for (;;) {
         try {
             MasterResult result = build_master(plan.role, frames, offset, s.context, options);
@@ -122,13 +141,19 @@ ReadyMaster build(Session& s, const MasterPlan& plan, const std::string& key, co
     std::vector<std::size_t> members;
     LeftOut left_out;
     const MasterResult m = build_from_good(s, plan, offset.get(), members, left_out);
-    write_fits(file, {{m.pixels.plane(), provenance(s, plan, m, members)}});
+    write_fits(file, {{m.pixels.plane(), provenance(s, plan, m, members), {}, m.pixels.planes()}});
     MasterReport r;
     r.name = plan.name;
     r.role = role_name(plan.role);
     r.file = fs::relative(file, s.output).string();
     r.frames = m.frames;
     r.level = m.level;
+    r.colour_levels = m.colour_levels;
+    r.noise = m.noise;
+    r.level_spread = m.level_spread;
+    r.gradient = m.gradient;
+    r.star_pixels = static_cast<int>(m.star_pixels);
+    r.combination = m.combination;
     r.frame_noise = m.frame_noise;
     r.rejected_share = m.rejected_share;
     r.offset = plan.role == Role::flat ? plan.offset_reason : "";
@@ -169,7 +194,7 @@ std::vector<std::size_t> needed_masters(const Pairing& pairing) {
     for (const StackPlan& stack : pairing.stacks)
         for (const LightPlan& l : stack.lights)
             for (const auto& m : {l.dark, l.bias, l.flat})
-                if (m && !stack.mosaic) needed[*m] = true;
+                if (m) needed[*m] = true;
     for (std::size_t i = 0; i < plans.size(); ++i)
         if (needed[i] && plans[i].offset) needed[*plans[i].offset] = true;
     std::vector<std::size_t> order; // what others need first

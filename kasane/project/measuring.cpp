@@ -14,11 +14,10 @@ namespace {
 constexpr double kSaturation16Bit =
     0.92 * 65535; // ADU after calibration; a little below full scale, for the flat's sake
 
-constexpr std::uint32_t kRecord = 0x4b530001; // kind and version of the bytes
+constexpr std::uint32_t kRecord = 0x4b530002; // kind and version of the bytes
 
-std::string encode(const Measures& m) {
-    Writer w;
-    w.put(kRecord).put(m.fwhm).put(m.eccentricity).put(m.background).put(m.noise);
+void encode(Writer& w, const Measures& m) {
+    w.put(m.fwhm).put(m.eccentricity).put(m.background).put(m.noise);
     w.put(m.mesh.cell)
         .put(m.mesh.global_level)
         .put(m.mesh.global_sigma)
@@ -38,45 +37,100 @@ std::string encode(const Measures& m) {
             .put(s.eccentricity)
             .put(s.position_sigma)
             .put(s.saturated);
+}
+
+void encode(Writer& w, const OwnCorrections& own) {
+    const auto places = own.defects.places();
+    w.put(own.defects.empty() ? 0 : own.defects.height()).put(static_cast<std::uint32_t>(places.size()));
+    for (const auto& [x, y] : places)
+        w.put(x).put(y);
+    for (const auto* lines : {&own.rows, &own.columns}) {
+        w.put(static_cast<std::uint32_t>(lines->size()));
+        for (const float v : *lines)
+            w.put(v);
+    }
+}
+
+std::string encode(const ExposureMeasures& m) {
+    Writer w;
+    w.put(kRecord).put(static_cast<std::uint32_t>(m.planes.size()));
+    for (const Measures& plane : m.planes)
+        encode(w, plane);
+    encode(w, m.own);
     return std::move(w.bytes);
 }
 
+/// False for sizes that cannot be.
+bool decode(Reader& r, Measures& m) {
+    m.fwhm = r.take<double>();
+    m.eccentricity = r.take<double>();
+    m.background = r.take<double>();
+    m.noise = r.take<double>();
+    m.mesh.cell = r.take<int>();
+    m.mesh.global_level = r.take<float>();
+    m.mesh.global_sigma = r.take<float>();
+    const int w = r.take<int>(), h = r.take<int>();
+    if (w < 1 || h < 1 || w > 10000 || h > 10000) return false;
+    for (Image* i : {&m.mesh.level, &m.mesh.sigma}) {
+        *i = Image(w, h);
+        for (float& v : i->pixels())
+            v = r.take<float>();
+    }
+    const auto n = r.take<std::uint32_t>();
+    for (std::uint32_t i = 0; i < n; ++i) {
+        Star s;
+        for (double* v : {&s.x, &s.y, &s.flux, &s.flux_sigma, &s.peak, &s.fwhm, &s.eccentricity, &s.position_sigma})
+            *v = r.take<double>();
+        s.saturated = r.take<bool>();
+        m.stars.push_back(s);
+    }
+    return true;
+}
+
+bool decode(Reader& r, OwnCorrections& own) {
+    const int height = r.take<int>();
+    if (height < 0 || height > 1000000) return false;
+    std::vector<std::pair<int, int>> places(r.take<std::uint32_t>());
+    for (auto& [x, y] : places) {
+        x = r.take<int>();
+        y = r.take<int>();
+        if (y < 0 || y >= height) return false;
+    }
+    if (!places.empty()) own.defects = DefectList(height, places);
+    for (auto* lines : {&own.rows, &own.columns}) {
+        lines->resize(r.take<std::uint32_t>());
+        for (float& v : *lines)
+            v = r.take<float>();
+    }
+    return true;
+}
+
 /// Nothing if the bytes are of another version or damaged.
-std::shared_ptr<const Measures> decode(const std::string& bytes) {
+std::shared_ptr<const ExposureMeasures> decode(const std::string& bytes) {
     try {
         Reader r(bytes);
         if (r.take<std::uint32_t>() != kRecord) return nullptr;
-        auto m = std::make_shared<Measures>();
-        m->fwhm = r.take<double>();
-        m->eccentricity = r.take<double>();
-        m->background = r.take<double>();
-        m->noise = r.take<double>();
-        m->mesh.cell = r.take<int>();
-        m->mesh.global_level = r.take<float>();
-        m->mesh.global_sigma = r.take<float>();
-        const int w = r.take<int>(), h = r.take<int>();
-        if (w < 1 || h < 1 || w > 10000 || h > 10000) return nullptr;
-        for (Image* i : {&m->mesh.level, &m->mesh.sigma}) {
-            *i = Image(w, h);
-            for (float& v : i->pixels())
-                v = r.take<float>();
-        }
-        const auto n = r.take<std::uint32_t>();
-        for (std::uint32_t i = 0; i < n; ++i) {
-            Star s;
-            for (double* v : {&s.x, &s.y, &s.flux, &s.flux_sigma, &s.peak, &s.fwhm, &s.eccentricity, &s.position_sigma})
-                *v = r.take<double>();
-            s.saturated = r.take<bool>();
-            m->stars.push_back(s);
-        }
+        auto m = std::make_shared<ExposureMeasures>();
+        m->planes.resize(std::min(r.take<std::uint32_t>(), 3u));
+        for (Measures& plane : m->planes)
+            if (!decode(r, plane)) return nullptr;
+        if (m->planes.empty() || !decode(r, m->own)) return nullptr;
         return r.at_end() ? m : nullptr;
     } catch (const DataError&) {
         return nullptr;
     }
 }
 
-MeasureOptions options_for(const Exposure& e) {
+MeasureOptions options_for(const Session& s, const LightPlan& light) {
+    using Lone = CalibrationRecipe::Lone;
+    const Exposure& e = s.exposures[light.exposure];
+    const CalibrationRecipe& c = s.recipe.calibration;
     MeasureOptions o;
+    const bool dark_fits = light.dark && !light.bias && s.pairing.masters[*light.dark].role == Role::dark;
+    o.own.lone_pixels = c.lone_pixels == Lone::on || (c.lone_pixels == Lone::automatic && !dark_fits);
+    o.own.spills = c.spills;
+    o.own.equalise_rows = c.equalise_rows;
+    o.own.equalise_columns = c.equalise_columns;
     o.detect.electrons_per_adu = e.electrons_per_adu.value_or(0);
     constexpr double kUsable = 0.92; // share of the stated full scale
     if (e.saturation)
@@ -84,6 +138,14 @@ MeasureOptions options_for(const Exposure& e) {
     else if (e.bits == 16)
         o.detect.saturation = static_cast<float>(kSaturation16Bit);
     return o;
+}
+
+} // namespace
+
+namespace {
+
+std::string own_settings(const CalibrationRecipe& c) {
+    return fmt::format("{} {} {} {}", static_cast<int>(c.lone_pixels), c.spills, c.equalise_rows, c.equalise_columns);
 }
 
 } // namespace
@@ -97,6 +159,7 @@ std::string measure_key(const Session& s, const Calibrations& calibrations, cons
         .add(value_text(s.exposures[light.exposure], Field::electrons_per_adu))
         .add(value_text(s.exposures[light.exposure], Field::saturation))
         .add(calibrations.key(light))
+        .add(own_settings(s.recipe.calibration))
         .result();
 }
 
@@ -111,10 +174,11 @@ std::vector<Measured> measure_lights(Session& s, Calibrations& calibrations,
         if (out[i].measures) continue;
         todo.push_back(i);
         const Exposure& e = s.exposures[lights[i]->exposure];
-        largest = std::max(largest, static_cast<std::uint64_t>(e.width) * static_cast<std::uint64_t>(e.height) * 5);
+        const std::uint64_t bytes = e.planes == 3 ? 13 : e.cfa.empty() ? 5 : 17; // a pixel
+        largest = std::max(largest, static_cast<std::uint64_t>(e.width) * static_cast<std::uint64_t>(e.height) * bytes);
     }
     // Views are opened one after another (they share masters and defect lists), pixels are read in parallel.
-    std::vector<std::shared_ptr<const CalibratedView>> views(todo.size());
+    std::vector<std::shared_ptr<const FrameView>> views(todo.size());
     s.context.progress.begin("measure", static_cast<std::int64_t>(todo.size()));
     for (std::size_t k = 0; k < todo.size(); ++k) {
         s.context.workers.cancel().check();
@@ -132,10 +196,10 @@ std::vector<Measured> measure_lights(Session& s, Calibrations& calibrations,
             const LightPlan& light = *lights[todo[k]];
             if (views[k]) {
                 try {
-                    auto measures = std::make_shared<const Measures>(
-                        measure_exposure(*views[k], options_for(s.exposures[light.exposure])));
+                    auto measures =
+                        std::make_shared<const ExposureMeasures>(measure_exposure(*views[k], options_for(s, light)));
                     s.ledger.set_fact(measure_key(s, calibrations, light), "measures", encode(*measures));
-                    s.note_content(light.exposure, views[k]->raw());
+                    s.note_content(light.exposure, views[k]->source().raw());
                     m.measures = std::move(measures);
                 } catch (const InputError& e) {
                     m.problem = e.what_failed();

@@ -1,6 +1,7 @@
 #include <kasane/project/recipe.hpp>
 
 #include <kasane/base/error.hpp>
+#include <kasane/frames/words.hpp>
 
 #include <algorithm>
 #include <charconv>
@@ -61,6 +62,11 @@ struct Reader {
         for (const toml::node& e : *a)
             out.push_back(text(e, key));
         return out;
+    }
+    ColourMethod method(const toml::node& n, const std::string& key) const {
+        const auto m = colour_method_named(text(n, key));
+        if (!m) wrong(n, key, "\"adaptive\", \"bilinear\", \"binned\", \"separate\", \"red\", \"green\" or \"blue\"");
+        return *m;
     }
     /// A value of a record, whatever its TOML type.
     std::string value(const toml::node& n, const std::string& key) const {
@@ -123,6 +129,41 @@ void read_size(Reader& r, const toml::node& n, const std::string& key) {
     r.recipe.cache_bytes = static_cast<std::uint64_t>(v * factor);
 }
 
+void read_colour_filters(Reader& r, const toml::node& n, const std::string& key) {
+    const toml::table* t = n.as_table();
+    if (!t) r.wrong(n, key, "a table like { Ha = \"red\" }");
+    for (const auto& [filter, method] : *t)
+        r.recipe.colour.by_filter[fold_filter(std::string(filter.str()))] =
+            r.method(method, key + "." + std::string(filter.str()));
+}
+
+void read_lone_pixels(Reader& r, const toml::node& n, const std::string& key) {
+    using Lone = CalibrationRecipe::Lone;
+    const std::string t = r.text(n, key);
+    if (t != "auto" && t != "on" && t != "off") r.wrong(n, key, "\"auto\", \"on\" or \"off\"");
+    r.recipe.calibration.lone_pixels = t == "on" ? Lone::on : t == "off" ? Lone::off : Lone::automatic;
+}
+
+void read_equalise(Reader& r, const toml::node& n, const std::string& key) {
+    for (const std::string& what : r.list(n, key)) {
+        if (what != "rows" && what != "columns") r.wrong(n, key, "a list of \"rows\" and \"columns\"");
+        (what == "rows" ? r.recipe.calibration.equalise_rows : r.recipe.calibration.equalise_columns) = true;
+    }
+}
+
+void read_defects(Reader& r, const toml::node& n, const std::string& key) {
+    for (const std::string& text : r.list(n, key)) {
+        std::istringstream in(text);
+        Region g;
+        std::string rest;
+        if (!(in >> g.x >> g.y >> g.width >> g.height) || in >> rest || g.x < 0 || g.y < 0 || g.empty() ||
+            g.width > 1000000 || g.height > 1000000 || g.x > 1000000 || g.y > 1000000)
+            refuse(n.source(), r.file, fmt::format("{}: \"{}\" is no rectangle of pixels", key, text),
+                   "Write x, y, width and height: \"2210 0 1 4176\"");
+        r.recipe.calibration.defects.push_back(g);
+    }
+}
+
 const std::vector<Key>& schema() {
     static const std::vector<Key> keys = {
         {"project", "folders", "list of folders", "[]",
@@ -183,6 +224,38 @@ const std::vector<Key>& schema() {
          [](Reader& r, const toml::node& n, const std::string& k) {
              r.recipe.pairing.offset_level = r.number(n, k, -1e6, 1e9, "a level in ADU");
          }},
+        {"colour", "method", "text", "\"adaptive\"",
+         "How the mosaic of a colour sensor becomes red, green and blue: \"adaptive\" and \"bilinear\" interpolate; "
+         "\"binned\" halves the size instead; \"separate\" does too and registers each colour for itself, against "
+         "lateral colour and atmospheric dispersion; \"red\", \"green\" and \"blue\" take one colour alone, for "
+         "narrow filters.",
+         [](Reader& r, const toml::node& n, const std::string& k) { r.recipe.colour.method = r.method(n, k); }},
+        {"colour", "filters", "table", "none; { Ha = \"red\", O3 = \"green\" }",
+         "The same for the lights of some filters.", read_colour_filters},
+        {"calibration", "library", "folder", "none; \"../library\"",
+         "Where calibration masters are written and looked for, relative to the project, so that several targets share "
+         "them; without it they lie with the results.",
+         [](Reader& r, const toml::node& n, const std::string& k) { r.recipe.calibration.library = r.text(n, k); }},
+        {"calibration", "fit_darks", "true or false", "true",
+         "Whether the factor of a scaled dark is measured in each light, from the light's own hot pixels, between half "
+         "and twice what exposure and temperature let expect, and whether a light between two temperatures takes a "
+         "mixture of both darks where that leaves less.",
+         [](Reader& r, const toml::node& n, const std::string& k) { r.recipe.calibration.fit_darks = r.flag(n, k); }},
+        {"calibration", "lone_pixels", "text", "\"auto\"",
+         "Whether hot and cold pixels are looked for in each light by itself: \"on\", \"off\", or \"auto\" for lights "
+         "that no dark fits.",
+         read_lone_pixels},
+        {"calibration", "spills", "true or false", "true",
+         "Whether the vertical spills of saturated stars (cameras without anti-blooming) are taken out of each light.",
+         [](Reader& r, const toml::node& n, const std::string& k) { r.recipe.calibration.spills = r.flag(n, k); }},
+        {"calibration", "equalise", "list of \"rows\", \"columns\"", "[]",
+         "Takes out what offsets of whole rows or columns the masters leave, where all parts of the line agree on it.",
+         read_equalise},
+        {"calibration", "defects", "list of \"x y width height\"", "none; [\"2210 0 1 4176\"]",
+         "Rectangles of sensor pixels that are defective, marked by hand; (0, 0) is the first pixel.", read_defects},
+        {"calibration", "defect_maps", "list of files", "none; [\"defects.png\"]",
+         "Images of the sensor's size, relative to the project, whose pixels above zero are defective.",
+         [](Reader& r, const toml::node& n, const std::string& k) { r.recipe.calibration.defect_maps = r.list(n, k); }},
         {"cache", "size", "text", "\"20G\"",
          "Limit of the cache of decoded camera raw, PNG and JPEG files in `.kasane/cache`; the least recently used go "
          "first.",
@@ -300,9 +373,11 @@ std::string wrapped_comment(const std::string& text) {
 }
 
 std::string section_heading(const std::string& section) {
-    return section == "project"   ? "Where the files are and what their names mean"
-           : section == "pairing" ? "Which calibration frames go with which lights"
-                                  : "The cache of decoded pixels";
+    return section == "project"       ? "Where the files are and what their names mean"
+           : section == "pairing"     ? "Which calibration frames go with which lights"
+           : section == "colour"      ? "How the mosaics of colour sensors become planes"
+           : section == "calibration" ? "What is done to the pixels beside dark and flat"
+                                      : "The cache of decoded pixels";
 }
 
 std::string example_of(const Key& k) {
@@ -311,6 +386,11 @@ std::string example_of(const Key& k) {
 }
 
 } // namespace
+
+ColourMethod ColourRecipe::of(const std::string& filter) const {
+    const auto it = by_filter.find(fold_filter(filter));
+    return it == by_filter.end() ? method : it->second;
+}
 
 std::filesystem::path recipe_file(const std::filesystem::path& folder) {
     return folder / "kasane.toml";
@@ -339,13 +419,15 @@ Recipe parse_recipe(const std::string& text, const std::filesystem::path& file) 
             }
             continue;
         }
-        if (name != "project" && name != "pairing" && name != "assume" && name != "cache") {
+        if (name != "project" && name != "pairing" && name != "colour" && name != "calibration" && name != "assume" &&
+            name != "cache") {
             // A key outside its table: say where it belongs.
             for (const Key& k : schema())
                 if (name == k.name)
                     refuse(key.source(), file, fmt::format("'{}' stands outside its table", name),
                            fmt::format("Put it under [{}]", k.section));
-            unknown_key(key, file, "at the top", {"project", "pairing", "assume", "files", "cache"});
+            unknown_key(key, file, "at the top",
+                        {"project", "pairing", "colour", "calibration", "assume", "files", "cache"});
         }
         const toml::table* t = node.as_table();
         if (!t)

@@ -1,22 +1,44 @@
 // The recipe: what a person decides about a project, in kasane.toml.
 #pragma once
 
+#include <kasane/calibration/frame_view.hpp>
 #include <kasane/frames/nights.hpp>
 #include <kasane/frames/pairing.hpp>
 #include <kasane/frames/rules.hpp>
 
 #include <cstdint>
 #include <filesystem>
+#include <map>
 #include <string>
 #include <vector>
 
 namespace kasane {
+
+/// How the mosaics of colour sensors become planes.
+struct ColourRecipe {
+    ColourMethod method = ColourMethod::adaptive;
+    std::map<std::string, ColourMethod> by_filter; ///< exceptions, by the folded name of the filter
+    ColourMethod of(const std::string& filter) const;
+};
+
+/// What calibration does beside masters.
+struct CalibrationRecipe {
+    enum class Lone { automatic, on, off } lone_pixels = Lone::automatic; ///< automatic: where no dark fits
+    bool equalise_rows = false, equalise_columns = false;
+    bool spills = true;
+    std::vector<Region> defects;          ///< marked by hand, in sensor pixels
+    std::vector<std::string> defect_maps; ///< images whose non-zero pixels are defects, relative to the project
+    bool fit_darks = true;                ///< the factor of scaled darks is measured in each light
+    std::string library;                  ///< folder for masters, relative to the project; empty: with the results
+};
 
 /// An empty recipe is a good one: every key has a default.
 struct Recipe {
     FrameRules rules;
     NightOptions nights;
     PairingOptions pairing;
+    ColourRecipe colour;
+    CalibrationRecipe calibration;
     std::vector<std::string> folders; ///< beside the project's own, relative to it: libraries of darks and masters
     std::string output;               ///< relative to the project; empty: "kasane"
     std::uint64_t cache_bytes = 20ull << 30; ///< limit of the cache of decoded pixels

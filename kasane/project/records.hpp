@@ -31,6 +31,7 @@ struct FrameReport {
     double rotation = 0;             ///< against the reference, degrees
     double shift_x = 0, shift_y = 0; ///< of the frame's centre, pixels
     std::string dark, flat;          ///< masters used
+    int own_defects = 0;             ///< pixels that were replaced in this light alone
 };
 
 struct StackReport {
@@ -40,10 +41,14 @@ struct StackReport {
     std::string reference_fingerprint;
     std::vector<FrameReport> frames;
     int used = 0, dropped = 0;
-    double seconds_total = 0;     ///< of the frames used
-    double seconds_effective = 0; ///< the same, each times its worth
-    double noise = 0;             ///< of the background, ADU, as it were without resampling
-    double fwhm = 0;              ///< pixels
+    double seconds_total = 0;         ///< of the frames used
+    double seconds_effective = 0;     ///< the same, each times its worth
+    double noise = 0;                 ///< of the background, ADU, as it were without resampling; green of three planes
+    std::string colour_method;        ///< how a mosaic became planes; empty for others
+    std::vector<double> colour_noise; ///< by plane, where there are three
+    std::vector<double> channel_scales; ///< factors that make the average star white, green 1; not applied
+    double passed_over = 0;             ///< share of samples that lay on defects and for which other frames stood in
+    double fwhm = 0;                    ///< pixels
     double eccentricity = 0;
     double rejected_low = 0, rejected_high = 0; ///< shares of all samples
     double time = 0;                            ///< seconds of work
@@ -53,10 +58,20 @@ struct StackReport {
 struct MasterReport {
     std::string name, role, file;
     int frames = 0;
-    double level = 0;       ///< ADU
-    double frame_noise = 0; ///< of a single frame; ADU, flats: relative
+    double level = 0;                  ///< ADU
+    std::vector<double> colour_levels; ///< the same by colour, where frames have three
+    double frame_noise = 0;            ///< of a single frame; ADU, flats: relative
+    double noise = 0;                  ///< of the master
     double rejected_share = 0;
-    std::string offset; ///< flats: what removed their offset
+    double level_spread = 0;         ///< of the frames' levels; ADU, flats: relative
+    double gradient = 0;             ///< from edge to edge; unit of the pixels
+    int star_pixels = 0;             ///< of a sky flat, patched
+    std::string combination;         ///< how frames were combined, and why so
+    double electrons_per_adu = 0;    ///< flats: by photon transfer; 0: not measured
+    double read_noise = 0;           ///< the same, electrons
+    double saturation = 0;           ///< the same, ADU
+    std::vector<std::string> doubts; ///< what may hurt, in words
+    std::string offset;              ///< flats: what removed their offset
     double time = 0;
     bool reused = false;
     std::vector<std::string> members;
@@ -75,12 +90,14 @@ struct RunReport {
 
 NLOHMANN_DEFINE_TYPE_NON_INTRUSIVE(FrameReport, path, identity, night, used, reason, seconds, stars, fwhm, eccentricity,
                                    background, noise, scale, worth, weight, matched, rms, rotation, shift_x, shift_y,
-                                   dark, flat)
+                                   dark, flat, own_defects)
 NLOHMANN_DEFINE_TYPE_NON_INTRUSIVE(StackReport, name, target, filter, sensor, file, preview, reference,
                                    reference_fingerprint, frames, used, dropped, seconds_total, seconds_effective,
-                                   noise, fwhm, eccentricity, rejected_low, rejected_high, time, reused)
-NLOHMANN_DEFINE_TYPE_NON_INTRUSIVE(MasterReport, name, role, file, frames, level, frame_noise, rejected_share, offset,
-                                   time, reused, members, left_out)
+                                   noise, colour_method, colour_noise, channel_scales, passed_over, fwhm, eccentricity,
+                                   rejected_low, rejected_high, time, reused)
+NLOHMANN_DEFINE_TYPE_NON_INTRUSIVE(MasterReport, name, role, file, frames, level, colour_levels, frame_noise, noise,
+                                   rejected_share, level_spread, gradient, star_pixels, combination, electrons_per_adu,
+                                   read_noise, saturation, doubts, offset, time, reused, members, left_out)
 
 /// JSON as text; bytes that are not UTF-8 (headers and file names may hold any) become replacement characters. `indent`
 /// < 0: one line.

@@ -28,7 +28,7 @@ fs::path memory_folder(const RunOptions& options) {
 namespace {
 
 void require_lights(const RunOptions& options, const Session& s, const Scan& scan) {
-    if (!group_stacks(s.pairing).empty()) return;
+    if (!s.pairing.stacks.empty()) return;
     if (s.exposures.empty()) {
         const std::string others =
             scan.other_files ? fmt::format(" ({} files of other kinds are there)", scan.other_files) : "";
@@ -41,8 +41,7 @@ void require_lights(const RunOptions& options, const Session& s, const Scan& sca
     }
     std::string why;
     for (const Finding& f : s.pairing.findings)
-        if (f.code == "colour-filter-array" || f.code == "role-unknown" || f.code == "colour-image")
-            why += "; " + f.text;
+        if (f.code == "role-unknown" || f.code == "colour-image") why += "; " + f.text;
     throw DataError(
         fmt::format("there are no lights that can be integrated among its {} exposures{}", s.exposures.size(), why),
         options.folder, "Add lights, or see with 'kasane check' what each file was taken for");

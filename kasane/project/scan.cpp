@@ -411,24 +411,16 @@ private:
 
     void guess() {
         auto& all = scan_.exposures;
-        std::map<std::string, double> floors, tops;
+        std::map<std::string, LookContext> sensors;
         const auto key = [](const Exposure& e) { return fmt::format("{} {}x{}", e.camera, e.width, e.height); };
         for (std::size_t i = 0; i < all.size(); ++i) {
             if (!scan_.looks[i] || scan_.looks[i]->windows == 0 || all[i].is_master) continue;
-            const auto [it, fresh] = floors.try_emplace(key(all[i]), scan_.looks[i]->level);
-            if (!fresh) it->second = std::min(it->second, scan_.looks[i]->level);
-            double& top = tops[key(all[i])];
-            top = std::max(top, scan_.looks[i]->highest);
+            add_to_context(sensors[key(all[i])], *scan_.looks[i]);
         }
         for (std::size_t i = 0; i < all.size(); ++i) {
             Exposure& e = all[i];
             if (!needs_role(e) || !scan_.looks[i]) continue;
-            const auto floor = floors.find(key(e));
-            LookContext context;
-            if (floor != floors.end()) {
-                context.floor = floor->second;
-                context.highest = tops[key(e)];
-            }
+            LookContext context = sensors[key(e)];
             context.seconds = e.seconds;
             const RoleGuess g = guess_role(*scan_.looks[i], context);
             if (g.role == Role::unknown || (e.role != Role::unknown && (g.role == e.role || g.confidence < kSure)))

@@ -55,7 +55,7 @@ private:
 };
 
 /// The version of the numerics: part of every key, raised when a change alters results.
-inline constexpr const char* kNumerics = "2";
+inline constexpr const char* kNumerics = "3";
 
 /// What a result was made from, so that a change can be told and explained: settings by name, inputs by identity.
 class Basis {
@@ -84,24 +84,33 @@ void make_masters(Session& session);
 class Calibrations {
 public:
     explicit Calibrations(const Session& session) : session_(session) {}
-    /// Throws InputError if the raw file or a master cannot be opened.
-    std::shared_ptr<const CalibratedView> view(const LightPlan& light);
+    /// Throws InputError if the raw file or a master cannot be opened. `own`: what its measures found.
+    std::shared_ptr<const FrameView> view(const LightPlan& light, std::shared_ptr<const OwnCorrections> own = nullptr);
     /// Digest of what calibrates a light.
     std::string key(const LightPlan& light) const;
+    /// Of the sensor that took a light, by its masters and the recipe.
+    const DefectCounts& defect_counts(const LightPlan& light) const;
 
 private:
     const ReadyMaster* ready(const std::optional<std::size_t>& master) const;
     std::shared_ptr<const FrameReader> reader(std::size_t master);
+    /// Defects by the masters that show them: dark (or bias) and flat.
+    struct SensorDefects {
+        std::shared_ptr<const DefectList> list;
+        DefectCounts counts;
+    };
+    std::pair<std::size_t, std::size_t> defect_key(const LightPlan& light) const;
     std::shared_ptr<const DefectList> defects(const LightPlan& light);
+    void add_marked(Mask& mask) const;
 
     const Session& session_;
     std::map<std::size_t, std::shared_ptr<const FrameReader>> readers_;
-    std::map<std::pair<std::size_t, std::size_t>, std::shared_ptr<const DefectList>> defects_;
+    std::map<std::pair<std::size_t, std::size_t>, SensorDefects> defects_;
 };
 
 /// The measures of one light, or why there are none.
 struct Measured {
-    std::shared_ptr<const Measures> measures;
+    std::shared_ptr<const ExposureMeasures> measures;
     std::string problem, remedy;
 };
 
@@ -110,12 +119,14 @@ std::vector<Measured> measure_lights(Session& session, Calibrations& calibration
                                      const std::vector<const LightPlan*>& lights);
 std::string measure_key(const Session& session, const Calibrations& calibrations, const LightPlan& light);
 
-/// Stacks that share one registration reference: one target through one kind of sensor.
+/// Stacks that share one registration reference: one target through one kind of sensor, on grids of one size.
 struct StackGroup {
     std::string name;
     std::vector<std::size_t> stacks;
 };
-std::vector<StackGroup> group_stacks(const Pairing& pairing);
+std::vector<StackGroup> group_stacks(const Session& session);
+/// How the mosaics of a stack's lights become planes; of no matter for others.
+ColourMethod colour_method(const Session& session, const Exposure& light);
 /// The reference that earlier runs chose for a group; empty if there is none (stacks.cpp).
 std::string remembered_reference(const Session& session, const StackGroup& group);
 Basis stack_basis(const Session& session, const Calibrations& calibrations, const StackPlan& plan,

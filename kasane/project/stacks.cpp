@@ -23,8 +23,9 @@ namespace {
 struct Light {
     const LightPlan* plan = nullptr;
     const Exposure* exposure = nullptr;
-    std::shared_ptr<const Measures> measures;
-    std::optional<Registration> registration;
+    std::shared_ptr<const ExposureMeasures> measures;
+    std::optional<Registration> registration; ///< of the plane that stands for the exposure
+    std::vector<Affine> to_frame;             ///< by plane
     FrameReport report;
 
     void drop(const std::string& why) {
@@ -114,7 +115,8 @@ private:
         r.dark = name(light.plan->dark);
         r.flat = name(light.plan->flat);
         if (!light.measures) return;
-        const Measures& m = *light.measures;
+        const Measures& m = light.measures->main();
+        r.own_defects = static_cast<int>(light.measures->own.defects.size());
         r.stars = static_cast<int>(m.stars.size());
         r.fwhm = m.fwhm;
         r.eccentricity = m.eccentricity;
@@ -127,7 +129,7 @@ private:
         std::vector<Light*> judged;
         for (Light& l : lights)
             if (l.measures) {
-                measures.push_back(l.measures.get());
+                measures.push_back(&l.measures->main());
                 judged.push_back(&l);
             }
         const std::vector<Verdict> verdicts = judge_by_stars(measures);
@@ -150,9 +152,17 @@ private:
         reference_fingerprint_ = reference->exposure->fingerprint;
         reference_measures_ = reference->measures;
         reference_path_ = reference->exposure->path;
-        reference_width_ = reference->exposure->width;
-        reference_height_ = reference->exposure->height;
+        const int cell = grid_cell(*reference->exposure);
+        reference_width_ = reference->exposure->width / cell;
+        reference_height_ = reference->exposure->height / cell;
         s_.ledger.set_choice("reference/" + group_.name, reference_fingerprint_);
+    }
+
+    /// Sensor pixels along the side of a pixel of the grid that a light is measured on.
+    int grid_cell(const Exposure& e) const {
+        const ColourMethod m = colour_method(s_, e);
+        const bool full = e.cfa.empty() || m == ColourMethod::adaptive || m == ColourMethod::bilinear;
+        return full ? 1 : CfaPattern(e.cfa).cell();
     }
 
     /// The best frame onto which the others can be brought: a frame of another field may be the sharpest of all.
@@ -165,8 +175,8 @@ private:
             std::vector<const std::vector<Star>*> stars;
             std::vector<double> fwhm;
             for (const Light* l : candidates) {
-                stars.push_back(&l->measures->stars);
-                fwhm.push_back(l->measures->fwhm);
+                stars.push_back(&l->measures->main().stars);
+                fwhm.push_back(l->measures->main().fwhm);
             }
             const std::size_t chosen = choose_reference(stars, fwhm);
             const Light* candidate = candidates[chosen];
@@ -175,7 +185,8 @@ private:
             std::size_t probes = 0, met = 0;
             std::string why;
             for (std::size_t i = 0; i < all.size(); i += step, ++probes)
-                met += register_stars(candidate->measures->stars, all[i]->measures->stars, why).has_value();
+                met +=
+                    register_stars(candidate->measures->main().stars, all[i]->measures->main().stars, why).has_value();
             if (met > most || !best) {
                 most = met;
                 best = candidate;
@@ -185,17 +196,31 @@ private:
         return best;
     }
 
+    /// Each colour onto the reference's green; a colour that cannot be goes as green goes.
+    void register_colours(Light& l) const {
+        const auto& planes = l.measures->planes;
+        l.to_frame.assign(planes.size(), l.registration->to_frame);
+        if (planes.size() != 3 || colour_method(s_, *l.exposure) != ColourMethod::separate) return;
+        for (const std::size_t p : {std::size_t{0}, std::size_t{2}}) {
+            std::string why;
+            if (const auto r = register_stars(reference_measures_->main().stars, planes[p].stars, why))
+                l.to_frame[p] = r->to_frame;
+        }
+    }
+
     void register_lights(std::vector<Light>& lights) const {
         s_.context.workers.for_each(lights.size(), [&](std::size_t i) {
             Light& l = lights[i];
             if (!l.measures) return;
+            const std::vector<Star>& stars = l.measures->main().stars;
             if (l.measures == reference_measures_) {
-                l.registration = Registration{{}, static_cast<int>(l.measures->stars.size()), 0, 1};
+                l.registration = Registration{{}, static_cast<int>(stars.size()), 0, 1};
             } else {
                 std::string why;
-                l.registration = register_stars(reference_measures_->stars, l.measures->stars, why);
+                l.registration = register_stars(reference_measures_->main().stars, stars, why);
                 if (!l.registration) return l.drop("cannot be registered: " + why);
             }
+            register_colours(l);
             FrameReport& r = l.report;
             const Affine& t = l.registration->to_frame;
             r.matched = l.registration->matched;
@@ -203,15 +228,18 @@ private:
             r.rotation = t.rotation();
             double u = 0, v = 0;
             t.apply(0.5 * (reference_width_ - 1), 0.5 * (reference_height_ - 1), u, v);
-            r.shift_x = u - 0.5 * (l.exposure->width - 1);
-            r.shift_y = v - 0.5 * (l.exposure->height - 1);
+            const int cell = grid_cell(*l.exposure);
+            r.shift_x = u - 0.5 * (l.exposure->width / cell - 1);
+            r.shift_y = v - 0.5 * (l.exposure->height / cell - 1);
         });
     }
 
-    LevelInput level_input(const Light& l) const {
-        return {l.measures.get(), l.registration->to_frame, l.exposure->seconds.value_or(0), l.exposure->width,
-                l.exposure->height};
+    LevelInput level_input(const Light& l, std::size_t plane) const {
+        const int cell = grid_cell(*l.exposure);
+        return {&l.measures->planes[plane], l.to_frame[plane], l.exposure->seconds.value_or(0),
+                l.exposure->width / cell, l.exposure->height / cell};
     }
+    static std::size_t main_plane(const Light& l) { return l.measures->planes.size() == 3 ? 1 : 0; }
 
     /// The frame that the others are brought to: the one whose stars stand out most.
     const Light* level_reference(const std::vector<Light>& lights) const {
@@ -225,9 +253,10 @@ private:
                     first = &other;
                     break;
                 }
+            const std::size_t p = main_plane(l);
             const Normalization level =
-                fit_normalization(level_input(*first), level_input(l), reference_width_, reference_height_);
-            const double info = information(level.scale, l.measures->noise);
+                fit_normalization(level_input(*first, p), level_input(l, p), reference_width_, reference_height_);
+            const double info = information(level.scale, l.measures->main().noise);
             if (info > most) {
                 most = info;
                 best = &l;
@@ -240,22 +269,27 @@ private:
     struct Assembly {
         std::vector<StackFrame> frames;
         std::vector<Light*> lights;
-        double level = 0; ///< background of the level's frame, ADU
+        std::vector<double> levels; ///< backgrounds of the level's frame, by plane, ADU
     };
 
     Assembly assemble(std::vector<Light>& lights) {
         Assembly a;
         const Light* level_light = level_reference(lights);
-        if (level_light) a.level = level_light->measures->background;
+        if (level_light)
+            for (const Measures& m : level_light->measures->planes)
+                a.levels.push_back(m.background);
         for (Light& l : lights) {
             if (!l.registration) continue;
             StackFrame f;
-            f.to_frame = l.registration->to_frame;
-            f.level = fit_normalization(level_input(*level_light), level_input(l), reference_width_, reference_height_);
-            f.noise = l.measures->noise;
+            for (std::size_t p = 0; p < l.measures->planes.size(); ++p)
+                f.planes.push_back({l.to_frame[p],
+                                    fit_normalization(level_input(*level_light, p), level_input(l, p), reference_width_,
+                                                      reference_height_),
+                                    l.measures->planes[p].noise});
             f.electrons_per_adu = l.exposure->electrons_per_adu.value_or(0);
             try {
-                f.view = calibrations_.view(*l.plan);
+                f.view =
+                    calibrations_.view(*l.plan, std::shared_ptr<const OwnCorrections>(l.measures, &l.measures->own));
             } catch (const InputError& e) {
                 if (l.measures == level_light->measures) { // the level is gone: begin again without it
                     l.drop(e.what_failed() + ". " + e.remedy());
@@ -264,7 +298,7 @@ private:
                 l.drop(e.what_failed() + ". " + e.remedy());
                 continue;
             }
-            l.report.scale = f.level.scale;
+            l.report.scale = f.planes[main_plane(l)].level.scale;
             a.frames.push_back(std::move(f));
             a.lights.push_back(&l);
         }
@@ -279,7 +313,7 @@ private:
             try {
                 s_.context.progress.begin("integrate " + plan.name,
                                           static_cast<std::int64_t>(reference_width_) * reference_height_);
-                MasterLight master = integrate(a.frames, reference_width_, reference_height_, a.level, s_.context);
+                MasterLight master = integrate(a.frames, reference_width_, reference_height_, a.levels, s_.context);
                 s_.context.progress.end();
                 return master;
             } catch (const InputError& e) {
@@ -310,6 +344,7 @@ private:
         if (master) {
             account(a, *master, report);
             describe_master_light(*master, a.frames, report);
+            if (plan.mosaic) report.colour_method = colour_method_name(a.frames.front().view->method());
             report.file = "lights/" + plan.name + ".fits";
             report.preview = "lights/" + plan.name + ".png";
             std::vector<const Exposure*> exposures;
@@ -336,13 +371,14 @@ private:
     static void account(const Assembly& a, const MasterLight& master, StackReport& report) {
         std::vector<double> infos, seconds;
         for (std::size_t i = 0; i < a.frames.size(); ++i) {
-            infos.push_back(information(a.frames[i].level.scale, a.frames[i].noise));
+            const StackPlane& plane = a.frames[i].planes[a.frames[i].planes.size() == 3 ? 1 : 0];
+            infos.push_back(information(plane.level.scale, plane.noise));
             seconds.push_back(a.lights[i]->report.seconds);
         }
         const std::vector<double> worth = worths(infos, seconds);
         for (std::size_t i = 0; i < a.frames.size(); ++i) {
             a.lights[i]->report.worth = worth[i];
-            a.lights[i]->report.weight = master.weights[i];
+            a.lights[i]->report.weight = master.weights[master.weights.size() == 3 ? 1 : 0][i];
             report.seconds_total += seconds[i];
             report.seconds_effective += seconds[i] * worth[i];
         }
@@ -353,19 +389,20 @@ private:
     Calibrations calibrations_;
     std::vector<std::optional<StackReport>> done_; ///< as group_.stacks
     std::vector<std::vector<Light>> lights_;       ///< as group_.stacks
-    std::shared_ptr<const Measures> reference_measures_;
+    std::shared_ptr<const ExposureMeasures> reference_measures_;
     std::string reference_fingerprint_, reference_path_;
     int reference_width_ = 0, reference_height_ = 0;
 };
 
 } // namespace
 
-std::vector<StackGroup> group_stacks(const Pairing& pairing) {
+std::vector<StackGroup> group_stacks(const Session& session) {
     std::vector<StackGroup> groups;
-    for (std::size_t i = 0; i < pairing.stacks.size(); ++i) {
-        const StackPlan& s = pairing.stacks[i];
-        if (s.mosaic) continue;
-        const std::string name = file_safe(s.target) + "/" + s.sensor;
+    for (std::size_t i = 0; i < session.pairing.stacks.size(); ++i) {
+        const StackPlan& s = session.pairing.stacks[i];
+        std::string name = file_safe(s.target) + "/" + s.sensor;
+        const ColourMethod m = colour_method(session, session.exposures[s.lights.front().exposure]);
+        if (s.mosaic && m != ColourMethod::adaptive && m != ColourMethod::bilinear) name += " binned";
         auto it = std::find_if(groups.begin(), groups.end(), [&](const StackGroup& g) { return g.name == name; });
         if (it == groups.end()) it = groups.insert(groups.end(), {name, {}});
         it->stacks.push_back(i);
@@ -433,7 +470,7 @@ std::optional<StackReport> finished_stack(const Session& s, const StackPlan& pla
 }
 
 void make_stacks(Session& s) {
-    for (const StackGroup& group : group_stacks(s.pairing))
+    for (const StackGroup& group : group_stacks(s))
         GroupWork(s, group).run();
 }
 

@@ -61,7 +61,7 @@ Work remaining_work(Session& s) {
     Work work;
     add_masters(s, work);
     const Calibrations calibrations(s);
-    for (const StackGroup& group : group_stacks(s.pairing)) {
+    for (const StackGroup& group : group_stacks(s)) {
         const std::string reference = remembered_reference(s, group);
         for (const std::size_t k : group.stacks) {
             const StackPlan& plan = s.pairing.stacks[k];

@@ -132,15 +132,13 @@ nlohmann::json to_json(const ShowReport& r) {
 
 Raster<std::uint8_t> render_preview(const FrameReader& reader) {
     const int planes = reader.planes() == 3 ? 3 : 1;
-    Raster<std::uint8_t> out;
+    Image image(reader.width(), reader.height(), planes);
+    std::vector<double> scales;
     for (int p = 0; p < planes; ++p) {
-        const Image image = read_plane(reader, p);
-        const Raster<std::uint8_t> grey = render(image.plane(), choose_stretch(image.plane()));
-        if (planes == 1) return grey;
-        if (out.empty()) out = Raster<std::uint8_t>(grey.width(), grey.height(), 3);
-        std::copy(grey.pixels().begin(), grey.pixels().end(), out.plane(p).data);
+        reader.read(reader.bounds(), image.plane(p), p);
+        if (const auto scale = reader.header().number(fmt::format("CHSCALE{}", p + 1))) scales.push_back(*scale);
     }
-    return out;
+    return render_planes(image, choose_stretches(image, scales));
 }
 
 } // namespace kasane

@@ -220,6 +220,10 @@ void measure_flux(View<const float> image, const Background& background, double 
         std::sqrt(area * noise * noise * (1 + area / std::max<double>(12, static_cast<double>(ring.size()))) + photons);
 }
 
+double aperture_radius(double fwhm) {
+    return std::max(2.0, 2 * fwhm);
+}
+
 double median(std::vector<float> v) {
     return v.empty() ? 0 : median_in_place(v);
 }
@@ -339,7 +343,7 @@ StarList detect_stars(View<const float> image, const DetectOptions& o) {
     list.fwhm = median(widths);
     list.eccentricity = median(eccentricities);
 
-    const double radius = std::max(2.0, 2 * (list.fwhm > 0 ? list.fwhm : start_fwhm));
+    const double radius = aperture_radius(list.fwhm > 0 ? list.fwhm : start_fwhm);
     for (Star& s : list.stars) {
         measure_flux(image, list.background, radius, list.noise, o.electrons_per_adu, s);
         if (s.position_sigma <= 0) // from the width and the signal to noise (I. King, PASP 95, 1983)
@@ -350,6 +354,17 @@ StarList detect_stars(View<const float> image, const DetectOptions& o) {
     std::stable_sort(list.stars.begin(), list.stars.end(),
                      [](const Star& a, const Star& b) { return a.flux > b.flux; });
     return list;
+}
+
+void measure_fluxes(View<const float> image, const Background& background, double fwhm, const DetectOptions& options,
+                    std::vector<Star>& stars) {
+    for (Star& s : stars) {
+        measure_flux(image, background, aperture_radius(fwhm), background.global_sigma, options.electrons_per_adu, s);
+        const int cx = static_cast<int>(std::lround(s.x)), cy = static_cast<int>(std::lround(s.y));
+        for (int y = std::max(0, cy - 1); y <= std::min(image.height - 1, cy + 1); ++y)
+            for (int x = std::max(0, cx - 1); x <= std::min(image.width - 1, cx + 1); ++x)
+                s.saturated = s.saturated || (options.saturation > 0 && image(x, y) >= options.saturation);
+    }
 }
 
 } // namespace kasane

@@ -44,4 +44,9 @@ struct StarList {
 /// sorted out by their width, fluxes in apertures.
 StarList detect_stars(View<const float> image, const DetectOptions& options = {});
 
+/// Fluxes, peaks and saturation of known stars in another plane of the same frame, in the aperture that goes with
+/// `fwhm`; positions stay as they are.
+void measure_fluxes(View<const float> image, const Background& background, double fwhm, const DetectOptions& options,
+                    std::vector<Star>& stars);
+
 } // namespace kasane

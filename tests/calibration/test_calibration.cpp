@@ -123,7 +123,7 @@ TEST_CASE("Flats in any unit are flats") {
 
 TEST_CASE("A master flat of any level divides as one of mean one") {
     const CalibratedView view(memory(Image(20, 20, 1, 500.0f)),
-                              {nullptr, memory(Image(20, 20, 1, 30000.0f)), 30000.0f, nullptr});
+                              {nullptr, memory(Image(20, 20, 1, 30000.0f)), {30000.0f, 30000.0f, 30000.0f}, nullptr});
     Image out(20, 20);
     view.read(view.bounds(), out.plane());
     CHECK(out(7, 7) == Approx(500));
@@ -175,7 +175,8 @@ TEST_CASE("The calibrated view undoes offset, illumination and defects, the same
         raw(x, y) = 60000;
         mask(x, y) = 1;
     }
-    const CalibratedView view(memory(raw), {memory(dark), memory(flat), 1, std::make_shared<const DefectList>(mask)});
+    const CalibratedView view(memory(raw),
+                              {memory(dark), memory(flat), {1, 1, 1}, std::make_shared<const DefectList>(mask)});
     Image whole(90, 70);
     view.read(view.bounds(), whole.plane());
     for (int y = 0; y < 70; ++y)
@@ -195,6 +196,6 @@ TEST_CASE("The calibrated view undoes offset, illumination and defects, the same
 }
 
 TEST_CASE("Masters of another size cannot calibrate") {
-    CHECK_THROWS_WITH(CalibratedView(memory(Image(10, 10)), {memory(Image(10, 9)), nullptr, 1, nullptr}),
+    CHECK_THROWS_WITH(CalibratedView(memory(Image(10, 10)), {memory(Image(10, 9)), nullptr, {1, 1, 1}, nullptr}),
                       Catch::Contains("cannot calibrate"));
 }

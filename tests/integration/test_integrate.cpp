@@ -14,8 +14,9 @@ using namespace kasane::test;
 
 namespace {
 
-std::shared_ptr<const CalibratedView> view_of(Image pixels) {
-    return std::make_shared<const CalibratedView>(std::make_shared<MemoryFrame>(std::move(pixels)), CalibrationSet{});
+std::shared_ptr<const FrameView> view_of(Image pixels) {
+    return std::make_shared<const FrameView>(
+        std::make_shared<const CalibratedView>(std::make_shared<MemoryFrame>(std::move(pixels)), CalibrationSet{}));
 }
 
 Affine turn(double degrees_, double cx, double cy, double tx, double ty) {
@@ -36,7 +37,7 @@ std::vector<StackFrame> stack(int count, double rotation, double noise, std::uin
             add_gaussian_star(image, u, v, 50000, 3);
         }
         add_noise(image, noise, seed * 100 + static_cast<std::uint64_t>(f));
-        frames.push_back({view_of(std::move(image)), t, {}, noise, 0});
+        frames.push_back({view_of(std::move(image)), {{t, {}, noise}}, 0});
     }
     return frames;
 }
@@ -57,7 +58,7 @@ double star_flux(const Image& image, double x, double y) {
 TEST_CASE("Turned and shifted frames meet star on star, and keep the flux") {
     const Quiet quiet;
     const double rotation = GENERATE(0.0, 0.4, 45.0, 180.0);
-    const MasterLight m = integrate(stack(8, rotation, 2, 5), 200, 160, 500, quiet.context);
+    const MasterLight m = integrate(stack(8, rotation, 2, 5), 200, 160, {500}, quiet.context);
     for (int i = 1; i < 4; ++i) {
         double sx = 0, sy = 0, sum = 0;
         for (int y = 50 + 15 * i - 6; y <= 50 + 15 * i + 6; ++y)
@@ -77,8 +78,8 @@ TEST_CASE("Turned and shifted frames meet star on star, and keep the flux") {
 TEST_CASE("The result is the same to the byte for any threads, memory and tile size") {
     const auto frames = stack(6, 7.3, 5, 9);
     const Quiet one(1), three(3, 70ull << 20);
-    const MasterLight a = integrate(frames, 200, 160, 500, one.context);
-    const MasterLight b = integrate(frames, 200, 160, 500, three.context, {.tile = 37});
+    const MasterLight a = integrate(frames, 200, 160, {500}, one.context);
+    const MasterLight b = integrate(frames, 200, 160, {500}, three.context, {.tile = 37});
     for (std::size_t i = 0; i < a.pixels.pixels().size(); ++i) {
         const float x = a.pixels.pixels()[i], y = b.pixels.pixels()[i];
         REQUIRE((x == y || (std::isnan(x) && std::isnan(y))));
@@ -91,7 +92,7 @@ TEST_CASE("One frame that does not move passes through unchanged") {
     const Quiet quiet;
     Image image(50, 40, 1, 300.0f);
     add_noise(image, 5, 1);
-    const MasterLight m = integrate({{view_of(image), {}, {}, 5, 0}}, 50, 40, 300, quiet.context);
+    const MasterLight m = integrate({{view_of(image), {{{}, {}, 5}}, 0}}, 50, 40, {300}, quiet.context);
     for (std::size_t i = 0; i < image.pixels().size(); ++i)
         CHECK(m.pixels.pixels()[i] == Approx(image.pixels()[i]).epsilon(1e-5));
 }
@@ -99,25 +100,25 @@ TEST_CASE("One frame that does not move passes through unchanged") {
 TEST_CASE("Weights follow the inverse variance at the common level") {
     const Quiet quiet;
     auto frames = stack(3, 0, 4, 2);
-    frames[1].noise = 8;
-    frames[2].level.scale = 2;
-    const MasterLight m = integrate(frames, 200, 160, 500, quiet.context);
-    CHECK(m.weights[0] / m.weights[1] == Approx(4));
-    CHECK(m.weights[0] / m.weights[2] == Approx(4));
-    CHECK(m.weights[0] + m.weights[1] + m.weights[2] == Approx(1));
+    frames[1].planes[0].noise = 8;
+    frames[2].planes[0].level.scale = 2;
+    const MasterLight m = integrate(frames, 200, 160, {500}, quiet.context);
+    CHECK(m.weights[0][0] / m.weights[0][1] == Approx(4));
+    CHECK(m.weights[0][0] / m.weights[0][2] == Approx(4));
+    CHECK(m.weights[0][0] + m.weights[0][1] + m.weights[0][2] == Approx(1));
 }
 
 TEST_CASE("A trail leaves no trace, and is counted") {
     const Quiet quiet;
     auto frames = stack(10, 0.2, 5, 21);
-    const MasterLight clean = integrate(frames, 200, 160, 500, quiet.context);
+    const MasterLight clean = integrate(frames, 200, 160, {500}, quiet.context);
     Image image(200, 160);
-    frames[4].view->read(image.bounds(), image.plane());
+    frames[4].view->source().read(image.bounds(), image.plane());
     for (int x = 0; x < 200; ++x)
         for (int y = 78; y <= 80; ++y)
             image(x, y) += 400;
     frames[4].view = view_of(std::move(image));
-    const MasterLight m = integrate(frames, 200, 160, 500, quiet.context);
+    const MasterLight m = integrate(frames, 200, 160, {500}, quiet.context);
     double worst = 0;
     for (int y = 10; y < 150; ++y)
         for (int x = 10; x < 190; ++x)
@@ -130,9 +131,9 @@ TEST_CASE("Where no frame reaches there is no data, and coverage says how much t
     const Quiet quiet;
     auto frames = stack(4, 0, 3, 3);
     for (auto& f : frames)
-        f.to_frame = {1, 0, 0, 0, 1, 0};
-    frames[0].to_frame.c = 100; // covers the left half of the grid only
-    const MasterLight m = integrate(frames, 260, 160, 500, quiet.context);
+        f.planes[0].to_frame = {1, 0, 0, 0, 1, 0};
+    frames[0].planes[0].to_frame.c = 100; // covers the left half of the grid only
+    const MasterLight m = integrate(frames, 260, 160, {500}, quiet.context);
     CHECK(std::isnan(m.pixels(230, 80)));
     CHECK(m.coverage(230, 80) == 0);
     CHECK(m.coverage(50, 10) == Approx(1).margin(0.26)); // a chance rejection may take a quarter
@@ -142,7 +143,7 @@ TEST_CASE("Where no frame reaches there is no data, and coverage says how much t
 
 TEST_CASE("An empty stack is an error") {
     const Quiet quiet;
-    CHECK_THROWS_AS(integrate({}, 10, 10, 0, quiet.context), DataError);
+    CHECK_THROWS_AS(integrate({}, 10, 10, {0}, quiet.context), DataError);
 }
 
 TEST_CASE("The noise factor of resampling is one where nothing moves and less between pixels") {
@@ -150,11 +151,11 @@ TEST_CASE("The noise factor of resampling is one where nothing moves and less be
     CHECK(resampling_noise_factor({1, 0, 0.5, 0, 1, 0.5}, 500, 400) == Approx(0.61).margin(0.03));
     Image noise(300, 300);
     add_noise(noise, 10, 6);
-    const StackFrame frame{view_of(noise), turn(11, 150, 150, 0.3, 0.4), {}, 10, 0};
-    Image out(200, 200), scratch;
-    resample_region(frame, {50, 50, 200, 200}, 1e30, scratch, out.plane());
+    const StackFrame frame{view_of(noise), {{turn(11, 150, 150, 0.3, 0.4), {}, 10}}, 0};
+    Image out(200, 200);
+    Resampler().resample(frame, {50, 50, 200, 200}, 1e30, {out.plane()});
     double squares = 0;
     for (const float v : out.pixels())
         squares += static_cast<double>(v) * v;
-    CHECK(squares / 40000 / 100 == Approx(resampling_noise_factor(frame.to_frame, 300, 300)).epsilon(0.04));
+    CHECK(squares / 40000 / 100 == Approx(resampling_noise_factor(frame.planes[0].to_frame, 300, 300)).epsilon(0.04));
 }

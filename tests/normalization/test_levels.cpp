@@ -27,7 +27,8 @@ Measures frame(double transparency, double sky, double slope, std::uint64_t seed
                 transparency * 400 * std::exp(-(std::pow((x - 250) / 120.0, 2) + std::pow((y - 200) / 90.0, 2))) + sky +
                 slope * (x - kWidth / 2));
     add_noise(image, 12, seed);
-    return measure_exposure({std::make_shared<MemoryFrame>(std::move(image)), {}});
+    const auto raw = std::make_shared<MemoryFrame>(std::move(image));
+    return measure_exposure(std::make_shared<const CalibratedView>(raw, CalibrationSet{})).main();
 }
 
 } // namespace

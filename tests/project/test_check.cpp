@@ -128,7 +128,7 @@ TEST_CASE("One-shot colour and DSLR files are understood and paired") {
         for (const MasterPlan& m : dslr.pairing.masters)
             CHECK(mine <= std::abs(*m.temperature - *e.temperature));
     }
-    CHECK(state_of(folder / "dslr").results.back().state == ResultStatus::State::blocked);
+    CHECK(state_of(folder / "dslr").results.back().state == ResultStatus::State::missing);
 }
 
 TEST_CASE("Status tells done from stale, and why") {

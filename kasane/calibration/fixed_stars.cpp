@@ -1,0 +1,95 @@
+#include <kasane/calibration/fixed_stars.hpp>
+
+#include <kasane/image/statistics.hpp>
+
+#include <algorithm>
+#include <cmath>
+#include <vector>
+
+namespace kasane {
+
+namespace {
+
+constexpr float kSigmas = 6;
+constexpr int kRing = 8;       // radius of the ring that a peak is judged by, pixels
+constexpr int kMostRadius = 6; // of what is replaced
+
+/// Each pixel against the level of its colour in the neighbourhood, summed over 2 x 2 pixels so that a mosaic's colours
+/// mix alike everywhere.
+float summed(View<const float> v, int x, int y) {
+    return 0.25f * (v(x, y) + v(x + 1, y) + v(x, y + 1) + v(x + 1, y + 1));
+}
+
+/// Highest three-pixel mean along the ring, and its median.
+void look_around(View<const float> v, int x, int y, float& median, float& highest) {
+    std::vector<float> ring;
+    constexpr int kSteps = 48;
+    for (int k = 0; k < kSteps; ++k) {
+        const double a = 2 * 3.14159265358979 * k / kSteps;
+        ring.push_back(summed(v, x + static_cast<int>(std::lround(kRing * std::cos(a))),
+                              y + static_cast<int>(std::lround(kRing * std::sin(a)))));
+    }
+    highest = -1e30f;
+    for (std::size_t k = 0; k < ring.size(); ++k)
+        highest = std::max(highest, (ring[k] + ring[(k + 1) % ring.size()] + ring[(k + 2) % ring.size()]) / 3);
+    median = median_in_place(ring);
+}
+
+} // namespace
+
+std::size_t patch_fixed_stars(View<float> flat, const CfaPattern& cfa) {
+    const int w = flat.width, h = flat.height, margin = kRing + 2;
+    const int step = cfa.empty() ? 1 : 2;
+    if (w < 4 * margin || h < 4 * margin) return 0;
+    const float noise = difference_noise(flat, cfa.empty() ? 1 : 2);
+    if (!(noise > 0)) return 0;
+    const float limit = kSigmas * 0.5f * noise; // of sums over four pixels
+    std::vector<std::pair<int, int>> peaks;
+    for (int y = margin; y < h - margin - 1; ++y)
+        for (int x = margin; x < w - margin - 1; ++x) {
+            const float v = summed(flat, x, y);
+            const float rough = v - 0.5f * (summed(flat, x - kRing, y) + summed(flat, x + kRing, y));
+            if (!(rough > limit)) continue;
+            bool highest = true;
+            for (int j = -2; j <= 2 && highest; ++j)
+                for (int i = -2; i <= 2; ++i)
+                    highest = highest && summed(flat, x + i, y + j) <= v;
+            if (!highest) continue;
+            // A single bright pixel is none: take the highest of the four away.
+            const float most =
+                std::max(std::max(flat(x, y), flat(x + 1, y)), std::max(flat(x, y + 1), flat(x + 1, y + 1)));
+            float median = 0, rim = 0;
+            look_around(flat, x, y, median, rim);
+            const float others = (4 * v - most) / 3;
+            if (v - median > limit && v - median > 2 * (rim - median) && others - median > 0.4f * (v - median))
+                peaks.emplace_back(x, y);
+        }
+    constexpr std::size_t kMostPeaks = 5000; // more is a texture, not a sky
+    if (peaks.size() > kMostPeaks) return 0;
+    std::size_t replaced = 0;
+    std::vector<float> around;
+    for (const auto& [x, y] : peaks)
+        for (int j = -kMostRadius; j <= kMostRadius + 1; ++j)
+            for (int i = -kMostRadius; i <= kMostRadius + 1; ++i) {
+                if (std::hypot(i - 0.5, j - 0.5) > kMostRadius) continue;
+                const int px = x + i, py = y + j;
+                // The colour's level on the ring: medians of what lies between the patch and the ring's outside.
+                around.clear();
+                for (int b = -kRing; b <= kRing; ++b)
+                    for (int a = -kRing; a <= kRing; ++a) {
+                        const int qx = px + step * a, qy = py + step * b;
+                        if (qx < 0 || qy < 0 || qx >= w || qy >= h ||
+                            std::hypot(qx - x - 0.5, qy - y - 0.5) <= kMostRadius ||
+                            std::hypot(qx - x - 0.5, qy - y - 0.5) > kRing + 2 * step ||
+                            (!cfa.empty() && cfa.colour(qx, qy) != cfa.colour(px, py)))
+                            continue;
+                        around.push_back(flat(qx, qy));
+                    }
+                if (around.size() < 8) continue;
+                flat(px, py) = median_in_place(around);
+                ++replaced;
+            }
+    return replaced;
+}
+
+} // namespace kasane

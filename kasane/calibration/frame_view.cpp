@@ -1,0 +1,147 @@
+#include <kasane/calibration/frame_view.hpp>
+
+#include <kasane/base/units.hpp>
+
+#include <algorithm>
+#include <array>
+
+namespace kasane {
+
+namespace {
+
+constexpr std::array<std::string_view, 7> kMethodNames = {"adaptive", "bilinear", "binned",  "red",
+                                                          "green",    "blue",     "separate"};
+
+bool is_binned(ColourMethod m) {
+    return m != ColourMethod::adaptive && m != ColourMethod::bilinear;
+}
+
+/// The colour that a single-colour method keeps; -1 where it keeps all.
+int single_colour(ColourMethod m) {
+    return m == ColourMethod::red ? 0 : m == ColourMethod::green ? 1 : m == ColourMethod::blue ? 2 : -1;
+}
+
+Demosaic demosaic_of(ColourMethod m) {
+    return m == ColourMethod::bilinear ? Demosaic::bilinear : Demosaic::adaptive;
+}
+
+/// Index mirrored into 0..size-1 about the outermost pixels, which keeps the phase of a pattern of period 2.
+int mirrored(int i, int size) {
+    if (size == 1) return 0;
+    const int period = 2 * (size - 1);
+    i = ((i % period) + period) % period;
+    return i < size ? i : period - i;
+}
+
+} // namespace
+
+std::string_view colour_method_name(ColourMethod method) {
+    return kMethodNames.at(static_cast<std::size_t>(method));
+}
+
+std::optional<ColourMethod> colour_method_named(std::string_view name) {
+    const auto it = std::find(kMethodNames.begin(), kMethodNames.end(), name);
+    if (it == kMethodNames.end()) return std::nullopt;
+    return static_cast<ColourMethod>(it - kMethodNames.begin());
+}
+
+FrameView::FrameView(std::shared_ptr<const CalibratedView> source)
+    : source_(std::move(source)), planes_(source_->planes()), width_(source_->width()), height_(source_->height()) {}
+
+FrameView::FrameView(std::shared_ptr<const CalibratedView> source, ColourMethod method) : FrameView(std::move(source)) {
+    const CfaPattern& cfa = source_->calibration().cfa;
+    if (cfa.empty() || source_->planes() != 1) return;
+    mosaic_ = true;
+    method_ = method;
+    planes_ = single_colour(method) >= 0 ? 1 : 3;
+    if (!is_binned(method)) return;
+    cell_ = cfa.cell();
+    width_ /= cell_;
+    height_ /= cell_;
+}
+
+std::array<double, 2> FrameView::shift(int plane) const {
+    if (!mosaic_ || cell_ == 1) return {0, 0};
+    const int one = single_colour(method_);
+    return binned_shift(source_->calibration().cfa, one >= 0 ? one : plane);
+}
+
+Region FrameView::sensor_region(const Region& r) const {
+    const int halo = interpolated() ? demosaic_halo(demosaic_of(method_), source_->calibration().cfa) : 0;
+    return {r.x * cell_ - halo, r.y * cell_ - halo, r.width * cell_ + 2 * halo, r.height * cell_ + 2 * halo};
+}
+
+void FrameView::read(const Region& region, std::span<const View<float>> out, std::vector<Doubtful>* doubtful) const {
+    if (!mosaic_) {
+        for (int p = 0; p < planes_; ++p)
+            source_->read(region, out[static_cast<std::size_t>(p)], p, doubtful);
+    } else if (cell_ == 1) {
+        read_demosaiced(region, out, doubtful);
+    } else {
+        read_binned(region, out, doubtful);
+    }
+}
+
+/// Calibrated sensor pixels of a rectangle that may reach beyond the frame: there they are mirrored (2 x 2 patterns) or
+/// absent.
+void FrameView::read_mosaic(const Region& region, View<float> out, std::vector<Doubtful>* doubtful) const {
+    const Region frame = source_->bounds(), inside = intersect(region, frame);
+    const Region at{inside.x - region.x, inside.y - region.y, inside.width, inside.height};
+    source_->read(inside, out.crop(at), 0, doubtful);
+    if (inside == region) return;
+    const bool mirror = source_->calibration().cfa.period() == 2;
+    const auto outside = [&](int x, int y) {
+        const int mx = mirrored(region.x + x, frame.width) - region.x,
+                  my = mirrored(region.y + y, frame.height) - region.y;
+        const bool known = mirror && mx >= at.x && mx < at.right() && my >= at.y && my < at.bottom();
+        out(x, y) = known ? out(mx, my) : kNoData;
+    };
+    for (int y = 0; y < out.height; ++y)
+        for (int x = 0; x < out.width; ++x) {
+            if (y >= at.y && y < at.bottom() && x == at.x) x = at.right();
+            if (x < out.width) outside(x, y);
+        }
+}
+
+void FrameView::read_demosaiced(const Region& region, std::span<const View<float>> out,
+                                std::vector<Doubtful>* doubtful) const {
+    const Region wide = sensor_region(region);
+    std::vector<float> pixels(static_cast<std::size_t>(wide.area()));
+    const View<float> mosaic{pixels.data(), wide.width, wide.height, wide.width};
+    std::vector<Doubtful> found;
+    read_mosaic(wide, mosaic, doubtful ? &found : nullptr);
+    const CfaPattern& cfa = source_->calibration().cfa;
+    demosaic(mosaic, cfa.shifted(wide.x, wide.y), demosaic_of(method_), {out[0], out[1], out[2]});
+    for (const Doubtful& d : found)
+        if (region.contains({d.x, d.y, 1, 1})) doubtful->push_back({d.x, d.y, cfa.colour(d.x, d.y)});
+}
+
+void FrameView::read_binned(const Region& region, std::span<const View<float>> out,
+                            std::vector<Doubtful>* doubtful) const {
+    const Region wide = sensor_region(region);
+    std::vector<float> pixels(static_cast<std::size_t>(wide.area()));
+    const View<float> mosaic{pixels.data(), wide.width, wide.height, wide.width};
+    std::vector<Doubtful> found;
+    source_->read(wide, mosaic, 0, doubtful ? &found : nullptr);
+    const CfaPattern& cfa = source_->calibration().cfa;
+    const int one = single_colour(method_);
+    std::array<View<float>, 3> planes;
+    std::vector<float> spare(one >= 0 ? static_cast<std::size_t>(region.area()) : 0);
+    for (int c = 0; c < 3; ++c)
+        planes[static_cast<std::size_t>(c)] =
+            one < 0    ? out[static_cast<std::size_t>(c)]
+            : one == c ? out[0]
+                       : View<float>{spare.data(), region.width, region.height, region.width};
+    bin_mosaic(mosaic, cfa.shifted(wide.x, wide.y), planes);
+    for (const Doubtful& d : found) {
+        const int colour = cfa.colour(d.x, d.y);
+        if (one >= 0 && colour != one) continue;
+        doubtful->push_back({d.x / cell_, d.y / cell_, one >= 0 ? 0 : colour});
+    }
+}
+
+std::uint64_t FrameView::mapped_bytes(const Region& region) const {
+    return source_->mapped_bytes(intersect(sensor_region(region), source_->bounds()));
+}
+
+} // namespace kasane

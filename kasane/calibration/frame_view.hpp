@@ -1,0 +1,73 @@
+// What measuring and integration read of an exposure: one plane, or red, green and blue, calibrated, and demosaiced
+// where the sensor has a colour filter array, for any rectangle on demand.
+#pragma once
+
+#include <kasane/calibration/calibrated_view.hpp>
+#include <kasane/calibration/demosaic.hpp>
+
+#include <array>
+#include <memory>
+#include <optional>
+#include <span>
+#include <string_view>
+#include <vector>
+
+namespace kasane {
+
+/// How the mosaic of a colour filter array becomes planes.
+enum class ColourMethod {
+    adaptive, ///< demosaiced along the direction of least change
+    bilinear, ///< demosaiced by fixed weights
+    binned,   ///< means over squares of 2 x 2 pixels (6 x 6 patterns: 3 x 3): half the size, no interpolation
+    red,      ///< one colour of the binned planes alone
+    green,
+    blue,
+    separate, ///< binned, and each colour is registered for itself
+};
+
+/// "adaptive", ...
+std::string_view colour_method_name(ColourMethod method);
+std::optional<ColourMethod> colour_method_named(std::string_view name);
+
+/// The planes of one calibrated exposure. Its grid is the sensor's, or that of the squares where they are binned.
+/// Thread-safe.
+class FrameView {
+public:
+    /// An exposure without a colour filter array: as many planes as the file.
+    FrameView(std::shared_ptr<const CalibratedView> source); // NOLINT: a calibrated frame is a view of itself
+    /// The calibration knows the pattern; without one the method does not matter.
+    FrameView(std::shared_ptr<const CalibratedView> source, ColourMethod method);
+
+    int planes() const { return planes_; }
+    int width() const { return width_; }
+    int height() const { return height_; }
+    Region bounds() const { return {0, 0, width_, height_}; }
+    const CalibratedView& source() const { return *source_; }
+    ColourMethod method() const { return method_; }
+    /// Demosaiced, so that neighbours share noise.
+    bool interpolated() const { return mosaic_ && cell_ == 1; }
+    /// Sensor pixels along the side of a pixel of this grid.
+    int cell() const { return cell_; }
+    /// Where a plane's samples lie against the grid, in pixels of the grid.
+    std::array<double, 2> shift(int plane) const;
+
+    /// All planes of a rectangle inside the frame; `out` holds one view a plane. Pixels of the planes that were
+    /// replaced for a defect are added to `doubtful`.
+    void read(const Region& region, std::span<const View<float>> out, std::vector<Doubtful>* doubtful = nullptr) const;
+
+    void release() const { source_->release(); }
+    std::uint64_t mapped_bytes(const Region& region) const;
+
+private:
+    Region sensor_region(const Region& region) const;
+    void read_mosaic(const Region& region, View<float> out, std::vector<Doubtful>* doubtful) const;
+    void read_demosaiced(const Region& region, std::span<const View<float>> out, std::vector<Doubtful>* doubtful) const;
+    void read_binned(const Region& region, std::span<const View<float>> out, std::vector<Doubtful>* doubtful) const;
+
+    std::shared_ptr<const CalibratedView> source_;
+    ColourMethod method_ = ColourMethod::adaptive;
+    bool mosaic_ = false;
+    int planes_ = 1, cell_ = 1, width_ = 0, height_ = 0;
+};
+
+} // namespace kasane
