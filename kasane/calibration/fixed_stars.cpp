@@ -1,5 +1,6 @@
 #include <kasane/calibration/fixed_stars.hpp>
 
+#include <kasane/base/units.hpp>
 #include <kasane/image/statistics.hpp>
 
 #include <algorithm>
@@ -12,6 +13,7 @@ namespace {
 
 constexpr float kSigmas = 6;
 constexpr int kRing = 8;       // radius of the ring that a peak is judged by, pixels
+constexpr int kFar = 18;       // radius of the surroundings that the ring is judged by
 constexpr int kMostRadius = 6; // of what is replaced
 
 /// Each pixel against the level of its colour in the neighbourhood, summed over 2 x 2 pixels so that a mosaic's colours
@@ -20,25 +22,39 @@ float summed(View<const float> v, int x, int y) {
     return 0.25f * (v(x, y) + v(x + 1, y) + v(x, y + 1) + v(x + 1, y + 1));
 }
 
-/// Highest three-pixel mean along the ring, and its median.
-void look_around(View<const float> v, int x, int y, float& median, float& highest) {
+std::vector<float> ring_around(View<const float> v, int x, int y, int radius) {
     std::vector<float> ring;
     constexpr int kSteps = 48;
     for (int k = 0; k < kSteps; ++k) {
-        const double a = 2 * 3.14159265358979 * k / kSteps;
-        ring.push_back(summed(v, x + static_cast<int>(std::lround(kRing * std::cos(a))),
-                              y + static_cast<int>(std::lround(kRing * std::sin(a)))));
+        const double a = 2 * kPi * k / kSteps;
+        ring.push_back(summed(v, x + static_cast<int>(std::lround(radius * std::cos(a))),
+                              y + static_cast<int>(std::lround(radius * std::sin(a)))));
     }
-    highest = -1e30f;
+    return ring;
+}
+
+/// Whether a peak is a star: compact, alone on its ring, and not the clear middle of a dust shadow, where the ring lies
+/// below what surrounds it.
+bool is_star(View<const float> v, int x, int y, float limit) {
+    std::vector<float> ring = ring_around(v, x, y, kRing), inner = ring_around(v, x, y, kRing / 2 + 1),
+                       outer = ring_around(v, x, y, kFar);
+    float rim = -1e30f; // highest three-pixel mean along the ring
     for (std::size_t k = 0; k < ring.size(); ++k)
-        highest = std::max(highest, (ring[k] + ring[(k + 1) % ring.size()] + ring[(k + 2) % ring.size()]) / 3);
-    median = median_in_place(ring);
+        rim = std::max(rim, (ring[k] + ring[(k + 1) % ring.size()] + ring[(k + 2) % ring.size()]) / 3);
+    const float level = median_in_place(ring), excess = summed(v, x, y) - level;
+    if (!(excess > limit && excess > 2 * (rim - level))) return false;
+    // A single bright pixel is none: take the highest of the four away.
+    const float most = std::max(std::max(v(x, y), v(x + 1, y)), std::max(v(x, y + 1), v(x + 1, y + 1)));
+    if ((4 * summed(v, x, y) - most) / 3 - level < 0.4f * excess) return false;
+    const bool compact = median_in_place(inner) - level < 0.35f * excess;
+    const bool in_shadow = median_in_place(outer) - level > 0.2f * excess;
+    return compact && !in_shadow;
 }
 
 } // namespace
 
 std::size_t patch_fixed_stars(View<float> flat, const CfaPattern& cfa) {
-    const int w = flat.width, h = flat.height, margin = kRing + 2;
+    const int w = flat.width, h = flat.height, margin = kFar + 2;
     const int step = cfa.empty() ? 1 : 2;
     if (w < 4 * margin || h < 4 * margin) return 0;
     const float noise = difference_noise(flat, cfa.empty() ? 1 : 2);
@@ -55,14 +71,7 @@ std::size_t patch_fixed_stars(View<float> flat, const CfaPattern& cfa) {
                 for (int i = -2; i <= 2; ++i)
                     highest = highest && summed(flat, x + i, y + j) <= v;
             if (!highest) continue;
-            // A single bright pixel is none: take the highest of the four away.
-            const float most =
-                std::max(std::max(flat(x, y), flat(x + 1, y)), std::max(flat(x, y + 1), flat(x + 1, y + 1)));
-            float median = 0, rim = 0;
-            look_around(flat, x, y, median, rim);
-            const float others = (4 * v - most) / 3;
-            if (v - median > limit && v - median > 2 * (rim - median) && others - median > 0.4f * (v - median))
-                peaks.emplace_back(x, y);
+            if (is_star(flat, x, y, limit)) peaks.emplace_back(x, y);
         }
     constexpr std::size_t kMostPeaks = 5000; // more is a texture, not a sky
     if (peaks.size() > kMostPeaks) return 0;

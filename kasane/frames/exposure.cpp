@@ -364,6 +364,7 @@ void take_header(Exposure& e, const Header& h) {
             e.cfa = shifted(e.cfa, static_cast<int>(dx) & 1, static_cast<int>(dy) & 1);
     }
     e.made_by_kasane = h.text("CREATOR").value_or("").rfind("Kasane", 0) == 0;
+    if (e.made_by_kasane) e.inputs = h.text("INPUTS").value_or("");
     const double combined = h.number({"NCOMBINE", "STACKCNT", "NSTACK", "NUMCOMB", "NFRAMES"}).value_or(1);
     e.is_master = e.is_master || e.made_by_kasane || combined > 1;
 }

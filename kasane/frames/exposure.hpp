@@ -82,6 +82,7 @@ struct Exposure {
     double role_confidence = 1;  ///< 0..1; below 1 where the pixels had to tell
     bool is_master = false;      ///< a combination of many frames, made by Kasane or elsewhere
     bool made_by_kasane = false; ///< a result of this program: never an input light
+    std::string inputs;          ///< of such a result: digest of the frames it was made of
 
     std::optional<double> seconds;
     std::string start;          ///< UTC, ISO 8601

@@ -1,5 +1,7 @@
 #include <kasane/frames/pairing.hpp>
 
+#include <kasane/base/hash.hpp>
+
 #include <algorithm>
 #include <cmath>
 #include <fmt/format.h>
@@ -232,6 +234,7 @@ private:
         }
         for (auto& g : groups)
             std::sort(g.begin(), g.end(), [&](auto a, auto b) { return rank(a) < rank(b); });
+        drop_finished(groups);
         for (auto& g : groups)
             add_master(std::move(g), false);
         std::stable_sort(result_.masters.begin(), result_.masters.end(), [&](const MasterPlan& a, const MasterPlan& b) {
@@ -240,6 +243,20 @@ private:
                                   m.temperature.value_or(-1e3), first(m).night, first(m).identity, first(m).path);
             };
             return key(a) < key(b);
+        });
+    }
+
+    /// Masters that were made of just these frames before, and now lie in a library: the frames speak for themselves.
+    void drop_finished(const std::vector<std::vector<std::size_t>>& groups) {
+        std::set<std::string> digests;
+        for (const auto& g : groups) {
+            std::string inputs;
+            for (const std::size_t i : g)
+                inputs += all_[i].fingerprint;
+            digests.insert(digest(inputs));
+        }
+        std::erase_if(result_.masters, [&](const MasterPlan& m) {
+            return m.existing && !first(m).inputs.empty() && digests.count(first(m).inputs) > 0;
         });
     }
 
@@ -441,12 +458,29 @@ private:
     }
 
     struct DarkChoice {
-        std::optional<std::size_t> dark, bias;
+        std::optional<std::size_t> dark, bias, second;
         double scale = 1;
         std::optional<double> offset_level;
         std::string reason;
         enum class Kind { fits, far_temperature, scaled, bias_only, constant, none } kind = Kind::none;
     };
+
+    /// The dark nearest in temperature on the other side of a light than the one it takes.
+    template <class Fits>
+    std::optional<std::size_t> other_side(const std::optional<std::size_t>& chosen, std::size_t i, Fits fits) const {
+        const auto t = all_[i].sensor_temperature();
+        if (!chosen || !t || !result_.masters[*chosen].temperature) return std::nullopt;
+        const double side = *result_.masters[*chosen].temperature - *t;
+        std::optional<std::size_t> best;
+        for (std::size_t k = 0; k < result_.masters.size(); ++k) {
+            const MasterPlan& m = result_.masters[k];
+            if (k == *chosen || m.role != Role::dark || !m.temperature || !sensors_agree(m, i) || !fits(m)) continue;
+            const double away = *m.temperature - *t;
+            if (away * side >= 0) continue;
+            if (!best || std::abs(away) < std::abs(*result_.masters[*best].temperature - *t)) best = k;
+        }
+        return best;
+    }
 
     DarkChoice choose_dark(std::size_t i) const {
         const Exposure& e = all_[i];
@@ -465,6 +499,7 @@ private:
                 };
                 if (!c.dark || away(k) < away(*c.dark)) c.dark = k;
             }
+            c.second = other_side(c.dark, i, same_time);
         } else {
             c.dark = nearest(Role::dark, i, [&](const MasterPlan& d) { return same_time(d) && same_warmth(d); });
         }
@@ -481,6 +516,7 @@ private:
                 c.bias.reset();
                 return c;
             }
+            c.second.reset();
         }
         if (c.bias && options_.scale_darks) {
             const auto scale_of = [&](const MasterPlan& d) {
@@ -645,6 +681,7 @@ private:
             light.dark = dark.dark;
             light.bias = dark.bias;
             light.dark_scale = dark.scale;
+            light.second_dark = dark.second;
             light.offset_level = dark.offset_level;
             light.dark_reason = dark.reason;
             light.flat = flat.flat;

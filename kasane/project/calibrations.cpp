@@ -3,6 +3,7 @@
 
 #include <kasane/base/error.hpp>
 #include <kasane/base/hash.hpp>
+#include <kasane/calibration/dark_fit.hpp>
 #include <kasane/io/reader.hpp>
 
 #include <algorithm>
@@ -23,6 +24,8 @@ std::string Calibrations::key(const LightPlan& light) const {
     for (const auto& m : {light.dark, light.flat})
         d.add(ready(m) ? ready(m)->key : "none");
     if (ready(light.bias)) d.add(ready(light.bias)->key).add(light.dark_scale);
+    if (ready(light.second_dark)) d.add("second").add(ready(light.second_dark)->key);
+    if (ready(light.bias) || ready(light.second_dark)) d.add(session_.recipe.calibration.fit_darks ? "fit" : "plan");
     if (light.offset_level && !ready(light.dark)) d.add("offset").add(*light.offset_level);
     const Exposure& e = session_.exposures[light.exposure];
     if (!e.cfa.empty()) d.add(e.cfa).add(std::string(colour_method_name(colour_method(session_, e))));
@@ -90,15 +93,57 @@ std::shared_ptr<const DefectList> Calibrations::defects(const LightPlan& light) 
     return d.list;
 }
 
+Calibrations::DarkShare Calibrations::dark_share(const LightPlan& light) {
+    DarkShare share{light.dark_scale, 0, {}};
+    const bool scaled = ready(light.dark) && ready(light.bias), mixed = ready(light.dark) && ready(light.second_dark);
+    if (!session_.recipe.calibration.fit_darks || (!scaled && !mixed)) return share;
+    const Exposure& e = session_.exposures[light.exposure];
+    const std::string fact =
+        Digester().add("dark-fit").add(kNumerics).add(e.identity).add(key(light)).add(light.dark_scale).result();
+    if (const auto known = session_.ledger.fact(fact)) {
+        try {
+            const auto json = nlohmann::json::parse(*known);
+            return {json.at("factor").get<double>(), json.at("second").get<double>(),
+                    json.at("reason").get<std::string>()};
+        } catch (const nlohmann::json::exception&) { // of another version: measured again
+        }
+    }
+    const auto raw = session_.open(light.exposure);
+    DarkFitOptions o{.cfa = CfaPattern(e.cfa), .expected = light.dark_scale};
+    if (e.saturation) o.saturation = 0.8 * *e.saturation;
+    if (scaled) {
+        const DarkFit fit = fit_dark_factor(*raw, *reader(*light.dark), reader(*light.bias).get(), o);
+        share.factor = fit.factor;
+        if (fit.measured())
+            share.reason = fmt::format("dark x {:.3f} +- {:.3f} by its own hot pixels ({:.3f} expected)", fit.factor,
+                                       fit.sigma, light.dark_scale);
+    } else {
+        const DarkFit fit = fit_dark_mixture(*raw, *reader(*light.dark), *reader(*light.second_dark), o);
+        share.second_share = fit.second_share;
+        if (fit.measured())
+            share.reason = fmt::format("{:.0f} % of {} mixed in, by its own hot pixels", 100 * fit.second_share,
+                                       session_.pairing.masters[*light.second_dark].name);
+    }
+    session_.ledger.set_fact(
+        fact, "dark-fit",
+        json_text({{"factor", share.factor}, {"second", share.second_share}, {"reason", share.reason}}));
+    return share;
+}
+
 std::shared_ptr<const FrameView> Calibrations::view(const LightPlan& light, std::shared_ptr<const OwnCorrections> own) {
     const Exposure& e = session_.exposures[light.exposure];
     CalibrationSet set;
     set.cfa = CfaPattern(e.cfa);
     set.own = std::move(own);
     if (ready(light.dark)) set.dark = reader(*light.dark);
+    const DarkShare share = dark_share(light);
     if (ready(light.dark) && ready(light.bias)) {
         set.bias = reader(*light.bias);
-        set.dark_scale = static_cast<float>(light.dark_scale);
+        set.dark_scale = static_cast<float>(share.factor);
+    }
+    if (share.second_share > 0) {
+        set.second_dark = reader(*light.second_dark);
+        set.second_share = static_cast<float>(share.second_share);
     }
     if (!set.dark && light.offset_level) set.offset_level = static_cast<float>(*light.offset_level);
     if (ready(light.flat)) {

@@ -5,7 +5,9 @@
 #include <kasane/base/hash.hpp>
 #include <kasane/calibration/master.hpp>
 #include <kasane/image/statistics.hpp>
+#include <kasane/image/stretch.hpp>
 #include <kasane/io/fits.hpp>
+#include <kasane/io/png.hpp>
 
 #include <algorithm>
 #include <array>
@@ -85,10 +87,99 @@ ReadyMaster adopt(const Session& s, const MasterPlan& plan) {
     r.frame_noise =
         noise > 0 ? noise : difference_noise(middle.plane(), cfa.empty() ? 1 : 2) * std::sqrt(std::max(1.0, frames));
     r.noise = r.frame_noise / std::sqrt(std::max(1.0, frames));
+    if (plan.role == Role::flat && e.made_by_kasane) r.electrons_per_adu = e.electrons_per_adu.value_or(0);
     r.combination = "made before, " + (e.made_by_kasane ? std::string("by Kasane") : std::string("elsewhere"));
     r.reused = true;
     r.members = {e.path};
     return {master_basis(s, plan).key(), s.path_of(plan.members.front()), r};
+}
+
+/// What photon transfer says of the camera that took these flats.
+void measure_camera(Session& s, const MasterPlan& plan, const std::vector<std::size_t>& members,
+                    const FrameReader* offset, MasterReport& r) {
+    std::vector<std::shared_ptr<const FrameReader>> flats, bias;
+    try {
+        for (const std::size_t i : members)
+            flats.push_back(s.open(i));
+        if (plan.offset && !s.pairing.masters[*plan.offset].existing)
+            for (const std::size_t i : s.pairing.masters[*plan.offset].members)
+                if (bias.size() < 2) bias.push_back(s.open(i));
+        const PhotonTransfer t = measure_photon_transfer(flats, bias, offset,
+                                                         static_cast<float>(plan.offset_level.value_or(0)));
+        r.electrons_per_adu = t.electrons_per_adu;
+        r.read_noise = t.read_noise;
+        r.saturation = t.saturation;
+    } catch (const InputError&) { // told where the master is built
+    }
+    if (!members.empty() && !s.exposures[members.front()].linear) r.electrons_per_adu = r.read_noise = 0;
+}
+
+/// What of a master may hurt.
+std::vector<std::string> doubts(Role role, const MasterResult& m, const MasterReport& r, const Exposure& e) {
+    std::vector<std::string> out;
+    const bool flat = role == Role::flat;
+    if (m.frames == 1) out.push_back("made of a single frame, whose noise goes into every light");
+    constexpr double kNoisyFlat = 0.003; // of the sky: as much as the photon noise of 100 000 electrons
+    if (flat && m.noise > kNoisyFlat)
+        out.push_back(fmt::format("its noise of {:.2f} % of the sky goes into every light (more or brighter flats "
+                                  "lower it)",
+                                  100 * m.noise));
+    const double full = r.saturation > 0 ? r.saturation : e.saturation.value_or(e.bits == 16 ? 65535 : 0);
+    constexpr double kDim = 0.05;
+    if (flat && full > 0 && m.level < kDim * full)
+        out.push_back(fmt::format("dim: {:.0f} ADU, {:.1f} % of the full scale", m.level, 100 * m.level / full));
+    if (flat && r.saturation > 0 && m.level > 0.9 * r.saturation)
+        out.push_back("saturated: its brightest parts correct nothing");
+    std::size_t without = 0;
+    for (const float v : m.pixels.pixels())
+        without += !(v > (flat ? 0.02f : -1e30f)) || !std::isfinite(v);
+    const double share = static_cast<double>(without) / static_cast<double>(m.pixels.pixels().size());
+    if (share > 1e-3)
+        out.push_back(fmt::format("{:.2g} % of its pixels are without {}", 100 * share, flat ? "light" : "data"));
+    const double scale = std::max(3.0, m.frame_noise); // ADU
+    if (!flat && m.level_spread > scale)
+        out.push_back(fmt::format("its frames differ by {:.1f} ADU in level: {}", m.level_spread,
+                                  role == Role::bias ? "the offset drifts" : "light leak, or the temperature drifts"));
+    if (role == Role::bias && m.gradient > 2 * scale)
+        out.push_back(fmt::format("it changes by {:.1f} ADU from edge to edge: light leak?", m.gradient));
+    return out;
+}
+
+/// A picture of a master: the colours of a mosaic levelled, so that it does not show as a grid.
+Raster<std::uint8_t> render_master(const Image& pixels, const CfaPattern& cfa) {
+    if (cfa.empty() || pixels.planes() == 3) return render_planes(pixels, choose_stretches(pixels));
+    Image planes(pixels.width() / cfa.cell(), pixels.height() / cfa.cell(), 3);
+    bin_mosaic(pixels.plane(), cfa, {planes.plane(0), planes.plane(1), planes.plane(2)});
+    return render_planes(planes, choose_stretches(planes));
+}
+
+/// A master that another project made of the same frames, by its header.
+std::optional<MasterReport> from_library(const Session& s, const MasterPlan& plan, const std::string& key,
+                                         const fs::path& file) {
+    if (s.recipe.calibration.library.empty()) return std::nullopt;
+    try {
+        const Header h = read_fits_summary(file).header;
+        if (h.text("BASISKEY").value_or("") != key) return std::nullopt;
+        MasterReport r;
+        r.name = plan.name;
+        r.role = role_name(plan.role);
+        r.file = fs::relative(file, s.output).string();
+        r.frames = static_cast<int>(h.number("NCOMBINE").value_or(1));
+        r.level = h.number("LEVEL").value_or(0);
+        r.noise = h.number("NOISE").value_or(0);
+        r.frame_noise = h.number("FRMNOISE").value_or(0);
+        r.rejected_share = h.number("REJECTED").value_or(0);
+        r.electrons_per_adu = h.number("EGAIN").value_or(0);
+        r.read_noise = h.number("RDNOISE").value_or(0);
+        r.offset = plan.role == Role::flat ? plan.offset_reason : "";
+        r.combination = "found in the library";
+        r.reused = true;
+        for (const std::size_t i : plan.members)
+            r.members.push_back(s.exposures[i].path);
+        return r;
+    } catch (const InputError&) { // damaged: made anew
+        return std::nullopt;
+    }
 }
 
 /// Opens the frames of a plan; those that cannot be opened are set aside.
@@ -141,11 +232,21 @@ ReadyMaster build(Session& s, const MasterPlan& plan, const std::string& key, co
     std::vector<std::size_t> members;
     LeftOut left_out;
     const MasterResult m = build_from_good(s, plan, offset.get(), members, left_out);
-    write_fits(file, {{m.pixels.plane(), provenance(s, plan, m, members), {}, m.pixels.planes()}});
     MasterReport r;
+    if (plan.role == Role::flat) measure_camera(s, plan, members, offset.get(), r);
+    Header header = provenance(s, plan, m, members);
+    header.set("BASISKEY", key, "of frames and settings that made it");
+    if (r.electrons_per_adu > 0) header.set("EGAIN", r.electrons_per_adu, "[e-/ADU] by photon transfer");
+    if (r.read_noise > 0) header.set("RDNOISE", r.read_noise, "[e-] by photon transfer");
+    write_fits(file, {{m.pixels.plane(), header, {}, m.pixels.planes()}});
+    fs::path preview = file;
+    preview.replace_extension(".png");
+    write_png(preview, render_master(m.pixels, CfaPattern(s.exposures[members.front()].cfa)));
     r.name = plan.name;
     r.role = role_name(plan.role);
     r.file = fs::relative(file, s.output).string();
+    r.preview = fs::relative(preview, s.output).string();
+    r.doubts = doubts(plan.role, m, r, s.exposures[members.front()]);
     r.frames = m.frames;
     r.level = m.level;
     r.colour_levels = m.colour_levels;
@@ -164,11 +265,47 @@ ReadyMaster build(Session& s, const MasterPlan& plan, const std::string& key, co
     return {key, file, r};
 }
 
-fs::path master_file(const Session& s, const MasterPlan& plan) {
-    return s.output / "masters" / (plan.name + ".fits");
+/// In a library the name tells what the master was made of, so that projects do not overwrite each other's.
+fs::path master_file(const Session& s, const MasterPlan& plan, const std::string& key) {
+    const bool shared = !s.recipe.calibration.library.empty();
+    return s.masters_folder() / (plan.name + (shared ? "-" + key.substr(0, 8) : "") + ".fits");
+}
+
+/// The name under which the ledger knows a master.
+std::string master_entry(const MasterPlan& plan) {
+    return "masters/" + plan.name + ".fits";
 }
 
 } // namespace
+
+NoiseModel noise_model(const Session& s, const Exposure& light) {
+    std::vector<float> gains, saturations;
+    std::string source;
+    for (std::size_t i = 0; i < s.masters.size(); ++i) {
+        const MasterPlan& plan = s.pairing.masters[i];
+        if (!s.masters[i] || plan.role != Role::flat || s.masters[i]->report.electrons_per_adu <= 0) continue;
+        const Exposure& e = s.exposures[plan.members.front()];
+        if (sensor_key(e) != sensor_key(light) || e.gain != light.gain) continue;
+        gains.push_back(static_cast<float>(s.masters[i]->report.electrons_per_adu));
+        if (const double v = s.masters[i]->report.saturation; v > 0) saturations.push_back(static_cast<float>(v));
+        source = source.empty() ? "photon transfer of " + plan.name : "photon transfer of the flats";
+    }
+    NoiseModel model;
+    if (!gains.empty()) {
+        model.electrons_per_adu = median_in_place(gains);
+        model.source = source;
+    } else if (light.electrons_per_adu) {
+        model.electrons_per_adu = *light.electrons_per_adu;
+        model.source = light.source(Field::electrons_per_adu).text();
+    }
+    if (light.saturation)
+        model.saturation = *light.saturation;
+    else if (!saturations.empty())
+        model.saturation = median_in_place(saturations);
+    else if (light.bits == 16)
+        model.saturation = 65535;
+    return model;
+}
 
 Basis master_basis(const Session& s, const MasterPlan& plan) {
     Basis b;
@@ -193,7 +330,7 @@ std::vector<std::size_t> needed_masters(const Pairing& pairing) {
     std::vector<bool> needed(plans.size(), false);
     for (const StackPlan& stack : pairing.stacks)
         for (const LightPlan& l : stack.lights)
-            for (const auto& m : {l.dark, l.bias, l.flat})
+            for (const auto& m : {l.dark, l.bias, l.second_dark, l.flat})
                 if (m) needed[*m] = true;
     for (std::size_t i = 0; i < plans.size(); ++i)
         if (needed[i] && plans[i].offset) needed[*plans[i].offset] = true;
@@ -206,13 +343,14 @@ std::vector<std::size_t> needed_masters(const Pairing& pairing) {
 
 std::optional<MasterReport> finished_master(const Session& s, const MasterPlan& plan, const std::string& key) {
     const auto body = s.ledger.fact(key);
-    const fs::path file = master_file(s, plan);
+    const fs::path file = master_file(s, plan, key);
     std::error_code failed;
-    if (!body || !fs::exists(file, failed)) return std::nullopt;
+    if (!fs::exists(file, failed)) return std::nullopt;
+    if (!body) return from_library(s, plan, key, file);
     try {
         const auto json = nlohmann::json::parse(*body);
         if (json.at("size").get<std::uint64_t>() != fs::file_size(file)) return std::nullopt;
-        const auto current = s.ledger.choice("file/masters/" + plan.name + ".fits");
+        const auto current = s.ledger.choice("file/" + master_entry(plan));
         if (!current || *current != key) return std::nullopt;
         auto report = json.at("report").get<MasterReport>();
         report.reused = true;
@@ -228,7 +366,7 @@ std::optional<MasterReport> finished_master(const Session& s, const MasterPlan& 
 void make_masters(Session& s) {
     const auto& plans = s.pairing.masters;
     s.masters.assign(plans.size(), std::nullopt);
-    const fs::path folder = s.output / "masters";
+    const fs::path folder = s.masters_folder();
     const std::vector<std::size_t> order = needed_masters(s.pairing);
     s.context.progress.begin("masters", static_cast<std::int64_t>(order.size()));
     for (const std::size_t i : order) {
@@ -240,13 +378,13 @@ void make_masters(Session& s) {
             } else {
                 const Basis basis = master_basis(s, plan);
                 const std::string key = basis.key();
-                const fs::path file = master_file(s, plan);
+                const fs::path file = master_file(s, plan, key);
                 if (auto report = finished_master(s, plan, key)) {
                     s.masters[i] = ReadyMaster{key, file, std::move(*report)};
                 } else {
                     fs::create_directories(folder);
                     s.masters[i] = build(s, plan, key, file);
-                    const std::string name = "masters/" + plan.name + ".fits";
+                    const std::string name = master_entry(plan);
                     const nlohmann::json fact = {{"size", fs::file_size(file)}, {"report", s.masters[i]->report}};
                     s.ledger.set_fact(key, "master", json_text(fact));
                     s.ledger.set_choice("file/" + name, key);
@@ -255,7 +393,14 @@ void make_masters(Session& s) {
                 for (const auto& [path, why] : s.masters[i]->report.left_out)
                     s.set_aside(path, why, fmt::format("{} was made without it", plan.name));
             }
-            s.report.masters.push_back(s.masters[i]->report);
+            const MasterReport& made = s.masters[i]->report;
+            if (!made.doubts.empty())
+                s.report.findings.push_back({Level::warning,
+                                             "master-doubtful",
+                                             {made.file},
+                                             fmt::format("master {}: {}", made.name, fmt::join(made.doubts, "; ")),
+                                             "Look at its frames, or take them again"});
+            s.report.masters.push_back(made);
         } catch (const InputError& e) {
             s.report.findings.push_back({Level::warning,
                                          "master-failed",

@@ -11,9 +11,6 @@ namespace kasane {
 
 namespace {
 
-constexpr double kSaturation16Bit =
-    0.92 * 65535; // ADU after calibration; a little below full scale, for the flat's sake
-
 constexpr std::uint32_t kRecord = 0x4b530002; // kind and version of the bytes
 
 void encode(Writer& w, const Measures& m) {
@@ -131,12 +128,10 @@ MeasureOptions options_for(const Session& s, const LightPlan& light) {
     o.own.spills = c.spills;
     o.own.equalise_rows = c.equalise_rows;
     o.own.equalise_columns = c.equalise_columns;
-    o.detect.electrons_per_adu = e.electrons_per_adu.value_or(0);
-    constexpr double kUsable = 0.92; // share of the stated full scale
-    if (e.saturation)
-        o.detect.saturation = static_cast<float>(kUsable * *e.saturation);
-    else if (e.bits == 16)
-        o.detect.saturation = static_cast<float>(kSaturation16Bit);
+    const NoiseModel model = noise_model(s, e);
+    o.detect.electrons_per_adu = model.electrons_per_adu;
+    constexpr double kUsable = 0.92; // share of the full scale; calibrated pixels are a little lower than raw ones
+    o.detect.saturation = static_cast<float>(kUsable * model.saturation);
     return o;
 }
 
@@ -156,8 +151,8 @@ std::string measure_key(const Session& s, const Calibrations& calibrations, cons
         .add(kNumerics)
         .add(s.exposures[light.exposure].identity)
         .add(value_text(s.exposures[light.exposure], Field::turn))
-        .add(value_text(s.exposures[light.exposure], Field::electrons_per_adu))
-        .add(value_text(s.exposures[light.exposure], Field::saturation))
+        .add(noise_model(s, s.exposures[light.exposure]).electrons_per_adu)
+        .add(noise_model(s, s.exposures[light.exposure]).saturation)
         .add(calibrations.key(light))
         .add(own_settings(s.recipe.calibration))
         .result();

@@ -31,6 +31,7 @@ struct FrameReport {
     double rotation = 0;             ///< against the reference, degrees
     double shift_x = 0, shift_y = 0; ///< of the frame's centre, pixels
     std::string dark, flat;          ///< masters used
+    std::string dark_note;           ///< how much of it, where that was measured
     int own_defects = 0;             ///< pixels that were replaced in this light alone
 };
 
@@ -47,7 +48,9 @@ struct StackReport {
     std::string colour_method;        ///< how a mosaic became planes; empty for others
     std::vector<double> colour_noise; ///< by plane, where there are three
     std::vector<double> channel_scales; ///< factors that make the average star white, green 1; not applied
-    double passed_over = 0;             ///< share of samples that lay on defects and for which other frames stood in
+    std::string noise_model; ///< where the electrons per ADU come from
+    double electrons_per_adu = 0;
+    double passed_over = 0; ///< share of samples that lay on defects and for which other frames stood in
     double fwhm = 0;                    ///< pixels
     double eccentricity = 0;
     double rejected_low = 0, rejected_high = 0; ///< shares of all samples
@@ -66,6 +69,7 @@ struct MasterReport {
     double level_spread = 0;         ///< of the frames' levels; ADU, flats: relative
     double gradient = 0;             ///< from edge to edge; unit of the pixels
     int star_pixels = 0;             ///< of a sky flat, patched
+    std::string preview;             ///< relative to the output folder
     std::string combination;         ///< how frames were combined, and why so
     double electrons_per_adu = 0;    ///< flats: by photon transfer; 0: not measured
     double read_noise = 0;           ///< the same, electrons
@@ -90,14 +94,15 @@ struct RunReport {
 
 NLOHMANN_DEFINE_TYPE_NON_INTRUSIVE(FrameReport, path, identity, night, used, reason, seconds, stars, fwhm, eccentricity,
                                    background, noise, scale, worth, weight, matched, rms, rotation, shift_x, shift_y,
-                                   dark, flat, own_defects)
+                                   dark, flat, dark_note, own_defects)
 NLOHMANN_DEFINE_TYPE_NON_INTRUSIVE(StackReport, name, target, filter, sensor, file, preview, reference,
                                    reference_fingerprint, frames, used, dropped, seconds_total, seconds_effective,
-                                   noise, colour_method, colour_noise, channel_scales, passed_over, fwhm, eccentricity,
+                                   noise, colour_method, colour_noise, channel_scales, noise_model, electrons_per_adu,
+                                   passed_over, fwhm, eccentricity,
                                    rejected_low, rejected_high, time, reused)
 NLOHMANN_DEFINE_TYPE_NON_INTRUSIVE(MasterReport, name, role, file, frames, level, colour_levels, frame_noise, noise,
                                    rejected_share, level_spread, gradient, star_pixels, combination, electrons_per_adu,
-                                   read_noise, saturation, doubts, offset, time, reused, members, left_out)
+                                   read_noise, saturation, doubts, preview, offset, time, reused, members, left_out)
 
 /// JSON as text; bytes that are not UTF-8 (headers and file names may hold any) become replacement characters. `indent`
 /// < 0: one line.

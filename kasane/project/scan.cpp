@@ -19,7 +19,7 @@ namespace kasane {
 
 namespace {
 
-constexpr std::uint32_t kRecord = 0x4b580002; // kind and version of a record's bytes
+constexpr std::uint32_t kRecord = 0x4b580003; // kind and version of a record's bytes
 constexpr std::uint32_t kLook = 0x4b4c0002;   // the same for a look
 
 constexpr double kSure = 0.85; // confidence at which pixels overrule a name that is not sure
@@ -38,7 +38,7 @@ void visit(Visitor& v, E& e) {
     v(e.binning_y), v(e.filter), v(e.cfa), v(e.camera), v(e.telescope), v(e.target), v(e.focal_length_mm),
         v(e.pixel_um);
     v(e.saturation), v(e.black_level), v(e.right_ascension), v(e.declination), v(e.latitude), v(e.longitude);
-    v(e.orientation), v(e.pier_side), v(e.rotator), v(e.turn);
+    v(e.orientation), v(e.pier_side), v(e.rotator), v(e.turn), v(e.inputs);
 }
 
 std::string encode(const Exposure& e) {
@@ -214,7 +214,13 @@ private:
     void list() {
         Walk walk(options_.folder, options_.output, options_.recipe.rules, scan_);
         walk.all(options_.folder, {});
-        for (const std::string& other : options_.recipe.folders) {
+        std::vector<std::string> folders = options_.recipe.folders;
+        const std::string& library = options_.recipe.calibration.library;
+        std::error_code none;
+        if (!library.empty() && fs::is_directory(options_.folder / library, none) &&
+            std::find(folders.begin(), folders.end(), library) == folders.end())
+            folders.push_back(library);
+        for (const std::string& other : folders) {
             std::error_code failed;
             const fs::path full = options_.folder / other;
             if (fs::is_directory(full, failed))

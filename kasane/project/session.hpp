@@ -33,6 +33,10 @@ struct Session {
     std::vector<std::optional<ReadyMaster>> masters; ///< as pairing.masters; nothing where a master could not be made
     RunReport& report;
 
+    /// Where calibration masters lie: with the results, or in the recipe's library.
+    std::filesystem::path masters_folder() const {
+        return recipe.calibration.library.empty() ? output / "masters" : options.folder / recipe.calibration.library;
+    }
     std::filesystem::path path_of(std::size_t exposure) const { return options.folder / exposures[exposure].path; }
     /// The frame as the recipe wants it turned. Throws InputError.
     std::unique_ptr<FrameReader> open(std::size_t exposure) const {
@@ -80,6 +84,15 @@ std::optional<MasterReport> finished_master(const Session& session, const Master
 /// Builds or finds all masters that the pairing needs (masters.cpp).
 void make_masters(Session& session);
 
+/// What is known of a camera's electrons, and how.
+struct NoiseModel {
+    double electrons_per_adu = 0; ///< 0: unknown
+    double saturation = 0;        ///< ADU; 0: unknown
+    std::string source;           ///< "photon transfer of flat-L-2031-03-12"
+};
+/// By photon transfer of flats of the same camera and gain, else by the header (masters.cpp).
+NoiseModel noise_model(const Session& session, const Exposure& light);
+
 /// Calibrated views of lights, with masters and defect lists opened once (calibrations.cpp).
 class Calibrations {
 public:
@@ -90,6 +103,12 @@ public:
     std::string key(const LightPlan& light) const;
     /// Of the sensor that took a light, by its masters and the recipe.
     const DefectCounts& defect_counts(const LightPlan& light) const;
+    /// How much of its dark a light takes: as planned, or as measured in the light itself. Empty reason: as planned.
+    struct DarkShare {
+        double factor = 1, second_share = 0;
+        std::string reason;
+    };
+    DarkShare dark_share(const LightPlan& light);
 
 private:
     const ReadyMaster* ready(const std::optional<std::size_t>& master) const;

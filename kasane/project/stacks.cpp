@@ -286,7 +286,7 @@ private:
                                     fit_normalization(level_input(*level_light, p), level_input(l, p), reference_width_,
                                                       reference_height_),
                                     l.measures->planes[p].noise});
-            f.electrons_per_adu = l.exposure->electrons_per_adu.value_or(0);
+            f.electrons_per_adu = electrons_of(l);
             try {
                 f.view =
                     calibrations_.view(*l.plan, std::shared_ptr<const OwnCorrections>(l.measures, &l.measures->own));
@@ -298,11 +298,29 @@ private:
                 l.drop(e.what_failed() + ". " + e.remedy());
                 continue;
             }
+            l.report.dark_note = calibrations_.dark_share(*l.plan).reason;
             l.report.scale = f.planes[main_plane(l)].level.scale;
             a.frames.push_back(std::move(f));
             a.lights.push_back(&l);
         }
         return a;
+    }
+
+    /// By photon transfer or header; else from the sky's own noise, where its level above the offset is known.
+    double electrons_of(const Light& l) const {
+        const NoiseModel model = noise_model(s_, *l.exposure);
+        if (model.electrons_per_adu > 0) return model.electrons_per_adu;
+        const Measures& m = l.measures->main();
+        const bool offset_known = l.plan->dark || l.plan->bias || l.plan->offset_level;
+        return offset_known && m.background > 0 && m.noise > 0 ? m.background / (m.noise * m.noise) : 0;
+    }
+
+    void describe_noise_model(const Assembly& a, StackReport& report) const {
+        const NoiseModel model = noise_model(s_, *a.lights.front()->exposure);
+        report.electrons_per_adu = a.frames.front().electrons_per_adu;
+        report.noise_model = !model.source.empty()            ? model.source
+                             : report.electrons_per_adu > 0 ? "the sky's own noise"
+                                                            : "unknown";
     }
 
     /// Integrates what can be; a file that fails on the way is dropped and the rest is done again.
@@ -343,6 +361,7 @@ private:
         report.dropped = static_cast<int>(lights.size() - a.frames.size());
         if (master) {
             account(a, *master, report);
+            describe_noise_model(a, report);
             describe_master_light(*master, a.frames, report);
             if (plan.mosaic) report.colour_method = colour_method_name(a.frames.front().view->method());
             report.file = "lights/" + plan.name + ".fits";

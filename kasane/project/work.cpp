@@ -52,7 +52,11 @@ void add_stack(const Session& s, const Calibrations& calibrations, const StackPl
 void assume_masters(Session& s) {
     s.masters.assign(s.pairing.masters.size(), std::nullopt);
     for (const std::size_t i : needed_masters(s.pairing))
-        s.masters[i] = ReadyMaster{master_basis(s, s.pairing.masters[i]).key(), {}, {}};
+    {
+        // With their reports where they are done: what they tell of the camera is part of what lights are keyed by.
+        const std::string key = master_basis(s, s.pairing.masters[i]).key();
+        s.masters[i] = ReadyMaster{key, {}, finished_master(s, s.pairing.masters[i], key).value_or(MasterReport{})};
+    }
 }
 
 Work remaining_work(Session& s) {
