@@ -21,6 +21,7 @@ std::vector<Figure> star_flux(const Context& context);          // F5
 std::vector<Figure> master_noise(const Context& context);       // F6
 std::vector<Figure> outliers_left(const Context& context);      // F7
 std::vector<Figure> illumination_left(const Context& context);  // F9
+std::vector<Figure> star_colours(const Context& context);       // F13
 std::vector<Figure> calibration_noise(const Context& context);  // F14
 
 /// Roles told from pixels alone, on `heaps` random heaps of 21 files beginning with a seed.

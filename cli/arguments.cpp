@@ -97,12 +97,18 @@ void describe(CLI::App& app, Arguments& a) {
     show->description("Look at one image: header digest, statistics, stars, preview.\n\n"
                       "Prints what the header says, levels and noise, and the stars found; writes a stretched preview "
                       "as PNG into this folder\n"
-                      "(NAME.preview.png), because a linear image looks black. The image itself is only read.");
+                      "(NAME.preview.png), because a linear image looks black. The image itself is only read.\n\n"
+                      "A light of a project (a folder with a recipe, or one that was scanned or run before) is shown "
+                      "before and after\n"
+                      "calibration too: NAME.calibrated.png holds both, whole and where they differ most, stretched "
+                      "alike, and the text\n"
+                      "says what is left of vignetting, dust and hot pixels, and whether the flat fits.");
     show->add_option("file", a.file, "An image: raw exposure, calibration master or master light")
         ->type_name("FILE")
         ->required();
     show->add_option("-p,--preview", a.preview, "Where to write the preview")->type_name("PNG");
-    show->add_flag("--no-preview", a.no_preview, "Write no preview");
+    show->add_flag("--no-preview", a.no_preview, "Write no pictures");
+    show->add_flag("--raw", a.raw_only, "Only the file itself, even if it is a light of a project");
     common(show);
 
     CLI::App* demo = app.add_subcommand("demo", "Write a simulated project: three nights on the Paper Lantern Nebula");

@@ -20,6 +20,7 @@ struct Arguments {
     std::filesystem::path file;    ///< show
     std::filesystem::path preview; ///< show
     bool no_preview = false;
+    bool raw_only = false;          ///< show: not before and after calibration
     bool reference = false;         ///< init
     bool force = false;             ///< demo, init
     std::string variant = "nights"; ///< demo

@@ -127,19 +127,41 @@ int init(const Arguments& a) {
     return Exit::done;
 }
 
-int show(const Arguments& a) {
+/// What calibration does to the file, if it is a light of a project.
+std::optional<CalibrationLook> calibrated(const Arguments& a, const Context& context) {
+    if (a.raw_only) return std::nullopt;
+    const auto project = project_of(a.file, a.project);
+    if (!project) return std::nullopt;
+    RunOptions options;
+    options.folder = *project;
+    Raster<std::uint8_t> picture;
+    auto look = look_at_calibration(options, a.file, context, picture);
+    if (look && !a.no_preview) {
+        const fs::path file = a.preview.empty() ? fs::path(a.file.stem().string() + ".calibrated.png")
+                                                : fs::path(a.preview).replace_extension(".calibrated.png");
+        write_png(file, picture);
+        look->picture = file.string();
+    }
+    return look;
+}
+
+int show(const Arguments& a, const Context& context) {
     const auto reader = open_frame(a.file);
     ShowReport report = examine(*reader, read_summary(a.file));
+    const auto look = report.exposure.is_master ? std::nullopt : calibrated(a, context);
     if (!a.no_preview) {
         const fs::path preview = a.preview.empty() ? fs::path(a.file.stem().string() + ".preview.png") : a.preview;
         write_png(preview, render_preview(*reader));
         report.preview = preview.string();
     }
-    if (a.json)
-        print_json(to_json(report));
-    else
-        std::cout << show_text(report);
-    return Exit::done;
+    if (a.json) {
+        nlohmann::json json = to_json(report);
+        json["calibration"] = look ? to_json(*look) : nlohmann::json(nullptr);
+        print_json(json);
+    } else {
+        std::cout << show_text(report) << (look ? calibration_text(*look) : "");
+    }
+    return look && !look->findings.empty() ? Exit::done_with_findings : Exit::done;
 }
 
 int demo(const Arguments& a, const Context& context) {
@@ -173,7 +195,7 @@ int run_verb(const Arguments& a, const Context& context) {
     if (a.verb == "check") return check(a, context);
     if (a.verb == "status") return status(a, context);
     if (a.verb == "init") return init(a);
-    if (a.verb == "show") return show(a);
+    if (a.verb == "show") return show(a, context);
     return demo(a, context);
 }
 

@@ -21,8 +21,8 @@ std::string contradicted_phase(const FrameReader& lit, const CfaPattern& stated)
         for (int x = 0; x + 1 < lit.width(); x += 2) {
             const float a = rows(x, 0), d = rows(x + 1, 1), c = rows(x + 1, 0), e = rows(x, 1);
             if (!std::isfinite(a + d + c + e)) continue;
-            first.push_back(a - d);   // upper left against lower right
-            second.push_back(c - e);  // upper right against lower left
+            first.push_back(a - d);  // upper left against lower right
+            second.push_back(c - e); // upper right against lower left
             between.push_back(0.5f * (a + d - c - e));
         }
     }

@@ -8,10 +8,10 @@ namespace kasane {
 
 struct DarkFitOptions {
     CfaPattern cfa = {};
-    double expected = 1;         ///< factor by exposure and temperature
-    double most_deviation = 2;   ///< the factor stays between expected / this and expected * this
-    double hot_sigmas = 8;       ///< structure of the dark that counts, in units of its own scatter
-    double saturation = 50000;   ///< ADU of the light; brighter pixels do not count
+    double expected = 1;       ///< factor by exposure and temperature
+    double most_deviation = 2; ///< the factor stays between expected / this and expected * this
+    double hot_sigmas = 8;     ///< structure of the dark that counts, in units of its own scatter
+    double saturation = 50000; ///< ADU of the light; brighter pixels do not count
 };
 
 struct DarkFit {

@@ -12,8 +12,10 @@ namespace {
 
 constexpr int kBilinearReach = 1;
 constexpr int kWideReach = 2; // 6 x 6 patterns: some colour is three pixels apart
-constexpr int kAdaptiveHalo =
-    6; // 2 for green, 2 + 2 for the decision between directions, 1 and a spare for differences
+// 2 for green, 2 + 2 for the decision between directions, 1 and a spare for differences.
+constexpr int kDirectedHalo = 6;
+constexpr int kFluxReach = 4; // of the smoothing by which fluxes are compared
+constexpr int kAdaptiveHalo = kDirectedHalo + kFluxReach;
 
 /// Weights of the neighbours by distance; same-colour means with these are the bilinear interpolation of the 2 x 2
 /// patterns, and their like for others.
@@ -157,9 +159,9 @@ void sum_changes(const Image& chroma, bool horizontal, Image& change, Image& out
     }
 }
 
-void adaptive(View<const float> mosaic, const CfaPattern& cfa, const std::array<View<float>, 3>& planes) {
+void directed(View<const float> mosaic, const CfaPattern& cfa, const std::array<View<float>, 3>& planes) {
     thread_local Scratch s;
-    const int w = mosaic.width, h = mosaic.height, halo = kAdaptiveHalo;
+    const int w = mosaic.width, h = mosaic.height, halo = kDirectedHalo;
     s.resize(w, h);
     fill_gaps(mosaic, cfa, s.filled);
     const View<const float> m = s.filled.plane();
@@ -233,6 +235,61 @@ void adaptive(View<const float> mosaic, const CfaPattern& cfa, const std::array<
                 for (const auto& p : planes)
                     p(x, y) = kNoData;
         }
+}
+
+/// Sums over 5 pixels along each row of `v`, written 2 pixels further in.
+void smooth_rows(View<const float> v, View<float> out) {
+    for (int y = 0; y < v.height; ++y) {
+        const float* from = v.row(y);
+        float* to = out.row(y);
+        for (int x = 2; x < v.width - 2; ++x)
+            to[x] = 0.2f * (from[x - 2] + from[x - 1] + from[x] + from[x + 1] + from[x + 2]);
+    }
+}
+
+void smooth_columns(View<const float> v, View<float> out) {
+    for (int y = 2; y < v.height - 2; ++y) {
+        const float *a = v.row(y - 2), *b = v.row(y - 1), *c = v.row(y), *d = v.row(y + 1), *e = v.row(y + 2);
+        float* to = out.row(y);
+        for (int x = 0; x < v.width; ++x)
+            to[x] = 0.2f * (a[x] + b[x] + c[x] + d[x] + e[x]);
+    }
+}
+
+/// The directed interpolation takes what colours share for granted, and so draws the fluxes of strongly coloured stars
+/// towards grey. The bilinear one keeps every flux. Their difference, smoothed over a star's size, is given back to the
+/// interpolated pixels: detail from the one, fluxes from the other.
+void adaptive(View<const float> mosaic, const CfaPattern& cfa, const std::array<View<float>, 3>& planes) {
+    const int w = planes[0].width + 2 * kFluxReach, h = planes[0].height + 2 * kFluxReach;
+    thread_local Image fine, even, smooth;
+    for (Image* i : {&fine, &even, &smooth})
+        if (i->width() != w || i->height() != h) *i = Image(w, h, 3);
+    directed(mosaic, cfa, {fine.plane(0), fine.plane(1), fine.plane(2)});
+    const int skip = kDirectedHalo - kBilinearReach;
+    const Region inner{skip, skip, mosaic.width - 2 * skip, mosaic.height - 2 * skip};
+    bilinear(mosaic.crop(inner), cfa.shifted(skip, skip), kBilinearReach,
+             {even.plane(0), even.plane(1), even.plane(2)});
+    const CfaPattern phase = cfa.shifted(kDirectedHalo, kDirectedHalo);
+    for (int c = 0; c < 3; ++c) {
+        const View<float> e = even.plane(c), t = smooth.plane(c);
+        const View<const float> f = fine.plane(c);
+        for (int y = 0; y < h; ++y)
+            for (int x = 0; x < w; ++x) {
+                const float d = e(x, y) - f(x, y);
+                e(x, y) = d == d ? d : 0;
+            }
+        smooth_rows(e, t);
+        smooth_rows(t, e); // reach 4
+        smooth_columns(e, t);
+        smooth_columns(t, e);
+        const float share = c == 1 ? 2.0f : 4.0f / 3; // one over the share of interpolated pixels
+        const View<float> out = planes[static_cast<std::size_t>(c)];
+        for (int y = 0; y < out.height; ++y)
+            for (int x = 0; x < out.width; ++x) {
+                const int i = x + kFluxReach, j = y + kFluxReach;
+                out(x, y) = f(i, j) + (phase.colour(i, j) == c ? 0.0f : share * e(i, j));
+            }
+    }
 }
 
 } // namespace

@@ -3,7 +3,9 @@
 // Why two methods: the bilinear one is a fixed linear filter, exact in flux and blurring every colour; the adaptive one
 // interpolates green along the direction in which the colour differences change less (D. Menon, S. Andriani, G.
 // Calvagno, "Demosaicing with directional filtering and a posteriori decision", IEEE Trans. Image Process. 16, 2007),
-// and red and blue through their differences to green, which keeps stars as narrow as the optics made them.
+// and red and blue through their differences to green, which keeps stars as narrow as the optics made them; fluxes,
+// which that draws towards grey where a star is strongly coloured, are then brought back to the bilinear ones over the
+// size of a star.
 #pragma once
 
 #include <kasane/calibration/cfa.hpp>

@@ -140,8 +140,8 @@ void find_spills(View<const float> v, float saturation, Mask& mask) {
         }
 }
 
-constexpr int kParts = 8;        // of a line, that must agree
-constexpr int kSmoothLines = 12; // on each side: slower changes are the sky's
+constexpr int kParts = 8;       // of a line, that must agree
+constexpr int kSmoothLines = 6; // on each side: slower changes are the sky's
 
 /// Offsets of the lines of an image given as `value(line, position)`.
 template <class Value>
@@ -158,21 +158,34 @@ std::vector<float> line_offsets(int lines, int length, int step, Value value) {
                 level(p, l) += 0.5f * median_in_place(values);
             }
         }
-    std::vector<float> out(static_cast<std::size_t>(lines));
+    // Each part against pairs of lines on both sides: a slope cancels.
+    Image excess(kParts, lines);
+    std::vector<float> scatter;
     for (int l = 0; l < lines; ++l) {
-        std::array<float, kParts> d{};
+        std::array<float, kParts> row{};
         for (int p = 0; p < kParts; ++p) {
             values.clear();
-            for (int k = -kSmoothLines; k <= kSmoothLines; ++k) {
-                const int other = l + k * step;
-                if (k != 0 && other >= 0 && other < lines && std::isfinite(level(p, other)))
-                    values.push_back(level(p, other));
-            }
-            d[static_cast<std::size_t>(p)] = level(p, l) - median_in_place(values);
+            for (int k = step; k <= kSmoothLines * step; k += step)
+                if (l - k >= 0 && l + k < lines) values.push_back(0.5f * (level(p, l - k) + level(p, l + k)));
+            excess(p, l) = row[static_cast<std::size_t>(p)] =
+                values.empty() ? 0 : level(p, l) - median_in_place(values);
         }
-        const bool above = std::all_of(d.begin(), d.end(), [](float v) { return v > 0; });
-        const bool below = std::all_of(d.begin(), d.end(), [](float v) { return v < 0; });
-        if (above || below) out[static_cast<std::size_t>(l)] = median_in_place(d);
+        const float middle = median_in_place(row);
+        for (int p = 0; p < kParts; ++p)
+            scatter.push_back(excess(p, l) - middle);
+    }
+    const float sigma = mad_sigma_in_place(scatter, 0); // of one part
+    constexpr float kAgree = 4, kSure = 3;
+    std::vector<float> out(static_cast<std::size_t>(lines));
+    for (int l = 0; l < lines; ++l) {
+        std::array<float, kParts> row{};
+        for (int p = 0; p < kParts; ++p)
+            row[static_cast<std::size_t>(p)] = excess(p, l);
+        const auto [least, most] = std::minmax_element(row.begin(), row.end());
+        const bool agree = *most - *least < 1.5f * kAgree * sigma;
+        const float offset = median_in_place(row);
+        if (agree && std::abs(offset) > kSure * 1.25f * sigma / std::sqrt(static_cast<float>(kParts)))
+            out[static_cast<std::size_t>(l)] = offset;
     }
     return out;
 }

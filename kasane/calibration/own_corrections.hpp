@@ -26,8 +26,9 @@ struct OwnCorrectionOptions {
 /// Spills: connected saturated pixels that reach much further along the columns than across: what lies beyond the
 /// star's own disc.
 ///
-/// Offsets: the median of each row (column) less that of the rows around it, where eight parts of the row agree on its
-/// sign. Anything that does not cross the whole frame, and anything more than 24 rows high, is left as it is.
+/// Offsets: the median of each row (column) less the mean of rows on both sides, where eight parts of the row agree on
+/// it within their noise. Anything that does not cross the whole frame evenly, and anything more than a dozen rows
+/// high, is left as it is.
 OwnCorrections find_own_corrections(View<const float> plane, const CfaPattern& cfa,
                                     const OwnCorrectionOptions& options);
 

@@ -38,7 +38,7 @@ struct LightPlan {
     std::optional<std::size_t> bias; ///< only where the dark is scaled
     double dark_scale = 1;
     std::optional<std::size_t> second_dark; ///< uncooled cameras: the nearest on the other side of its temperature
-    std::optional<double> offset_level; ///< where neither dark nor bias is there: a constant, ADU
+    std::optional<double> offset_level;     ///< where neither dark nor bias is there: a constant, ADU
     std::optional<std::size_t> flat;
     std::string dark_reason, flat_reason;
 };

@@ -104,8 +104,8 @@ void measure_camera(Session& s, const MasterPlan& plan, const std::vector<std::s
         if (plan.offset && !s.pairing.masters[*plan.offset].existing)
             for (const std::size_t i : s.pairing.masters[*plan.offset].members)
                 if (bias.size() < 2) bias.push_back(s.open(i));
-        const PhotonTransfer t = measure_photon_transfer(flats, bias, offset,
-                                                         static_cast<float>(plan.offset_level.value_or(0)));
+        const PhotonTransfer t =
+            measure_photon_transfer(flats, bias, offset, static_cast<float>(plan.offset_level.value_or(0)));
         r.electrons_per_adu = t.electrons_per_adu;
         r.read_noise = t.read_noise;
         r.saturation = t.saturation;
@@ -136,8 +136,8 @@ std::vector<std::string> doubts(Role role, const MasterResult& m, const MasterRe
     const double share = static_cast<double>(without) / static_cast<double>(m.pixels.pixels().size());
     if (share > 1e-3)
         out.push_back(fmt::format("{:.2g} % of its pixels are without {}", 100 * share, flat ? "light" : "data"));
-    const double scale = std::max(3.0, m.frame_noise); // ADU
-    if (!flat && m.level_spread > scale)
+    const double scale = std::max(3.0, m.frame_noise);    // ADU
+    if (!flat && m.level_spread > scale && !e.uncooled()) // those of uncooled cameras follow the temperature
         out.push_back(fmt::format("its frames differ by {:.1f} ADU in level: {}", m.level_spread,
                                   role == Role::bias ? "the offset drifts" : "light leak, or the temperature drifts"));
     if (role == Role::bias && m.gradient > 2 * scale)

@@ -4,6 +4,8 @@
 
 #include <kasane/base/error.hpp>
 #include <kasane/base/hash.hpp>
+#include <kasane/calibration/cfa_phase.hpp>
+#include <kasane/calibration/flat_fit.hpp>
 #include <kasane/grading/verdicts.hpp>
 #include <kasane/integration/integrate.hpp>
 #include <kasane/io/fits.hpp>
@@ -312,13 +314,18 @@ private:
         if (model.electrons_per_adu > 0) return model.electrons_per_adu;
         const Measures& m = l.measures->main();
         const bool offset_known = l.plan->dark || l.plan->bias || l.plan->offset_level;
-        return offset_known && m.background > 0 && m.noise > 0 ? m.background / (m.noise * m.noise) : 0;
+        if (!offset_known || !(m.background > 0) || !(m.noise > 0)) return 0;
+        // What the dark held made noise too, where the level without light is known.
+        double dark = 0;
+        if (l.plan->dark && s_.masters[*l.plan->dark] && l.exposure->black_level)
+            dark = std::max(0.0, s_.masters[*l.plan->dark]->report.level - *l.exposure->black_level);
+        return (m.background + dark) / (m.noise * m.noise);
     }
 
     void describe_noise_model(const Assembly& a, StackReport& report) const {
         const NoiseModel model = noise_model(s_, *a.lights.front()->exposure);
         report.electrons_per_adu = a.frames.front().electrons_per_adu;
-        report.noise_model = !model.source.empty()            ? model.source
+        report.noise_model = !model.source.empty()          ? model.source
                              : report.electrons_per_adu > 0 ? "the sky's own noise"
                                                             : "unknown";
     }
@@ -344,6 +351,71 @@ private:
         }
     }
 
+    /// A few lights of each flat tell whether it fits them.
+    void check_flats(const StackPlan& plan, const std::vector<Light>& lights) {
+        constexpr std::size_t kAsked = 3;
+        std::map<std::size_t, std::vector<const Light*>> by_flat;
+        for (const Light& l : lights)
+            if (l.measures && l.plan->flat && s_.masters[*l.plan->flat]) by_flat[*l.plan->flat].push_back(&l);
+        for (const auto& [flat, all] : by_flat) {
+            std::vector<std::string> doubted;
+            std::string why;
+            const std::size_t asked = std::min(kAsked, all.size());
+            for (std::size_t k = 0; k < asked; ++k) {
+                const Light& l = *all[(2 * k + 1) * all.size() / (2 * asked)];
+                try {
+                    const FlatFit fit = fit_flat(calibrations_.view(*l.plan)->source());
+                    if (fit.doubt.empty()) continue;
+                    doubted.push_back(l.exposure->path);
+                    why = fit.doubt;
+                } catch (const InputError&) { // told where it is integrated
+                }
+            }
+            if (2 * doubted.size() > asked)
+                s_.report.findings.push_back(
+                    {Level::warning, "flat-does-not-fit", doubted,
+                     fmt::format("the flat {} does not fit {} of the {} lights of {} that were asked: {}",
+                                 s_.pairing.masters[flat].name, doubted.size(), asked, plan.name, why),
+                     "Look at one with 'kasane show'; pair other flats in the recipe, or take them again"});
+        }
+    }
+
+    /// Calibrated skies below zero: the dark holds more than the light.
+    void check_darks(const StackPlan& plan, const std::vector<Light>& lights) {
+        std::vector<std::string> below;
+        for (const Light& l : lights)
+            if (l.measures && l.plan->dark && l.measures->main().background < -0.5 * l.measures->main().noise)
+                below.push_back(l.exposure->path);
+        if (!below.empty())
+            s_.report.findings.push_back(
+                {Level::warning, "dark-brighter-than-light", below,
+                 fmt::format(
+                     "the sky of {} lights of {} lies below zero after their dark: it was taken warmer, longer, "
+                     "with light on it, or at another offset",
+                     below.size(), plan.name),
+                 "Check the dark's exposure, temperature and offset with 'kasane check'"});
+    }
+
+    /// Both in a mosaic's flat and in its sky the two greens must be alike.
+    void check_phase(const std::vector<Light>& lights) {
+        for (const Light& l : lights) {
+            if (!l.measures || l.exposure->cfa.empty()) continue;
+            try {
+                const std::string allowed = contradicted_phase(*s_.open(l.plan->exposure), CfaPattern(l.exposure->cfa));
+                if (!allowed.empty())
+                    s_.report.findings.push_back(
+                        {Level::warning,
+                         "cfa-phase",
+                         {l.exposure->path},
+                         fmt::format("its colour filter pattern is given as {} ({}), but the pixels look like {}",
+                                     l.exposure->cfa, l.exposure->source(Field::cfa).text(), allowed),
+                         "Give the right one with cfa in [assume] or [[files]] of kasane.toml"});
+            } catch (const InputError&) { // told where it is integrated
+            }
+            return; // one light speaks for all
+        }
+    }
+
     StackReport make(const StackPlan& plan, std::vector<Light>& lights, const Basis& basis) {
         const Stopwatch clock;
         StackReport report;
@@ -353,6 +425,9 @@ private:
         report.sensor = plan.sensor;
         report.reference = reference_path_;
         report.reference_fingerprint = reference_fingerprint_;
+        check_darks(plan, lights);
+        check_flats(plan, lights);
+        check_phase(lights);
         if (reference_measures_) register_lights(lights);
 
         Assembly a;

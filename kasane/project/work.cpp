@@ -51,8 +51,7 @@ void add_stack(const Session& s, const Calibrations& calibrations, const StackPl
 
 void assume_masters(Session& s) {
     s.masters.assign(s.pairing.masters.size(), std::nullopt);
-    for (const std::size_t i : needed_masters(s.pairing))
-    {
+    for (const std::size_t i : needed_masters(s.pairing)) {
         // With their reports where they are done: what they tell of the camera is part of what lights are keyed by.
         const std::string key = master_basis(s, s.pairing.masters[i]).key();
         s.masters[i] = ReadyMaster{key, {}, finished_master(s, s.pairing.masters[i], key).value_or(MasterReport{})};

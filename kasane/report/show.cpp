@@ -109,6 +109,63 @@ std::string show_text(const ShowReport& r) {
     return out;
 }
 
+std::string calibration_text(const CalibrationLook& l) {
+    std::string out = fmt::format("\nCalibrated as in {}\n", l.project);
+    const auto part = [&](const char* what, const std::string& name, const std::string& why) {
+        out += fmt::format("  {:<6} {}{}\n", what, name.empty() ? "none" : name,
+                           why.empty() ? "" : fmt::format(" ({})", why));
+    };
+    part("dark", l.dark, l.dark_note.empty() ? l.dark_reason : l.dark_reason + "; " + l.dark_note);
+    if (!l.bias.empty()) part("bias", l.bias, "for the scaled dark");
+    part("flat", l.flat, l.flat_reason);
+    out += "\n";
+    const auto percent = [](double v) { return fmt::format("{:.2f} %", 100 * v); };
+    Table t({"", "before", "after"});
+    t.add({"corners over middle", percent(l.before.corner_ratio), percent(l.after.corner_ratio)});
+    t.add({"unevenness of the illumination", percent(l.before.unevenness), percent(l.after.unevenness)});
+    t.add({"hot and cold pixels", fmt::format("{}", l.before.defects), fmt::format("{}", l.after.defects)});
+    out += t.text();
+    out += fmt::format("  {} pixels were replaced by their neighbours\n", l.defects_repaired);
+    if (l.flat_fit.measured)
+        out += std::isfinite(l.flat_fit.fine)
+                   ? fmt::format("  the light holds {:.2f} of the flat's dust shadows (1 is right)\n", l.flat_fit.fine)
+                   : fmt::format("  the light holds {:.2f} +- {:.2f} of the flat's fall-off (1 is right)\n",
+                                 l.flat_fit.strength, l.flat_fit.sigma);
+    if (!l.picture.empty())
+        out +=
+            fmt::format("\n  before and after, and the {} x {} pixels from ({}, {}) on, where they differ most: {}\n",
+                        l.crop.width, l.crop.height, l.crop.x, l.crop.y, l.picture);
+    if (!l.findings.empty()) out += "\nFindings\n" + findings_text(l.findings);
+    return out;
+}
+
+nlohmann::json to_json(const CalibrationLook& l) {
+    const auto figures = [](const Illumination& i) {
+        return nlohmann::json{{"corner_ratio", i.corner_ratio}, {"unevenness", i.unevenness}, {"defects", i.defects}};
+    };
+    nlohmann::json findings = nlohmann::json::array();
+    for (const Finding& f : l.findings)
+        findings.push_back(to_json(f));
+    return {{"file", l.file},
+            {"project", l.project},
+            {"dark", l.dark},
+            {"bias", l.bias},
+            {"flat", l.flat},
+            {"dark_note", l.dark_note},
+            {"before", figures(l.before)},
+            {"after", figures(l.after)},
+            {"defects_repaired", l.defects_repaired},
+            {"flat_fit",
+             {{"measured", l.flat_fit.measured},
+              {"strength", l.flat_fit.strength},
+              {"sigma", l.flat_fit.sigma},
+              {"fine", std::isfinite(l.flat_fit.fine) ? nlohmann::json(l.flat_fit.fine) : nlohmann::json(nullptr)},
+              {"turned", l.flat_fit.turned}}},
+            {"crop", {l.crop.x, l.crop.y, l.crop.width, l.crop.height}},
+            {"picture", l.picture},
+            {"findings", findings}};
+}
+
 nlohmann::json to_json(const ShowReport& r) {
     nlohmann::json planes = nlohmann::json::array();
     for (const auto& p : r.planes)

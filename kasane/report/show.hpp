@@ -4,6 +4,7 @@
 #include <kasane/frames/exposure.hpp>
 #include <kasane/image/image.hpp>
 #include <kasane/io/reader.hpp>
+#include <kasane/project/calibration_look.hpp>
 
 #include <nlohmann/json.hpp>
 #include <string>
@@ -30,6 +31,9 @@ struct ShowReport {
 /// Reads the whole image and measures it as it stands (not calibrated). Throws InputError.
 ShowReport examine(const FrameReader& reader, const FrameSummary& summary);
 std::string show_text(const ShowReport& report);
+/// What calibration did to a light of a project.
+std::string calibration_text(const CalibrationLook& look);
+nlohmann::json to_json(const CalibrationLook& look);
 nlohmann::json to_json(const ShowReport& report);
 
 /// A stretched 8-bit rendering: grey, or RGB for three planes.

@@ -22,6 +22,9 @@ private:
     std::vector<std::vector<std::string>> rows_;
 };
 
+/// Findings, one a paragraph.
+std::string findings_text(const std::vector<Finding>& findings);
+
 /// "1 h 24 min", "3 min 20 s", "45 s".
 std::string duration_text(double seconds);
 
@@ -39,7 +42,5 @@ std::string check_text(const CheckReport& report);
 
 /// What is done, what is stale and why.
 std::string status_text(const StatusReport& report);
-
-std::string findings_text(const std::vector<Finding>& findings);
 
 } // namespace kasane
