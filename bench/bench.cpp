@@ -32,6 +32,7 @@ struct Settings {
     std::string json;
     int gather = 10000; ///< files
     bool only_gather = false;
+    int masters = 0; ///< frames: only their building is measured
 };
 
 /// Keeps the shortest time of each benchmark.
@@ -161,6 +162,8 @@ int main(int argc, char** argv) {
         else if (const char* g = value("--only-gather")) {
             settings.gather = std::stoi(g);
             settings.only_gather = true;
+        } else if (const char* m = value("--only-masters")) {
+            settings.masters = std::stoi(m);
         } else if (const char* j = value("--json"))
             settings.json = j;
         else
@@ -175,6 +178,10 @@ int main(int argc, char** argv) {
     const Context context{two, plenty, silent}, single{one, plenty, silent}, bounded{two, tight, silent};
     if (settings.only_gather) {
         print(gathering(settings.gather, context), settings.json);
+        return 0;
+    }
+    if (settings.masters > 0) {
+        print(master_building(settings.masters, settings.width, settings.height, context), settings.json);
         return 0;
     }
     fmt::print("writing {} lights of {} x {} pixels ...\n", settings.frames, settings.width, settings.height);

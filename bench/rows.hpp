@@ -20,4 +20,7 @@ struct Row {
 /// of the same files.
 std::vector<Row> gathering(int files, const Context& context);
 
+/// Masters of `count` frames over a plain streaming mean of the same files.
+std::vector<Row> master_building(int count, int width, int height, const Context& context);
+
 } // namespace kasane::bench

@@ -15,7 +15,7 @@ namespace kasane {
 
 namespace {
 
-constexpr int kSampleRows = 48;   // spread over the frame, for levels, tilt and noise
+constexpr int kSampleRows = 32;   // spread over the frame, for levels, tilt and noise
 constexpr int kBlocksAcross = 12; // of a row, for the tilt
 constexpr std::size_t kMostNoisePairs = 24;
 
@@ -57,14 +57,16 @@ void for_each_sample_row(const FrameReader& frame, const FrameReader* offset, fl
         }
 }
 
-FrameSample sample_frame(const FrameReader& frame, const FrameReader* offset, float offset_level,
-                         const CfaPattern& cfa) {
+FrameSample sample_frame(const FrameReader& frame, const FrameReader* offset, float offset_level, const CfaPattern& cfa,
+                         bool with_shape) {
     const int rows = std::min(kSampleRows, frame.height()), colours = colours_of(frame, cfa);
     const bool planes = frame.planes() == 3;
+    const int width = frame.width();
     std::array<std::vector<float>, 3> values;
     std::vector<float> differences;
     for_each_sample_row(frame, offset, offset_level, [&](int, int y, int p, const std::vector<float>& row) {
-        for (int x = 0; x < frame.width(); ++x)
+        constexpr int kEvery = 2; // pairs of pixels, so that a mosaic's colours both come
+        for (int x = 0; x < width; x += (x & 1) ? 2 * kEvery - 1 : 1)
             values[static_cast<std::size_t>(planes ? p : cfa.colour(x, y))].push_back(row[static_cast<std::size_t>(x)]);
         const std::size_t lag = cfa.empty() ? 1 : 2;
         for (std::size_t x = lag; x < row.size(); x += 2 * lag)
@@ -74,6 +76,7 @@ FrameSample sample_frame(const FrameReader& frame, const FrameReader* offset, fl
     for (int c = 0; c < colours; ++c)
         s.level[static_cast<std::size_t>(c)] = finite_median(values[static_cast<std::size_t>(c)]);
     s.noise = differences.empty() ? 0 : mad_sigma_in_place(differences, 0) / std::sqrt(2.0f);
+    if (!with_shape) return s;
     // Block medians: a pair of rows holds all colours of a mosaic, so blocks are taken by colour within each row.
     s.blocks.assign(static_cast<std::size_t>(rows * kBlocksAcross), 0);
     std::vector<float> block;
@@ -81,7 +84,7 @@ FrameSample sample_frame(const FrameReader& frame, const FrameReader* offset, fl
     for_each_sample_row(frame, offset, offset_level, [&](int i, int y, int p, const std::vector<float>& row) {
         for (int b = 0; b < kBlocksAcross; ++b) {
             block.clear();
-            for (int x = b * frame.width() / kBlocksAcross; x < (b + 1) * frame.width() / kBlocksAcross; ++x) {
+            for (int x = b * width / kBlocksAcross; x < (b + 1) * width / kBlocksAcross; ++x) {
                 const float level = s.level[static_cast<std::size_t>(planes ? p : cfa.colour(x, y))];
                 if (level > 0) block.push_back(row[static_cast<std::size_t>(x)] / level);
             }
@@ -154,14 +157,11 @@ public:
                          (at_left + step * (static_cast<float>(x) + 0.5f));
             return;
         }
-        const std::array<float, 2> scale = {even, odd};
-        for (int x = 0; x < width_; ++x) // one over 1 + t to second order: t is small
-            row[x] = (row[x] - dark[x]) * scale[static_cast<std::size_t>(x & 1)] *
-                     reciprocal(at_left + step * (static_cast<float>(x) + 0.5f));
+        for (int x = 0; x < width_; ++x)
+            row[x] = (row[x] - dark[x]) * ((x & 1) ? odd : even) / (at_left + step * (static_cast<float>(x) + 0.5f));
     }
 
 private:
-    static float reciprocal(float v) { return 1 / v; }
     const FrameSample& s_;
     int width_, height_;
     const CfaPattern& cfa_;
@@ -286,8 +286,8 @@ MasterResult build_master(Role role, const std::vector<std::shared_ptr<const Fra
 
     // Levels, tilts and noise, from a sample.
     std::vector<FrameSample> samples(count);
-    context.workers.for_each(count,
-                             [&](std::size_t f) { samples[f] = sample_frame(*frames[f], subtract, constant, cfa); });
+    context.workers.for_each(
+        count, [&](std::size_t f) { samples[f] = sample_frame(*frames[f], subtract, constant, cfa, flat); });
     const auto colours = static_cast<std::size_t>(colours_of(first, cfa));
     if (flat) {
         for (std::size_t f = 0; f < count; ++f)
@@ -330,9 +330,11 @@ MasterResult build_master(Role role, const std::vector<std::shared_ptr<const Fra
     const std::uint64_t row_bytes = (count + 2) * static_cast<std::uint64_t>(width) * (sizeof(float) + 2);
     const std::uint64_t share = std::max<std::uint64_t>(context.memory.for_buffers() / 2, 1) /
                                 static_cast<std::uint64_t>(context.workers.threads());
-    const int band = static_cast<int>(std::clamp<std::uint64_t>(share / row_bytes, 1, 64));
+    constexpr std::uint64_t kInCache = 2u << 20; // bytes of samples that the processor keeps at hand
+    const int band = static_cast<int>(std::clamp<std::uint64_t>(std::min(share, kInCache) / row_bytes, 1, 64));
     const int bands = (height + band - 1) / band;
-    std::atomic<std::uint64_t> rejected{0};
+    const std::uint64_t mapped_limit = std::max<std::uint64_t>(context.memory.for_buffers() / 4, 32u << 20);
+    std::atomic<std::uint64_t> rejected{0}, mapped{0};
     context.workers.for_each(static_cast<std::size_t>(bands * planes), [&](std::size_t job) {
         const int plane = static_cast<int>(job) / bands, b = static_cast<int>(job) % bands;
         const Region region{0, b * band, width, std::min(band, height - b * band)};
@@ -360,9 +362,15 @@ MasterResult build_master(Role role, const std::vector<std::shared_ptr<const Fra
         for (std::size_t i = 0; i < area; ++i)
             n += low[i] + high[i];
         rejected += n;
-        for (const auto& f : frames)
-            f->release();
+        // Mapped pages count as ours: give them back before they outgrow their share.
+        if ((mapped += frames.front()->mapped_bytes(region) * count) > mapped_limit) {
+            mapped = 0;
+            for (const auto& f : frames)
+                f->release();
+        }
     });
+    for (const auto& f : frames)
+        f->release();
     result.rejected_share = static_cast<double>(rejected) / (static_cast<double>(count) * static_cast<double>(planes) *
                                                              static_cast<double>(result.pixels.bounds().area()));
     if (flat) {

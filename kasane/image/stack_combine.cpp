@@ -43,6 +43,28 @@ StackCombiner::Parameters StackCombiner::parameters() const {
             network_.size()};
 }
 
+bool StackCombiner::is_calm(const std::vector<double>& value) const {
+    if (!known_noise_) return false;
+    double sum = 0, weights = 0;
+    int n = 0;
+    for (std::size_t f = 0; f < value.size(); ++f)
+        if (!std::isnan(value[f])) {
+            sum += expectations_[f].weight * value[f];
+            weights += expectations_[f].weight;
+            ++n;
+        }
+    if (n < kLeastForCalm) return false;
+    const double center = sum / weights;
+    for (std::size_t f = 0; f < value.size(); ++f) {
+        if (std::isnan(value[f])) continue;
+        const double d = value[f] - center, limit = d < 0 ? options_.low : options_.high;
+        const double variance =
+            expectations_[f].variance + expectations_[f].variance_slope * std::max(0.0, center - level_);
+        if (limit > 0 && d * d > limit * limit * variance) return false;
+    }
+    return true;
+}
+
 void StackCombiner::combine_reference(const SampleBlock& block, const CombinedBlock& out) const {
     const auto count = static_cast<std::size_t>(block.frames);
     std::vector<double> value(count), variance(count), sorted;
@@ -61,7 +83,7 @@ void StackCombiner::combine_reference(const SampleBlock& block, const CombinedBl
             return 0.5 * (sorted[(m - 1) / 2] + sorted[m / 2]);
         };
         int low = 0, high = 0;
-        if (n >= 3 && (options_.low > 0 || options_.high > 0)) {
+        if (n >= 3 && (options_.low > 0 || options_.high > 0) && !is_calm(value)) {
             double center = median();
             sorted.clear();
             for (std::size_t f = 0; f < count; ++f) {

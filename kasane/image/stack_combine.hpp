@@ -6,7 +6,9 @@
 // weighted mean and the standard deviation of the survivors, corrected for the clipped tails. Deviations are measured
 // in units of each frame's own expected noise, so that a noisy frame is not rejected for being noisy; a spread beyond
 // the expected noise (star cores under changing seeing) widens the limits for that pixel. Where the expected noise is
-// known it is also the least spread that is believed, which is what keeps small stacks from rejecting good samples.
+// known it is also the least spread that is believed, which is what keeps small stacks from rejecting good samples; and
+// a pixel whose samples all lie within those limits about their mean needs no further look, since nothing would be
+// rejected from there on.
 #pragma once
 
 #include <cstddef>
@@ -56,6 +58,9 @@ public:
                   RejectionOptions options = {});
 
     void combine(const SampleBlock& block, const CombinedBlock& out) const;
+    /// Samples from which a pixel may be taken as it is when all lie within the limits of their known noise about the
+    /// mean; of fewer an outlier draws the mean too far.
+    static constexpr int kLeastForCalm = 8;
     /// The same, one pixel at a time in double: the reference for tests.
     void combine_reference(const SampleBlock& block, const CombinedBlock& out) const;
 
@@ -75,6 +80,7 @@ public:
 
 private:
     Parameters parameters() const;
+    bool is_calm(const std::vector<double>& value) const;
     std::vector<FrameExpectation> expectations_;
     float level_;
     bool known_noise_;

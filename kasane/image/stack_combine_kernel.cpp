@@ -16,6 +16,7 @@ namespace kasane::HWY_NAMESPACE {
 namespace hn = hwy::HWY_NAMESPACE;
 
 constexpr float kMad2 = 2.1981092f; // (1.4826)^2
+constexpr int kLeastForCalm = StackCombiner::kLeastForCalm;
 
 template <class D>
 HWY_INLINE void sort_lanes(D d, float* values, int stride, const StackCombiner::Parameters& p) {
@@ -127,6 +128,39 @@ void combine_lanes(D d, const float* value, float* work, const StackCombiner::Pa
     hn::StoreU(highs, d, high_count);
 }
 
+/// A vector of pixels in which every sample lies within the limits of its known noise about the mean of all: nothing
+/// is to be rejected there, and no order need be found. Returns a mask of the lanes where that is so; their results are
+/// written.
+template <class D>
+HWY_INLINE hn::Mask<D> combine_calm_lanes(D d, const float* samples, std::ptrdiff_t stride,
+                                          const StackCombiner::Parameters& p, float* mean, float* weight) {
+    using V = hn::Vec<D>;
+    const V zero = hn::Zero(d), one = hn::Set(d, 1.0f), infinite = hn::Set(d, std::numeric_limits<float>::infinity());
+    const V low2 = p.options.low > 0 ? hn::Set(d, p.options.low * p.options.low) : infinite;
+    const V high2 = p.options.high > 0 ? hn::Set(d, p.options.high * p.options.high) : infinite;
+    V count = zero, sum = zero, weights = zero;
+    for (int f = 0; f < p.count; ++f) {
+        const V v = hn::LoadU(d, samples + f * stride);
+        const auto there = hn::Eq(v, v);
+        const V w = hn::IfThenElseZero(there, hn::Set(d, p.frames[f].weight));
+        count = hn::Add(count, hn::IfThenElseZero(there, one));
+        sum = hn::MulAdd(w, hn::IfThenElseZero(there, v), sum);
+        weights = hn::Add(weights, w);
+    }
+    auto calm = hn::Ge(count, hn::Set(d, static_cast<float>(kLeastForCalm)));
+    const V center = hn::Div(sum, hn::Max(weights, hn::Set(d, 1e-30f)));
+    const V excess = hn::Max(zero, hn::Sub(center, hn::Set(d, p.level)));
+    for (int f = 0; f < p.count; ++f) {
+        const V dv = hn::Sub(hn::LoadU(d, samples + f * stride), center);
+        const V variance = hn::MulAdd(hn::Set(d, p.frames[f].variance_slope), excess, hn::Set(d, p.frames[f].variance));
+        const V limit = hn::Mul(hn::IfThenElse(hn::Lt(dv, zero), low2, high2), variance);
+        calm = hn::AndNot(hn::Gt(hn::Mul(dv, dv), limit), calm); // never true for absent samples
+    }
+    hn::StoreU(center, d, mean);
+    hn::StoreU(weights, d, weight);
+    return calm;
+}
+
 void Combine(const SampleBlock& block, const CombinedBlock& out, const StackCombiner::Parameters& p) {
     const hn::ScalableTag<float> d;
     const int lanes = static_cast<int>(hn::Lanes(d)), n = block.frames;
@@ -134,26 +168,48 @@ void Combine(const SampleBlock& block, const CombinedBlock& out, const StackComb
     auto value = hwy::AllocateAligned<float>(size);
     auto work = hwy::AllocateAligned<float>(size);
     HWY_ALIGN float mean[HWY_MAX_BYTES / 4], weight[HWY_MAX_BYTES / 4], low[HWY_MAX_BYTES / 4], high[HWY_MAX_BYTES / 4];
-    for (int x = 0; x < block.pixels; x += lanes) {
-        const int here = std::min(lanes, block.pixels - x);
+    // Pixels that need the whole method are gathered until a vector is full.
+    int pending[HWY_MAX_BYTES / 4];
+    int waiting = 0;
+    const auto settle = [&] {
         for (int f = 0; f < n; ++f) {
-            const float* from = block.samples + f * block.frame_stride + x;
+            const float* from = block.samples + f * block.frame_stride;
             float* to = value.get() + f * lanes;
-            if (here == lanes) {
-                hn::Store(hn::LoadU(d, from), d, to);
-            } else {
-                for (int i = 0; i < lanes; ++i)
-                    to[i] = i < here ? from[i] : std::numeric_limits<float>::quiet_NaN();
-            }
+            for (int i = 0; i < lanes; ++i)
+                to[i] = i < waiting ? from[pending[i]] : std::numeric_limits<float>::quiet_NaN();
         }
         combine_lanes(d, value.get(), work.get(), p, mean, weight, low, high);
+        for (int i = 0; i < waiting; ++i) {
+            out.mean[pending[i]] = mean[i];
+            out.weight[pending[i]] = weight[i];
+            if (out.low) out.low[pending[i]] = static_cast<std::uint16_t>(low[i]);
+            if (out.high) out.high[pending[i]] = static_cast<std::uint16_t>(high[i]);
+        }
+        waiting = 0;
+    };
+    const bool looks_for_calm = p.known_noise && n >= kLeastForCalm && (p.options.low > 0 || p.options.high > 0);
+    for (int x = 0; x < block.pixels; x += lanes) {
+        const int here = std::min(lanes, block.pixels - x);
+        std::uint64_t calm = 0;
+        if (looks_for_calm && here == lanes) {
+            const auto mask =
+                combine_calm_lanes(d, block.samples + x, block.frame_stride, p, out.mean + x, out.weight + x);
+            std::uint8_t bits[8] = {};
+            hn::StoreMaskBits(d, mask, bits);
+            for (int i = 0; i < 8; ++i)
+                calm |= static_cast<std::uint64_t>(bits[i]) << (8 * i);
+        }
         for (int i = 0; i < here; ++i) {
-            out.mean[x + i] = mean[i];
-            out.weight[x + i] = weight[i];
-            if (out.low) out.low[x + i] = static_cast<std::uint16_t>(low[i]);
-            if (out.high) out.high[x + i] = static_cast<std::uint16_t>(high[i]);
+            if (calm >> i & 1) {
+                if (out.low) out.low[x + i] = 0;
+                if (out.high) out.high[x + i] = 0;
+                continue;
+            }
+            pending[waiting++] = x + i;
+            if (waiting == lanes) settle();
         }
     }
+    if (waiting) settle();
 }
 
 } // namespace kasane::HWY_NAMESPACE
