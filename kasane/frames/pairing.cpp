@@ -724,9 +724,11 @@ private:
                                     result_.masters[*c.dark].name, result_.masters[*c.bias].name),
                         "Take darks of the same exposure, gain and temperature to be sure of hot pixels and glow", e);
         case DarkChoice::Kind::bias_only:
-            return tell("dark-missing",
-                        fmt::format("no dark of {}; the bias alone is subtracted, hot pixels stay in", wanted),
-                        "Take darks of the same exposure, gain and temperature; the run may go on without", e);
+            return tell(
+                "dark-missing",
+                fmt::format("no dark of {}; the bias alone is subtracted, hot pixels are found in each light by itself",
+                            wanted),
+                "Take darks of the same exposure, gain and temperature; the run may go on without", e);
         case DarkChoice::Kind::constant:
             return tell("dark-missing",
                         fmt::format("neither dark nor bias; the constant {:g} ADU is subtracted, glow and hot pixels "
@@ -734,7 +736,8 @@ private:
                                     *c.offset_level),
                         "Take darks of the same exposure, gain and temperature; the run may go on without", e);
         case DarkChoice::Kind::none:
-            return tell("dark-missing", "neither dark nor bias; offset, glow and hot pixels stay in",
+            return tell("dark-missing",
+                        "neither dark nor bias; offset and glow stay in; hot pixels are found in each light by itself",
                         "Take darks of the same exposure, gain and temperature; the run may go on without", e);
         }
     }

@@ -48,6 +48,7 @@ struct StackReport {
     std::string colour_method;        ///< how a mosaic became planes; empty for others
     std::vector<double> colour_noise; ///< by plane, where there are three
     std::vector<double> channel_scales; ///< factors that make the average star white, green 1; not applied
+    std::string defects;                ///< of the sensor, in words
     std::string noise_model;            ///< where the electrons per ADU come from
     double electrons_per_adu = 0;
     double passed_over = 0; ///< share of samples that lay on defects and for which other frames stood in
@@ -97,8 +98,9 @@ NLOHMANN_DEFINE_TYPE_NON_INTRUSIVE(FrameReport, path, identity, night, used, rea
                                    dark, flat, dark_note, own_defects)
 NLOHMANN_DEFINE_TYPE_NON_INTRUSIVE(StackReport, name, target, filter, sensor, file, preview, reference,
                                    reference_fingerprint, frames, used, dropped, seconds_total, seconds_effective,
-                                   noise, colour_method, colour_noise, channel_scales, noise_model, electrons_per_adu,
-                                   passed_over, fwhm, eccentricity, rejected_low, rejected_high, time, reused)
+                                   noise, colour_method, colour_noise, channel_scales, defects, noise_model,
+                                   electrons_per_adu, passed_over, fwhm, eccentricity, rejected_low, rejected_high,
+                                   time, reused)
 NLOHMANN_DEFINE_TYPE_NON_INTRUSIVE(MasterReport, name, role, file, frames, level, colour_levels, frame_noise, noise,
                                    rejected_share, level_spread, gradient, star_pixels, combination, electrons_per_adu,
                                    read_noise, saturation, doubts, preview, offset, time, reused, members, left_out)

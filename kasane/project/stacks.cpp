@@ -322,6 +322,24 @@ private:
         return (m.background + dark) / (m.noise * m.noise);
     }
 
+    void describe_defects(const Assembly& a, StackReport& report) const {
+        const DefectCounts& c = calibrations_.defect_counts(*a.lights.front()->plan);
+        std::size_t own = 0;
+        for (const Light* l : a.lights)
+            own += l->measures->own.defects.size();
+        std::vector<std::string> parts;
+        const auto part = [&](auto n, const char* what) {
+            if (n > 0) parts.push_back(fmt::format("{} {}", n, what));
+        };
+        part(c.hot, "hot");
+        part(c.cold, "cold");
+        part(c.dead, "dead");
+        part(c.columns, "columns");
+        part(c.rows, "rows");
+        if (own) parts.push_back(fmt::format("{} a light by itself", own / a.lights.size()));
+        report.defects = fmt::format("{}", fmt::join(parts, ", "));
+    }
+
     void describe_noise_model(const Assembly& a, StackReport& report) const {
         const NoiseModel model = noise_model(s_, *a.lights.front()->exposure);
         report.electrons_per_adu = a.frames.front().electrons_per_adu;
@@ -437,6 +455,7 @@ private:
         if (master) {
             account(a, *master, report);
             describe_noise_model(a, report);
+            describe_defects(a, report);
             describe_master_light(*master, a.frames, report);
             if (plan.mosaic) report.colour_method = colour_method_name(a.frames.front().view->method());
             report.file = "lights/" + plan.name + ".fits";

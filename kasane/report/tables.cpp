@@ -96,17 +96,68 @@ std::string findings_text(const std::vector<Finding>& findings) {
     return out;
 }
 
+namespace {
+
+/// What every stack's numbers rest on, once for those that share it.
+std::string stack_details(const RunReport& report) {
+    std::vector<std::string> lines;
+    const auto tell = [&](std::string line) {
+        if (std::find(lines.begin(), lines.end(), line) == lines.end()) lines.push_back(std::move(line));
+    };
+    for (const StackReport& s : report.stacks) {
+        if (s.file.empty()) continue;
+        if (!s.colour_method.empty()) {
+            std::string line = fmt::format("{}: {}", s.name, s.colour_method);
+            if (s.colour_noise.size() == 3)
+                line += fmt::format("; noise of red, green, blue {:.2f}, {:.2f}, {:.2f}", s.colour_noise[0],
+                                    s.colour_noise[1], s.colour_noise[2]);
+            if (s.channel_scales.size() == 3)
+                line += fmt::format("; the average star is white at {:.3f}, 1, {:.3f} (not applied)",
+                                    s.channel_scales[0], s.channel_scales[2]);
+            tell(line);
+        }
+        if (!s.defects.empty()) tell("defects: " + s.defects);
+        if (s.electrons_per_adu > 0)
+            tell(fmt::format("noise model: {:.3g} e-/ADU by {}", s.electrons_per_adu, s.noise_model));
+        int fitted = 0;
+        std::string example;
+        for (const FrameReport& f : s.frames)
+            if (!f.dark_note.empty()) {
+                ++fitted;
+                example = f.dark_note;
+            }
+        if (fitted)
+            tell(fmt::format("{}: the dark was fitted to {} of {} lights, the last: {}", s.name, fitted,
+                             s.frames.size(), example));
+    }
+    std::string out;
+    for (const std::string& line : lines)
+        out += fmt::format("  {}\n", wrapped(clean(line), 4));
+    return out;
+}
+
+} // namespace
+
 std::string run_table(const RunReport& report) {
     std::string out;
     if (!report.masters.empty()) {
-        Table t({"master", "frames", "level", "frame noise", "rejected", "offset removed by", "made in"});
-        for (const MasterReport& m : report.masters)
-            t.add(
-                {m.name, fmt::format("{}", m.frames), fmt::format("{:.0f}", m.level),
-                 m.role == "flat" ? fmt::format("{:.3f} %", 100 * m.frame_noise) : fmt::format("{:.2f}", m.frame_noise),
-                 share(m.rejected_share), m.offset.empty() ? "-" : m.offset,
-                 m.reused ? "kept" : duration_text(m.time)});
-        out += "Calibration masters (levels and noise in ADU)\n" + t.text() + "\n";
+        Table t({"master", "frames", "level", "frame noise", "noise", "gradient", "rejected", "offset removed by",
+                 "made in"});
+        std::vector<std::string> ways;
+        for (const MasterReport& m : report.masters) {
+            const auto figure = [&](double v) {
+                return m.role == "flat" ? fmt::format("{:.2f} %", 100 * v) : fmt::format("{:.2f}", v);
+            };
+            t.add({m.name, fmt::format("{}", m.frames), fmt::format("{:.0f}", m.level), figure(m.frame_noise),
+                   figure(m.noise), figure(m.gradient), share(m.rejected_share), m.offset.empty() ? "-" : m.offset,
+                   m.reused ? "kept" : duration_text(m.time)});
+            const std::string way = fmt::format("{}: {}", m.role, m.combination);
+            if (std::find(ways.begin(), ways.end(), way) == ways.end()) ways.push_back(way);
+        }
+        out += "Calibration masters (levels, noise and gradients in ADU)\n" + t.text();
+        for (const std::string& way : ways)
+            out += fmt::format("  {}\n", wrapped(clean(way), 4));
+        out += "\n";
     }
     Table t({"stack", "used", "dropped", "exposure", "effective", "noise", "FWHM", "rej. low", "rej. high", "made in"});
     for (const StackReport& s : report.stacks)
@@ -114,6 +165,7 @@ std::string run_table(const RunReport& report) {
                duration_text(s.seconds_effective), fmt::format("{:.2f}", s.noise), fmt::format("{:.2f} px", s.fwhm),
                share(s.rejected_low), share(s.rejected_high), s.reused ? "kept" : duration_text(s.time)});
     out += "Master lights (background noise in ADU; effective: seconds times worth)\n" + t.text();
+    out += stack_details(report);
 
     std::string left_out;
     for (const StackReport& s : report.stacks)
