@@ -140,6 +140,16 @@ Slope slope_of(const Image& x, const Image& y) {
     return all;
 }
 
+/// Error of the slope of y on x, blocks of y being as uncertain as they scatter, and neighbours alike.
+double slope_error(const Image& x, const Image& y) {
+    constexpr double kAlikeNeighbours = 3;
+    double xx = 0;
+    for (std::size_t i = 0; i < x.pixels().size(); ++i)
+        if (std::isfinite(x.pixels()[i]) && std::isfinite(y.pixels()[i]))
+            xx += static_cast<double>(x.pixels()[i]) * x.pixels()[i];
+    return xx > 0 ? kAlikeNeighbours * spread_of(y) / std::sqrt(xx) : 1e9;
+}
+
 /// How alike two structures are, 0..1: their correlation.
 double correlation(const Image& x, const Image& y) {
     double xx = 0, yy = 0, xy = 0;
@@ -230,6 +240,7 @@ FlatFit fit_flat(const CalibratedView& view) {
     double alike = 0;
     if (has_dust) {
         fit.fine = slope_of(fine_flat, fine_light).value;
+        fit.fine_sigma = slope_error(fine_flat, fine_light);
         alike = correlation(fine_flat, fine_light);
     }
 
@@ -253,19 +264,22 @@ FlatFit fit_flat(const CalibratedView& view) {
     const bool clear = spread_of(light) < coarse_structure || correlation(flat, light) > kTogether;
     if (!clear && !has_dust) fit.measured = false;
     const bool sure = clear && off > kSure * fit.sigma;
-    const bool dust_agrees = !has_dust || std::abs(fit.fine - 1) > 0.3;
+    constexpr double kFineSure = 3; // errors
+    const bool too_little = !has_dust || (fit.fine < 0.7 && fit.fine + kFineSure * fit.fine_sigma < 1);
+    // A nebula in the middle falls off as a lens does: only dust can tell that a flat does too little.
+    const bool too_much = has_dust && alike > kAlike && fit.fine - kFineSure * fit.fine_sigma > 1.2;
     if (fit.turned)
         fit.doubt =
             fmt::format("its dust shadows meet the light's only when it is turned clockwise by {} degrees", fit.turned);
-    else if (has_dust && fit.fine < 0.4 && alike < 0.3)
+    else if (has_dust && fit.fine < 0.4 && fit.fine + kFineSure * fit.fine_sigma < 0.8 && alike < 0.3)
         fit.doubt = "the dust shadows that it takes out are not in the light: it belongs to another night, or the "
                     "camera was turned";
-    else if (fit.strength < kWeak && sure && dust_agrees)
+    else if (fit.strength < kWeak && sure && too_little)
         fit.doubt =
             fmt::format("it over-corrects: the light holds {:.2f} of its fall-off (an offset left in the lights, "
                         "taken out of the flats twice, or a flat of other optics)",
                         fit.strength);
-    else if (fit.strength > kStrong && sure && dust_agrees)
+    else if (fit.strength > kStrong && sure && too_much)
         fit.doubt = fmt::format("it under-corrects: the light falls off {:.2f} times as far (an offset left in the "
                                 "flats, or a flat of other optics)",
                                 fit.strength);

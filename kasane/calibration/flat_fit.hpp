@@ -19,6 +19,7 @@ struct FlatFit {
     double strength = 0;   ///< power of the flat that fits the light best: 1 where it is right, 0 where it has no part
     double sigma = 0;      ///< its error, from how parts of the frame disagree
     double fine = 0;       ///< the same from dust shadows and other small structure alone; NaN where there is none
+    double fine_sigma = 0; ///< its error
     int turned = 0;        ///< clockwise degrees by which the flat would fit better, where it plainly does
     std::string doubt;     ///< what is wrong, in words; empty: nothing
 };

@@ -128,7 +128,8 @@ std::string calibration_text(const CalibrationLook& l) {
     out += fmt::format("  {} pixels were replaced by their neighbours\n", l.defects_repaired);
     if (l.flat_fit.measured)
         out += std::isfinite(l.flat_fit.fine)
-                   ? fmt::format("  the light holds {:.2f} of the flat's dust shadows (1 is right)\n", l.flat_fit.fine)
+                   ? fmt::format("  the light holds {:.2f} +- {:.2f} of the flat's dust shadows (1 is right)\n",
+                                 l.flat_fit.fine, l.flat_fit.fine_sigma)
                    : fmt::format("  the light holds {:.2f} +- {:.2f} of the flat's fall-off (1 is right)\n",
                                  l.flat_fit.strength, l.flat_fit.sigma);
     if (!l.picture.empty())
