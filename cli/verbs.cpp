@@ -135,7 +135,12 @@ std::optional<CalibrationLook> calibrated(const Arguments& a, const Context& con
     RunOptions options;
     options.folder = *project;
     Raster<std::uint8_t> picture;
-    auto look = look_at_calibration(options, a.file, context, picture);
+    std::optional<CalibrationLook> look;
+    try {
+        look = look_at_calibration(options, a.file, context, picture);
+    } catch (const Error& e) { // the file itself can be shown all the same
+        std::cerr << "kasane: not shown after calibration: " << e.what() << "\n";
+    }
     if (look && !a.no_preview) {
         const fs::path file = a.preview.empty() ? fs::path(a.file.stem().string() + ".calibrated.png")
                                                 : fs::path(a.preview).replace_extension(".calibrated.png");

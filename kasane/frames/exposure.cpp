@@ -174,6 +174,19 @@ std::string shifted(const std::string& cfa, int dx, int dy) {
     return out;
 }
 
+/// The pattern of a mosaic `height` pixels high after a quarter turn clockwise.
+std::string quarter_turned(const std::string& cfa, int height) {
+    const int period = cfa.size() == 4 ? 2 : 6;
+    std::string out = cfa;
+    if (cfa.empty() || height < 1) return out;
+    for (int y = 0; y < period; ++y)
+        for (int x = 0; x < period; ++x) { // what stands at (x, y) now stood at (y, height - 1 - x)
+            const int old_y = (((height - 1 - x) % period) + period) % period;
+            out[static_cast<std::size_t>(y * period + x)] = cfa[static_cast<std::size_t>(old_y * period + y)];
+        }
+    return out;
+}
+
 /// Sets an optional number between limits.
 template <class T>
 std::string set_number(T& to, const std::string& text, double low, double high, const char* what) {
@@ -288,6 +301,10 @@ std::string assign(Exposure& e, Field field, const std::string& text, bool from_
         if (!v || (*v != 0 && *v != 90 && *v != 180 && *v != 270))
             return fmt::format("{} is none of 0, 90, 180, 270", text);
         const int turn = static_cast<int>(*v);
+        for (int quarter = ((turn - e.turn) / 90 + 4) % 4, height = e.height, width = e.width; quarter > 0; --quarter) {
+            e.cfa = quarter_turned(e.cfa, height);
+            std::swap(height, width);
+        }
         if (((turn - e.turn) / 90) % 2 != 0) {
             std::swap(e.width, e.height);
             std::swap(e.binning_x, e.binning_y);

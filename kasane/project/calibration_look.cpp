@@ -146,7 +146,7 @@ std::optional<CalibrationLook> look_at_calibration(const RunOptions& options, co
     };
     CalibrationLook look;
     look.file = e.path;
-    look.project = options.folder.string();
+    look.project = fs::proximate(options.folder, failed).string();
     look.dark = name(plan.dark);
     look.bias = name(plan.bias);
     look.flat = name(plan.flat);

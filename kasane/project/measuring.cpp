@@ -87,7 +87,10 @@ bool decode(Reader& r, Measures& m) {
 bool decode(Reader& r, OwnCorrections& own) {
     const int height = r.take<int>();
     if (height < 0 || height > 1000000) return false;
-    std::vector<std::pair<int, int>> places(r.take<std::uint32_t>());
+    const auto count = r.take<std::uint32_t>();
+    constexpr std::uint32_t kMost = 50'000'000; // more than any sensor could have
+    if (count > kMost) return false;
+    std::vector<std::pair<int, int>> places(count);
     for (auto& [x, y] : places) {
         x = r.take<int>();
         y = r.take<int>();
@@ -95,7 +98,9 @@ bool decode(Reader& r, OwnCorrections& own) {
     }
     if (!places.empty()) own.defects = DefectList(height, places);
     for (auto* lines : {&own.rows, &own.columns}) {
-        lines->resize(r.take<std::uint32_t>());
+        const auto n = r.take<std::uint32_t>();
+        if (n > 1000000) return false;
+        lines->resize(n);
         for (float& v : *lines)
             v = r.take<float>();
     }

@@ -36,8 +36,9 @@ void add_stack(const Session& s, const Calibrations& calibrations, const StackPl
     constexpr std::uint64_t kInMemory = 12;
     ++work.stacks;
     const Exposure& first = s.exposures[plan.lights.front().exposure];
-    work.result_bytes += pixels_of(first) * kResult;
-    work.memory_bytes = std::max(work.memory_bytes, pixels_of(first) * kInMemory);
+    const std::uint64_t planes = first.planes == 3 || plan.mosaic ? 3 : 1;
+    work.result_bytes += pixels_of(first) * kResult * planes;
+    work.memory_bytes = std::max(work.memory_bytes, pixels_of(first) * kInMemory * planes);
     for (const LightPlan& l : plan.lights) {
         const Exposure& e = s.exposures[l.exposure];
         work.core_seconds += kIntegrateCost * megapixels(e);

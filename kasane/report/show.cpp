@@ -113,7 +113,7 @@ std::string calibration_text(const CalibrationLook& l) {
     std::string out = fmt::format("\nCalibrated as in {}\n", l.project);
     const auto part = [&](const char* what, const std::string& name, const std::string& why) {
         out += fmt::format("  {:<6} {}{}\n", what, name.empty() ? "none" : name,
-                           why.empty() ? "" : fmt::format(" ({})", why));
+                           why.empty() || why == "none" ? "" : fmt::format(" ({})", why));
     };
     part("dark", l.dark, l.dark_note.empty() ? l.dark_reason : l.dark_reason + "; " + l.dark_note);
     if (!l.bias.empty()) part("bias", l.bias, "for the scaled dark");

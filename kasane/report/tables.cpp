@@ -380,12 +380,8 @@ std::string check_text(const CheckReport& r) {
     if (r.pairing.stacks.empty()) out += "There are no lights, so nothing is paired.\n\n";
     out += r.findings.empty() ? "Nothing is wrong or missing.\n" : "Findings\n" + findings_text(r.findings);
     const CostEstimate& c = r.cost;
-    const bool all_mosaic =
-        std::all_of(r.pairing.stacks.begin(), r.pairing.stacks.end(), [](const StackPlan& s) { return s.mosaic; });
     if (c.masters + c.stacks == 0)
-        out += r.pairing.stacks.empty() ? ""
-               : all_mosaic             ? "\nA run cannot make master lights of these yet.\n"
-                                        : "\nA run has nothing to do: all is done.\n";
+        out += r.pairing.stacks.empty() ? "" : "\nA run has nothing to do: all is done.\n";
     else
         out += "\n" +
                wrapped(

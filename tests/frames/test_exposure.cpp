@@ -126,3 +126,18 @@ TEST_CASE("Nights: by the camera's clock, the time zone, the site, or the gaps b
     assign_nights(e);
     CHECK(e[0].night == "night of the comet");
 }
+
+TEST_CASE("A turned mosaic has a turned pattern") {
+    Exposure e;
+    e.width = 6;
+    e.height = 4;
+    e.cfa = "RGGB";
+    CHECK(set_value(e, Field::turn, "180", {Origin::recipe, {}}).empty());
+    CHECK(e.cfa == "BGGR");
+    CHECK(e.width == 6);
+    CHECK(set_value(e, Field::turn, "270", {Origin::recipe, {}}).empty()); // a quarter more: the lower left comes first
+    CHECK(e.cfa == "GBRG");
+    CHECK(e.width == 4);
+    CHECK(set_value(e, Field::turn, "0", {Origin::recipe, {}}).empty());
+    CHECK(e.cfa == "RGGB");
+}
