@@ -60,7 +60,8 @@ bool StackCombiner::is_calm(const std::vector<double>& value) const {
         const double d = value[f] - center, limit = d < 0 ? options_.low : options_.high;
         const double variance =
             expectations_[f].variance + expectations_[f].variance_slope * std::max(0.0, center - level_);
-        if (limit > 0 && d * d > limit * limit * variance) return false;
+        const double drawn = 1 - 1.0 / n; // a sample draws the mean to itself
+        if (limit > 0 && d * d > limit * limit * drawn * drawn * variance) return false;
     }
     return true;
 }

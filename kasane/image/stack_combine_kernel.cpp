@@ -150,10 +150,12 @@ HWY_INLINE hn::Mask<D> combine_calm_lanes(D d, const float* samples, std::ptrdif
     auto calm = hn::Ge(count, hn::Set(d, static_cast<float>(kLeastForCalm)));
     const V center = hn::Div(sum, hn::Max(weights, hn::Set(d, 1e-30f)));
     const V excess = hn::Max(zero, hn::Sub(center, hn::Set(d, p.level)));
+    // A sample draws the mean to itself: against the mean of the others it lies farther off.
+    const V drawn = hn::Sub(one, hn::Div(one, hn::Max(one, count))), drawn2 = hn::Mul(drawn, drawn);
     for (int f = 0; f < p.count; ++f) {
         const V dv = hn::Sub(hn::LoadU(d, samples + f * stride), center);
         const V variance = hn::MulAdd(hn::Set(d, p.frames[f].variance_slope), excess, hn::Set(d, p.frames[f].variance));
-        const V limit = hn::Mul(hn::IfThenElse(hn::Lt(dv, zero), low2, high2), variance);
+        const V limit = hn::Mul(hn::Mul(hn::IfThenElse(hn::Lt(dv, zero), low2, high2), drawn2), variance);
         calm = hn::AndNot(hn::Gt(hn::Mul(dv, dv), limit), calm); // never true for absent samples
     }
     hn::StoreU(center, d, mean);

@@ -268,3 +268,48 @@ TEST_CASE("A pattern that the pixels contradict and darks brighter than lights a
     REQUIRE(find(r.findings, "dark-brighter-than-light"));
     CHECK(find(r.findings, "dark-brighter-than-light")->files.size() == 4);
 }
+
+TEST_CASE("Masters say what will hurt: a single frame, a bias with light on it, a flat that is too noisy") {
+    const TemporaryFolder folder;
+    sky::PlainOptions o = small_options();
+    o.lights = 4;
+    o.calibration = 1;
+    const Quiet quiet;
+    sky::write_scenario(sky::plain_scenario(o), folder / "one", quiet.context);
+    const RunReport one = run(folder / "one");
+    REQUIRE(one.stacks.at(0).used == 4);
+    for (const MasterReport& m : one.masters) {
+        REQUIRE_FALSE(m.doubts.empty());
+        CHECK_THAT(m.doubts.front(), Catch::Contains("single frame"));
+    }
+    CHECK(find(one.findings, "master-doubtful"));
+
+    o.calibration = 6;
+    sky::Scenario leak = sky::plain_scenario(o);
+    leak.instrument.glow = 4e5; // electrons per second in one corner: what a cap that leaks does in a millisecond
+    sky::write_scenario(leak, folder / "leak", quiet.context);
+    const RunReport lit = run(folder / "leak");
+    const auto bias = std::find_if(lit.masters.begin(), lit.masters.end(),
+                                   [](const MasterReport& m) { return m.role == "bias"; });
+    REQUIRE(bias != lit.masters.end());
+    REQUIRE_FALSE(bias->doubts.empty());
+    CHECK_THAT(bias->doubts.front(), Catch::Contains("light leak"));
+}
+
+TEST_CASE("JPEG stills are stacked, with a warning that they are not linear") {
+    const TemporaryFolder folder;
+    fs::create_directories(folder / "p/lights");
+    for (int f = 0; f < 4; ++f) {
+        Image one(200, 160, 1, 40.0f);
+        for (int i = 0; i < 30; ++i)
+            add_gaussian_star(one, 20 + 27.7 * (i % 6) + f, 20 + 25.3 * (i / 6), 900 + 40 * i, 3);
+        add_noise(one, 2, static_cast<std::uint64_t>(f) + 1);
+        Raster<std::uint16_t> image(200, 160);
+        for (std::size_t i = 0; i < image.pixels().size(); ++i)
+            image.pixels()[i] = static_cast<std::uint16_t>(std::clamp(one.pixels()[i], 0.0f, 255.0f));
+        write_jpeg(folder / ("p/lights/light_" + std::to_string(f) + ".jpg"), image);
+    }
+    const RunReport r = run(folder / "p");
+    CHECK(r.stacks.at(0).used == 4);
+    CHECK(find(r.findings, "not-linear"));
+}
