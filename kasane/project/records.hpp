@@ -35,6 +35,13 @@ struct FrameReport {
     int own_defects = 0;             ///< pixels that were replaced in this light alone
 };
 
+/// A warning that was found while a stack was made, and holds as long as the result does.
+struct StackDoubt {
+    std::string code;
+    std::vector<std::string> files;
+    std::string text, remedy;
+};
+
 struct StackReport {
     std::string name, target, filter, sensor;
     std::string file, preview; ///< relative to the output folder; empty if no master light was made
@@ -56,7 +63,8 @@ struct StackReport {
     double eccentricity = 0;
     double rejected_low = 0, rejected_high = 0; ///< shares of all samples
     double time = 0;                            ///< seconds of work
-    bool reused = false;                        ///< nothing had changed
+    std::vector<StackDoubt> doubts;
+    bool reused = false; ///< nothing had changed
 };
 
 struct MasterReport {
@@ -96,7 +104,8 @@ struct RunReport {
 NLOHMANN_DEFINE_TYPE_NON_INTRUSIVE(FrameReport, path, identity, night, used, reason, seconds, stars, fwhm, eccentricity,
                                    background, noise, scale, worth, weight, matched, rms, rotation, shift_x, shift_y,
                                    dark, flat, dark_note, own_defects)
-NLOHMANN_DEFINE_TYPE_NON_INTRUSIVE(StackReport, name, target, filter, sensor, file, preview, reference,
+NLOHMANN_DEFINE_TYPE_NON_INTRUSIVE(StackDoubt, code, files, text, remedy)
+NLOHMANN_DEFINE_TYPE_NON_INTRUSIVE(StackReport, doubts, name, target, filter, sensor, file, preview, reference,
                                    reference_fingerprint, frames, used, dropped, seconds_total, seconds_effective,
                                    noise, colour_method, colour_noise, channel_scales, defects, noise_model,
                                    electrons_per_adu, passed_over, fwhm, eccentricity, rejected_low, rejected_high,

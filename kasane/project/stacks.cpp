@@ -73,6 +73,8 @@ public:
                      {},
                      fmt::format("no light of {} could be used; no master light was made", d->name),
                      "See the reasons given for its frames"});
+            for (const StackDoubt& doubt : d->doubts)
+                s_.report.findings.push_back({Level::warning, doubt.code, doubt.files, doubt.text, doubt.remedy});
             s_.report.stacks.push_back(std::move(*d));
         }
     }
@@ -390,8 +392,8 @@ private:
                 }
             }
             if (2 * doubted.size() > asked)
-                s_.report.findings.push_back(
-                    {Level::warning, "flat-does-not-fit", doubted,
+                doubts_.push_back(
+                    {"flat-does-not-fit", doubted,
                      fmt::format("the flat {} does not fit {} of the {} lights of {} that were asked: {}",
                                  s_.pairing.masters[flat].name, doubted.size(), asked, plan.name, why),
                      "Look at one with 'kasane show'; pair other flats in the recipe, or take them again"});
@@ -405,8 +407,8 @@ private:
             if (l.measures && l.plan->dark && l.measures->main().background < -0.5 * l.measures->main().noise)
                 below.push_back(l.exposure->path);
         if (!below.empty())
-            s_.report.findings.push_back(
-                {Level::warning, "dark-brighter-than-light", below,
+            doubts_.push_back(
+                {"dark-brighter-than-light", below,
                  fmt::format(
                      "the sky of {} lights of {} lies below zero after their dark: it was taken warmer, longer, "
                      "with light on it, or at another offset",
@@ -421,9 +423,8 @@ private:
             try {
                 const std::string allowed = contradicted_phase(*s_.open(l.plan->exposure), CfaPattern(l.exposure->cfa));
                 if (!allowed.empty())
-                    s_.report.findings.push_back(
-                        {Level::warning,
-                         "cfa-phase",
+                    doubts_.push_back(
+                        {"cfa-phase",
                          {l.exposure->path},
                          fmt::format("its colour filter pattern is given as {} ({}), but the pixels look like {}",
                                      l.exposure->cfa, l.exposure->source(Field::cfa).text(), allowed),
@@ -446,6 +447,8 @@ private:
         check_darks(plan, lights);
         check_flats(plan, lights);
         check_phase(lights);
+        report.doubts = std::move(doubts_);
+        doubts_.clear();
         if (reference_measures_) register_lights(lights);
 
         Assembly a;
@@ -500,6 +503,7 @@ private:
     Session& s_;
     const StackGroup& group_;
     Calibrations calibrations_;
+    std::vector<StackDoubt> doubts_;               ///< of the stack that is being made
     std::vector<std::optional<StackReport>> done_; ///< as group_.stacks
     std::vector<std::vector<Light>> lights_;       ///< as group_.stacks
     std::shared_ptr<const ExposureMeasures> reference_measures_;

@@ -159,15 +159,15 @@ TEST_CASE("Columns, cold pixels and clusters are defects too, in mono and in mos
 
 TEST_CASE("The factor of a dark is measured in the light") {
     sky::Instrument n;
-    n.width = 700;
-    n.height = 500;
-    n.hot_share = 0.004;
+    n.width = 420;
+    n.height = 300;
+    n.hot_share = 0.006;
     n.cfa = GENERATE(as<std::string>{}, "", "RGGB");
     const auto maps = sky::make_maps(n);
     const Image nothing(n.width, n.height);
     Image sky = flat_light(maps, 400);
     for (int i = 0; i < 100; ++i)
-        add_gaussian_star(sky, 30 + 6.5 * i, 40 + 4.3 * ((i * 37) % 100), 300 * std::pow(1.05, i), 3);
+        add_gaussian_star(sky, 20 + 3.8 * i, 20 + 2.6 * ((i * 37) % 100), 300 * std::pow(1.05, i), 3);
     const Quiet quiet;
     const auto master = [&](double seconds, double temperature) {
         std::vector<std::shared_ptr<const FrameReader>> frames;
