@@ -152,7 +152,7 @@ std::string run_table(const RunReport& report) {
                    figure(m.noise), figure(m.gradient), share(m.rejected_share), m.offset.empty() ? "-" : m.offset,
                    m.reused ? "kept" : duration_text(m.time)});
             const std::string way = fmt::format("{}: {}", m.role, m.combination);
-            if (std::find(ways.begin(), ways.end(), way) == ways.end()) ways.push_back(way);
+            if (!m.combination.empty() && std::find(ways.begin(), ways.end(), way) == ways.end()) ways.push_back(way);
         }
         out += "Calibration masters (levels, noise and gradients in ADU)\n" + t.text();
         for (const std::string& way : ways)

@@ -76,7 +76,7 @@ TEST_CASE("Columns line up, numbers to the right, and header text cannot steer t
 TEST_CASE("The report of a run tells what was made, what was left out and why") {
     const std::string text = run_table(two_stacks());
     for (const char* part :
-         {"dark-180s", "0.660 %", "bias", "kept", "Lantern-L", "1 h 01 min", "30 min", "2.90 px", "0.34 %", "c.fits",
+         {"dark-180s", "0.66 %", "bias", "kept", "Lantern-L", "1 h 01 min", "30 min", "2.90 px", "0.34 %", "c.fits",
           "only 3 stars", "-179.3 to 0.0 deg", "5.0 px", "0.120 px", "Results are in p/kasane", "1 min 15 s"})
         CHECK_THAT(text, Catch::Contains(part));
 }
