@@ -43,8 +43,10 @@ std::shared_ptr<const FrameReader> Calibrations::reader(std::size_t master) {
     return r;
 }
 
-std::pair<std::size_t, std::size_t> Calibrations::defect_key(const LightPlan& light) const {
-    return {ready(light.dark) ? *light.dark : kNone, ready(light.flat) ? *light.flat : kNone};
+Calibrations::DefectKey Calibrations::defect_key(const LightPlan& light) const {
+    const Exposure& e = session_.exposures[light.exposure];
+    return {ready(light.dark) ? *light.dark : kNone, ready(light.flat) ? *light.flat : kNone,
+            static_cast<std::size_t>(e.width), static_cast<std::size_t>(e.height)};
 }
 
 const DefectCounts& Calibrations::defect_counts(const LightPlan& light) const {
@@ -73,8 +75,9 @@ void Calibrations::add_marked(Mask& mask) const {
 }
 
 std::shared_ptr<const DefectList> Calibrations::defects(const LightPlan& light) {
-    const auto [dark, flat] = defect_key(light);
-    SensorDefects& d = defects_[{dark, flat}];
+    const DefectKey key = defect_key(light);
+    const std::size_t dark = key[0], flat = key[1];
+    SensorDefects& d = defects_[key];
     if (d.list) return d.list;
     const Exposure& e = session_.exposures[light.exposure];
     const DefectOptions options{.cfa = CfaPattern(e.cfa)};

@@ -7,6 +7,7 @@
 #include <kasane/project/ledger.hpp>
 #include <kasane/project/run.hpp>
 
+#include <array>
 #include <chrono>
 #include <map>
 #include <memory>
@@ -118,13 +119,15 @@ private:
         std::shared_ptr<const DefectList> list;
         DefectCounts counts;
     };
-    std::pair<std::size_t, std::size_t> defect_key(const LightPlan& light) const;
+    /// Those masters, and the sensor's size: lights without masters have only it in common.
+    using DefectKey = std::array<std::size_t, 4>;
+    DefectKey defect_key(const LightPlan& light) const;
     std::shared_ptr<const DefectList> defects(const LightPlan& light);
     void add_marked(Mask& mask) const;
 
     const Session& session_;
     std::map<std::size_t, std::shared_ptr<const FrameReader>> readers_;
-    std::map<std::pair<std::size_t, std::size_t>, SensorDefects> defects_;
+    std::map<DefectKey, SensorDefects> defects_;
 };
 
 /// The measures of one light, or why there are none.
