@@ -24,21 +24,6 @@ namespace {
 
 const char* const kColours[] = {"R", "G", "B"};
 
-double aperture_flux(View<const float> image, double cx, double cy, double radius) {
-    double sum = 0, area = 0;
-    std::vector<float> ring;
-    for (int y = static_cast<int>(cy - 2.5 * radius); y <= static_cast<int>(cy + 2.5 * radius); ++y)
-        for (int x = static_cast<int>(cx - 2.5 * radius); x <= static_cast<int>(cx + 2.5 * radius); ++x) {
-            if (x < 0 || y < 0 || x >= image.width || y >= image.height)
-                return std::numeric_limits<double>::quiet_NaN();
-            const double d = std::hypot(x - cx, y - cy), share = std::clamp(radius + 0.5 - d, 0.0, 1.0);
-            sum += share * image(x, y);
-            area += share;
-            if (d > 1.6 * radius && d < 2.5 * radius) ring.push_back(image(x, y));
-        }
-    return sum - area * clipped_statistics(ring, 2.5f).location;
-}
-
 /// A clean night of a colour camera.
 sky::Scenario colour_night() {
     sky::Scenario s = sky::demo_variant("colour").make();

@@ -1,9 +1,15 @@
 // Simulated projects on disk for measurements, and their truth.
 #pragma once
 
+#include <algorithm>
+#include <cmath>
 #include <kasane/base/parallel.hpp>
+#include <kasane/image/image.hpp>
+#include <kasane/image/statistics.hpp>
 #include <kasane/registration/transform.hpp>
 #include <kasane/sky/scenario.hpp>
+#include <limits>
+#include <vector>
 
 #include <cstdlib>
 #include <filesystem>
@@ -43,6 +49,23 @@ inline std::vector<const sky::Shot*> lights_of(const sky::Scenario& s) {
 inline Affine true_transform(const sky::Scenario& s, const sky::Shot& light) {
     const auto m = sky::scene_to_pixel(light.conditions.pointing, s.instrument.width, s.instrument.height);
     return {m[0], m[1], m[2], m[3], m[4], m[5]};
+}
+
+/// Flux in a soft-edged circle over the level of a ring around it; NaN where that reaches beyond the image.
+inline double aperture_flux(View<const float> image, double cx, double cy, double radius) {
+    double sum = 0, area = 0;
+    std::vector<float> ring;
+    for (int y = static_cast<int>(cy - 2.5 * radius); y <= static_cast<int>(cy + 2.5 * radius); ++y)
+        for (int x = static_cast<int>(cx - 2.5 * radius); x <= static_cast<int>(cx + 2.5 * radius); ++x) {
+            if (x < 0 || y < 0 || x >= image.width || y >= image.height)
+                return std::numeric_limits<double>::quiet_NaN();
+            const double d = std::hypot(x - cx, y - cy);
+            const double share = std::clamp(radius + 0.5 - d, 0.0, 1.0);
+            sum += share * image(x, y);
+            area += share;
+            if (d > 1.6 * radius && d < 2.5 * radius) ring.push_back(image(x, y));
+        }
+    return sum - area * clipped_statistics(ring, 2.5f).location;
 }
 
 } // namespace kasane::bench

@@ -156,8 +156,6 @@ std::string_view state_name(ResultStatus::State state) {
         return "stale";
     case ResultStatus::State::missing:
         return "not made";
-    case ResultStatus::State::blocked:
-        return "blocked";
     }
     return "not made";
 }

@@ -44,7 +44,7 @@ struct ResultStatus {
     std::string name;
     std::string kind; ///< "master", "master light"
     std::string file; ///< relative to the output
-    enum class State { done, stale, missing, blocked } state = State::missing;
+    enum class State { done, stale, missing } state = State::missing;
     std::vector<std::string> reasons; ///< why it is stale
     int frames = 0;
     double time = 0; ///< seconds its making took
