@@ -23,6 +23,8 @@ int main(int argc, char** argv) {
     const Context context{workers, default_budget(), silent};
     using Measure = std::vector<bench::Figure> (*)(const Context&);
     const std::pair<const char*, Measure> measures[] = {{"F1", bench::registration_error},
+                                                        {"F3", bench::centroid_error},
+                                                        {"F4", bench::width_bias},
                                                         {"F5", bench::star_flux},
                                                         {"F6", bench::master_noise},
                                                         {"F7", bench::outliers_left},

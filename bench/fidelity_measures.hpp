@@ -17,6 +17,8 @@ struct Figure {
 };
 
 std::vector<Figure> registration_error(const Context& context); // F1
+std::vector<Figure> centroid_error(const Context& context);     // F3
+std::vector<Figure> width_bias(const Context& context);         // F4
 std::vector<Figure> star_flux(const Context& context);          // F5
 std::vector<Figure> master_noise(const Context& context);       // F6
 std::vector<Figure> outliers_left(const Context& context);      // F7

@@ -1,6 +1,7 @@
 #include <kasane/grading/measures.hpp>
 
-#include <kasane/image/statistics.hpp>
+#include <kasane/base/units.hpp>
+#include <kasane/image/binning.hpp>
 
 #include <cmath>
 
@@ -39,8 +40,12 @@ Image read_planes(const FrameView& view) {
 
 Measures from_list(StarList list) {
     Measures m;
+    m.count = list.count;
+    m.threshold = list.threshold;
     m.fwhm = list.fwhm;
     m.eccentricity = list.eccentricity;
+    m.angle = list.angle;
+    m.alignment = list.alignment;
     m.background = list.background.global_level;
     m.noise = list.noise;
     m.mesh = std::move(list.background);
@@ -48,31 +53,12 @@ Measures from_list(StarList list) {
     return m;
 }
 
-/// Noise of a single sensor pixel of a colour, which a demosaiced plane no longer shows: from differences between
-/// pixels of the mosaic one period apart.
-double mosaic_noise(View<const float> mosaic, const CfaPattern& cfa, int colour) {
-    std::vector<float> d;
-    const int period = cfa.period();
-    const std::int64_t step = std::max<std::int64_t>(1, mosaic.bounds().area() / 400000);
-    std::int64_t counter = 0;
-    for (int y = 0; y < mosaic.height; ++y)
-        for (int x = period; x + period < mosaic.width; ++x) {
-            if (cfa.colour(x, y) != colour || counter++ % step) continue;
-            const float v = mosaic(x - period, y) - 2 * mosaic(x, y) + mosaic(x + period, y);
-            if (std::isfinite(v)) d.push_back(v);
-        }
-    return clipped_statistics(d, 3).sigma / std::sqrt(6.0);
-}
-
-/// The stars of one plane measured in another.
-Measures measure_as(const Measures& green, View<const float> plane, const DetectOptions& detect) {
-    Measures m;
-    m.mesh = measure_background(plane);
+/// The stars of one plane measured in another, whose pixels may lie beside it.
+Measures measure_as(const Measures& green, View<const float> plane, Background mesh, const DetectOptions& detect) {
+    Measures m = green;
+    m.mesh = std::move(mesh);
     m.background = m.mesh.global_level;
     m.noise = m.mesh.global_sigma;
-    m.fwhm = green.fwhm;
-    m.eccentricity = green.eccentricity;
-    m.stars = green.stars;
     measure_fluxes(plane, m.mesh, green.fwhm, detect, m.stars);
     return m;
 }
@@ -84,57 +70,173 @@ void move_stars(Measures& m, const std::array<double, 2>& by) {
     }
 }
 
+/// Share of pixels at or above saturation, by cells of the mesh.
+Image saturated_share(View<const float> pixels, const Background& mesh, float saturation) {
+    Image share(mesh.level.width(), mesh.level.height()), all = share;
+    for (int y = 0; y < pixels.height; ++y) {
+        const int j = std::min(y / mesh.cell, share.height() - 1);
+        for (int x = 0; x < pixels.width; ++x) {
+            const int i = std::min(x / mesh.cell, share.width() - 1);
+            share(i, j) += saturation > 0 && pixels(x, y) >= saturation ? 1.0f : 0.0f;
+            all(i, j) += 1;
+        }
+    }
+    for (std::size_t k = 0; k < share.pixels().size(); ++k)
+        share.pixels()[k] /= std::max(1.0f, all.pixels()[k]);
+    return share;
+}
+
+/// One colour of a mosaic, the others without data.
+void take_colour(const Image& mosaic, const CfaPattern& cfa, int colour, Image& samples) {
+    const int period = cfa.period();
+    std::vector<std::uint8_t> mine(static_cast<std::size_t>(period));
+    for (int y = 0; y < mosaic.height(); ++y) {
+        for (int x = 0; x < period; ++x)
+            mine[static_cast<std::size_t>(x)] = cfa.colour(x, y) == colour;
+        const float* from = mosaic.plane().row(y);
+        float* to = samples.plane().row(y);
+        for (int x = 0, phase = 0; x < mosaic.width(); ++x, phase = phase + 1 == period ? 0 : phase + 1)
+            to[x] = mine[static_cast<std::size_t>(phase)] ? from[x] : kNoData;
+    }
+}
+
+/// Means of the neighbours beside, above and below where there are no samples: bilinear for green.
+void fill_gaps(View<const float> samples, View<float> filled) {
+    for (int y = 0; y < samples.height; ++y)
+        for (int x = 0; x < samples.width; ++x) {
+            if (const float v = samples(x, y); v == v) {
+                filled(x, y) = v;
+                continue;
+            }
+            float sum = 0, count = 0;
+            const auto add = [&](int i, int j) {
+                if (i < 0 || j < 0 || i >= samples.width || j >= samples.height) return;
+                if (const float v = samples(i, j); v == v) {
+                    sum += v;
+                    ++count;
+                }
+            };
+            add(x - 1, y);
+            add(x + 1, y);
+            add(x, y - 1);
+            add(x, y + 1);
+            filled(x, y) = sum / count;
+        }
+}
+
+/// One exposure on its way to its measures.
+class Measuring {
+public:
+    Measuring(const FrameView& view, const MeasureOptions& options) : view_(view), o_(options) {}
+
+    ExposureMeasures run(Raster<std::uint8_t>* preview) {
+        out_.width = view_.width();
+        out_.height = view_.height();
+        out_.planes.resize(static_cast<std::size_t>(view_.planes()));
+        const CalibratedView& source = view_.source();
+        FrameView corrected = view_;
+        if (source.planes() == 1) {
+            sensor_ = read_sensor(source);
+            OwnCorrectionOptions own = o_.own;
+            own.saturation = o_.detect.saturation;
+            out_.own = find_own_corrections(sensor_.plane(), source.calibration().cfa, own);
+            if (!out_.own.empty()) {
+                CalibrationSet set = source.calibration();
+                set.own = std::make_shared<const OwnCorrections>(out_.own);
+                const auto again = std::make_shared<const CalibratedView>(source.shared_raw(), std::move(set));
+                corrected = FrameView(again, view_.method());
+                sensor_ = read_sensor(*again);
+            }
+        }
+        if (view_.interpolated())
+            measure_mosaic();
+        else
+            measure_planes(sensor_.empty() || !source.calibration().cfa.empty() ? read_planes(corrected)
+                                                                                : std::move(sensor_));
+        const Measures& main = out_.main();
+        const int at = view_.planes() == 3 ? 1 : 0;
+        out_.streaks = find_streaks(small_.plane(at), factor_, main.mesh, main.stars, main.fwhm, o_.streaks);
+        out_.preview_scale = choose_preview_scale(small_, factor_);
+        if (preview) *preview = encode_preview(small_, out_.preview_scale);
+        for (int p = 0; p < view_.planes(); ++p)
+            move_stars(out_.planes[static_cast<std::size_t>(p)], view_.shift(p));
+        return std::move(out_);
+    }
+
+private:
+    int preview_factor(int least) const {
+        const int longest = std::max(view_.width(), view_.height());
+        return std::max({1, least, (longest + o_.preview_size - 1) / std::max(1, o_.preview_size)});
+    }
+    void begin_preview(int factor) {
+        factor_ = factor;
+        small_ = Image(view_.width() / factor, view_.height() / factor, view_.planes());
+    }
+    void keep_brightest(Measures& m) const {
+        if (m.stars.size() > static_cast<std::size_t>(o_.kept_stars))
+            m.stars.resize(static_cast<std::size_t>(o_.kept_stars));
+    }
+
+    /// Each colour on its own samples: no demosaicing, which would widen stars and mix colours.
+    void measure_mosaic() {
+        const CfaPattern& cfa = view_.source().calibration().cfa;
+        const BackgroundOptions sparse{.lag = cfa.period(), .step = 1};
+        int greens = 0;
+        for (int i = 0; i < cfa.period() * cfa.period(); ++i)
+            greens += cfa.colour(i % cfa.period(), i / cfa.period()) == 1;
+        begin_preview(preview_factor(cfa.cell()));
+        Image samples(sensor_.width(), sensor_.height());
+        for (const int colour : {1, 0, 2}) {
+            take_colour(sensor_, cfa, colour, samples);
+            average_down(samples.plane(), factor_, small_.plane(colour));
+            Background mesh = measure_background(samples.plane(), sparse);
+            Measures& m = out_.planes[static_cast<std::size_t>(colour)];
+            if (colour == 1) {
+                Image filled(sensor_.width(), sensor_.height());
+                fill_gaps(samples.plane(), filled.plane());
+                const float density = static_cast<float>(greens) / static_cast<float>(cfa.period() * cfa.period());
+                out_.saturated = saturated_share(sensor_.plane(), mesh, o_.detect.saturation);
+                m = from_list(detect_stars({filled.plane(), samples.plane(), std::move(mesh), density}, o_.detect));
+                keep_brightest(m);
+            } else {
+                m = measure_as(out_.main(), samples.plane(), std::move(mesh), o_.detect);
+            }
+        }
+    }
+
+    void measure_planes(const Image& pixels) {
+        const bool separate = view_.method() == ColourMethod::separate;
+        const int planes = view_.planes(), main = planes == 3 ? 1 : 0;
+        begin_preview(preview_factor(1));
+        for (int p = 0; p < planes; ++p) {
+            average_down(pixels.plane(p), factor_, small_.plane(p));
+            if (p != main && !separate) continue;
+            Measures& m = out_.planes[static_cast<std::size_t>(p)];
+            m = from_list(detect_stars(pixels.plane(p), o_.detect));
+            keep_brightest(m);
+        }
+        for (int p = 0; p < planes; ++p)
+            if (p != main && !separate) {
+                const auto s = view_.shift(p);
+                Measures green = out_.main();
+                move_stars(green, {-s[0], -s[1]});
+                out_.planes[static_cast<std::size_t>(p)] =
+                    measure_as(green, pixels.plane(p), measure_background(pixels.plane(p)), o_.detect);
+            }
+        out_.saturated = saturated_share(pixels.plane(main), out_.main().mesh, o_.detect.saturation);
+    }
+
+    const FrameView& view_;
+    const MeasureOptions& o_;
+    ExposureMeasures out_;
+    Image sensor_, small_;
+    int factor_ = 1;
+};
+
 } // namespace
 
-ExposureMeasures measure_exposure(const FrameView& view, const MeasureOptions& options) {
-    ExposureMeasures out;
-    OwnCorrectionOptions own = options.own;
-    own.saturation = options.detect.saturation;
-    const CalibratedView& source = view.source();
-    const CfaPattern& cfa = source.calibration().cfa;
-    Image pixels;
-    std::vector<double> noise;
-    FrameView corrected = view;
-    if (source.planes() == 1) {
-        pixels = read_sensor(source);
-        out.own = find_own_corrections(pixels.plane(), cfa, own);
-        if (!out.own.empty()) {
-            CalibrationSet set = source.calibration();
-            set.own = std::make_shared<const OwnCorrections>(out.own);
-            const auto again = std::make_shared<const CalibratedView>(source.shared_raw(), std::move(set));
-            corrected = FrameView(again, view.method());
-            pixels = read_sensor(*again);
-        }
-        if (view.interpolated())
-            for (int c = 0; c < 3; ++c)
-                noise.push_back(mosaic_noise(pixels.plane(), cfa, c));
-    }
-    if (pixels.empty() || !cfa.empty()) pixels = read_planes(corrected);
-
-    const bool separate = view.method() == ColourMethod::separate;
-    const int planes = view.planes(), main = planes == 3 ? 1 : 0;
-    out.planes.resize(static_cast<std::size_t>(planes));
-    for (int p = 0; p < planes; ++p)
-        if (p == main || separate) {
-            Measures& m = out.planes[static_cast<std::size_t>(p)];
-            m = from_list(detect_stars(pixels.plane(p), options.detect));
-            if (m.stars.size() > static_cast<std::size_t>(options.kept_stars))
-                m.stars.resize(static_cast<std::size_t>(options.kept_stars));
-        }
-    for (int p = 0; p < planes; ++p)
-        if (p != main && !separate) {
-            // On the plane's own pixels, which may lie beside the grid's.
-            const auto s = view.shift(p);
-            Measures green = out.planes[static_cast<std::size_t>(main)];
-            move_stars(green, {-s[0], -s[1]});
-            out.planes[static_cast<std::size_t>(p)] = measure_as(green, pixels.plane(p), options.detect);
-        }
-    for (int p = 0; p < planes; ++p) {
-        Measures& m = out.planes[static_cast<std::size_t>(p)];
-        move_stars(m, view.shift(p));
-        if (!noise.empty()) m.noise = noise[static_cast<std::size_t>(p)];
-    }
-    return out;
+ExposureMeasures measure_exposure(const FrameView& view, const MeasureOptions& options, Raster<std::uint8_t>* preview) {
+    return Measuring(view, options).run(preview);
 }
 
 } // namespace kasane

@@ -3,8 +3,11 @@
 
 #include <kasane/calibration/frame_view.hpp>
 #include <kasane/calibration/own_corrections.hpp>
+#include <kasane/grading/preview.hpp>
 #include <kasane/stars/detection.hpp>
+#include <kasane/stars/streaks.hpp>
 
+#include <optional>
 #include <string>
 #include <vector>
 
@@ -13,8 +16,12 @@ namespace kasane {
 /// Of one plane; positions on the grid of the view.
 struct Measures {
     std::vector<Star> stars; ///< brightest first
+    double count = 0;        ///< of all stars above the threshold, also of those that are not in the list
+    double threshold = 0;    ///< of the weakest star looked for, in units of noise
     double fwhm = 0;         ///< pixels; 0 when no star could be fitted
     double eccentricity = 0;
+    double angle = 0;      ///< of the stars' common direction, degrees counter-clockwise as displayed
+    double alignment = 0;  ///< share of the elongation that all stars have in common, 0..1
     double background = 0; ///< ADU, median over the frame
     double noise = 0;      ///< ADU, of a background sample: of a sensor pixel where planes are demosaiced
     Background mesh;
@@ -24,6 +31,10 @@ struct Measures {
 struct ExposureMeasures {
     std::vector<Measures> planes; ///< one, or red, green and blue
     OwnCorrections own;
+    int width = 0, height = 0;   ///< of the grid of the view
+    std::vector<Streak> streaks; ///< of the plane that stands for the exposure
+    Image saturated;             ///< share of saturated pixels by cells of the mesh
+    PreviewScale preview_scale;  ///< of the preview that was made with these measures
     /// The plane that stands for the exposure: green of three.
     const Measures& main() const { return planes[planes.size() == 3 ? 1 : 0]; }
 };
@@ -31,12 +42,17 @@ struct ExposureMeasures {
 struct MeasureOptions {
     DetectOptions detect;
     OwnCorrectionOptions own; ///< its saturation is detect's
-    int kept_stars = 500;     ///< of the list, for registration and normalisation
+    StreakOptions streaks;
+    int kept_stars = 500;   ///< of the list, for registration, normalisation and grading
+    int preview_size = 900; ///< longer side, pixels, at most
 };
 
 /// Calibrates the whole exposure in memory, measures it and forgets the pixels. In three planes stars are found in
 /// green and their fluxes measured in all, unless the view's colours are separate: then each plane has its own list.
-/// Memory: 4 bytes a pixel and plane. Throws InputError.
-ExposureMeasures measure_exposure(const FrameView& view, const MeasureOptions& options = {});
+/// A mosaic that integration will demosaic is measured as it is, each colour on its own samples. `preview`, if given,
+/// receives the whole frame in small. Memory: 16 bytes a pixel of a mosaic, 8 bytes a pixel and plane otherwise.
+/// Throws InputError.
+ExposureMeasures measure_exposure(const FrameView& view, const MeasureOptions& options = {},
+                                  Raster<std::uint8_t>* preview = nullptr);
 
 } // namespace kasane

@@ -37,14 +37,14 @@ float median_of(const Image& image) {
     return v.empty() ? 0 : median_in_place(v);
 }
 
-/// Noise from second differences over two pixels: blind to nebula and gradients, and hardly touched by the correlation
-/// that resampling leaves between neighbours.
-float cell_noise(View<const float> cell, std::vector<float>& differences) {
-    constexpr int kLag = 2;
+/// Noise from second differences over a few pixels: blind to nebula and gradients, and hardly touched by the
+/// correlation that resampling leaves between neighbours.
+float cell_noise(View<const float> cell, const BackgroundOptions& o, std::vector<float>& differences) {
+    const int stride = o.step == 1 ? 1 : 4; // a quarter of the pixels is enough
     differences.clear();
     for (int y = 0; y < cell.height; ++y)
-        for (int x = kLag + y % 4; x + kLag < cell.width; x += 4) // a quarter of the pixels is enough
-            differences.push_back(cell(x - kLag, y) - 2 * cell(x, y) + cell(x + kLag, y));
+        for (int x = o.lag + y % stride; x + o.lag < cell.width; x += stride)
+            differences.push_back(cell(x - o.lag, y) - 2 * cell(x, y) + cell(x + o.lag, y));
     return clipped_statistics(differences, 3.0f).sigma / std::sqrt(6.0f);
 }
 
@@ -62,43 +62,68 @@ Background measure_background(View<const float> image, const BackgroundOptions& 
                 image.bounds());
             values.clear();
             for (int y = cell.y; y < cell.bottom(); ++y)
-                for (int x = cell.x + (y & 1); x < cell.right(); x += 2)
-                    values.push_back(image(x, y)); // every other pixel is enough
+                for (int x = cell.x + (y & 1) * (o.step - 1); x < cell.right(); x += o.step)
+                    values.push_back(image(x, y));
             const RobustStatistics s = clipped_statistics(values, o.clip);
             b.level(i, j) = s.location;
-            b.sigma(i, j) = cell_noise(image.crop(cell), differences);
+            b.sigma(i, j) = cell_noise(image.crop(cell), o, differences);
         }
     b.level = without_outliers(b.level, b.sigma);
     b.global_level = median_of(b.level);
+    for (float& v : b.sigma.pixels()) // without data, or full of one value
+        if (!(v > 0)) v = kNoData;
     b.global_sigma = median_of(b.sigma);
+    for (float& v : b.sigma.pixels())
+        if (!(v > 0)) v = b.global_sigma;
     return b;
 }
 
-float Background::level_at(double x, double y) const {
-    const double u = std::clamp((x + 0.5) / cell - 0.5, 0.0, level.width() - 1.0);
-    const double v = std::clamp((y + 0.5) / cell - 0.5, 0.0, level.height() - 1.0);
-    const int i = std::min(static_cast<int>(u), std::max(0, level.width() - 2)),
-              j = std::min(static_cast<int>(v), std::max(0, level.height() - 2));
-    const int i1 = std::min(i + 1, level.width() - 1), j1 = std::min(j + 1, level.height() - 1);
+namespace {
+
+/// Bilinear between the centres of cells.
+float mesh_at(const Image& mesh, int cell, double x, double y) {
+    const double u = std::clamp((x + 0.5) / cell - 0.5, 0.0, mesh.width() - 1.0);
+    const double v = std::clamp((y + 0.5) / cell - 0.5, 0.0, mesh.height() - 1.0);
+    const int i = std::min(static_cast<int>(u), std::max(0, mesh.width() - 2)),
+              j = std::min(static_cast<int>(v), std::max(0, mesh.height() - 2));
+    const int i1 = std::min(i + 1, mesh.width() - 1), j1 = std::min(j + 1, mesh.height() - 1);
     const auto a = static_cast<float>(u - i), c = static_cast<float>(v - j);
-    return (level(i, j) * (1 - a) + level(i1, j) * a) * (1 - c) + (level(i, j1) * (1 - a) + level(i1, j1) * a) * c;
+    return (mesh(i, j) * (1 - a) + mesh(i1, j) * a) * (1 - c) + (mesh(i, j1) * (1 - a) + mesh(i1, j1) * a) * c;
 }
 
-void Background::level_row(int y, int width, float* out) const {
-    const double v = std::clamp((y + 0.5) / cell - 0.5, 0.0, level.height() - 1.0);
-    const int j = std::min(static_cast<int>(v), std::max(0, level.height() - 2)),
-              j1 = std::min(j + 1, level.height() - 1);
+void mesh_row(const Image& mesh, int cell, int y, int width, float* out) {
+    const double v = std::clamp((y + 0.5) / cell - 0.5, 0.0, mesh.height() - 1.0);
+    const int j = std::min(static_cast<int>(v), std::max(0, mesh.height() - 2)),
+              j1 = std::min(j + 1, mesh.height() - 1);
     const auto c = static_cast<float>(v - j);
-    const auto at = [&](int i) { return level(i, j) * (1 - c) + level(i, j1) * c; };
+    const auto at = [&](int i) { return mesh(i, j) * (1 - c) + mesh(i, j1) * c; };
     int x = 0;
-    for (int i = -1; i < level.width() && x < width; ++i) { // between the centres of cells i and i + 1
-        const int end = i + 1 == level.width() ? width : std::min(width, static_cast<int>((i + 1.5) * cell));
-        const float left = at(std::max(0, i)), right = at(std::min(level.width() - 1, i + 1));
+    for (int i = -1; i < mesh.width() && x < width; ++i) { // between the centres of cells i and i + 1
+        const int end = i + 1 == mesh.width() ? width : std::min(width, static_cast<int>((i + 1.5) * cell));
+        const float left = at(std::max(0, i)), right = at(std::min(mesh.width() - 1, i + 1));
         const float slope = (right - left) / static_cast<float>(cell);
         const float origin = left - slope * static_cast<float>((i + 0.5) * cell - 0.5);
         for (; x < end; ++x)
             out[x] = origin + slope * static_cast<float>(x);
     }
+}
+
+} // namespace
+
+float Background::level_at(double x, double y) const {
+    return mesh_at(level, cell, x, y);
+}
+
+float Background::sigma_at(double x, double y) const {
+    return mesh_at(sigma, cell, x, y);
+}
+
+void Background::level_row(int y, int width, float* out) const {
+    mesh_row(level, cell, y, width, out);
+}
+
+void Background::sigma_row(int y, int width, float* out) const {
+    mesh_row(sigma, cell, y, width, out);
 }
 
 } // namespace kasane

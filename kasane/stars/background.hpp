@@ -9,6 +9,8 @@ namespace kasane {
 struct BackgroundOptions {
     int cell = 64;     ///< side of a cell, pixels
     float clip = 2.5f; ///< sigma clipping inside a cell
+    int lag = 2;       ///< pixels between the samples whose differences tell the noise: a mosaic's period
+    int step = 2;      ///< of the samples along a row; 1 where most pixels have no data
 };
 
 /// Level and noise by cells. Cell (i, j) covers `cell` x `cell` pixels from (i, j) x cell; its value holds at its
@@ -23,8 +25,10 @@ struct Background {
 
     /// Bilinear between cell centres, constant beyond the outermost.
     float level_at(double x, double y) const;
+    float sigma_at(double x, double y) const;
     /// A whole row into `out` (width values).
     void level_row(int y, int width, float* out) const;
+    void sigma_row(int y, int width, float* out) const;
 };
 
 /// Robust background of an image (NaN pixels ignored).

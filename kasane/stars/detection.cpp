@@ -1,169 +1,19 @@
 #include <kasane/stars/detection.hpp>
 
 #include <kasane/base/units.hpp>
+#include <kasane/image/binning.hpp>
 #include <kasane/image/statistics.hpp>
+#include <kasane/stars/aperture.hpp>
+#include <kasane/stars/maxima.hpp>
 
 #include <algorithm>
 #include <array>
 #include <cmath>
-#include <limits>
+#include <utility>
 
 namespace kasane {
 
 namespace {
-
-constexpr int kFilterReach = 3;
-
-struct Candidate {
-    int x, y;
-    float strength; ///< of the filtered image over the surroundings
-};
-
-std::array<float, 2 * kFilterReach + 1> gaussian_taps(float sigma) {
-    std::array<float, 2 * kFilterReach + 1> taps{};
-    float sum = 0;
-    for (int i = -kFilterReach; i <= kFilterReach; ++i) {
-        const float t = std::exp(-0.5f * static_cast<float>(i * i) / (sigma * sigma));
-        taps[static_cast<std::size_t>(i + kFilterReach)] = t;
-        sum += t;
-    }
-    for (float& t : taps)
-        t /= sum;
-    return taps;
-}
-
-/// Rows of the background-subtracted image after the matched filter, made one after another in a ring, so that the
-/// filtered image is never whole in memory.
-class FilteredRows {
-public:
-    FilteredRows(View<const float> image, const Background& background, float sigma)
-        : image_(image), background_(background), taps_(gaussian_taps(sigma)),
-          line_(static_cast<std::size_t>(image.width + 2 * kFilterReach)) {
-        for (auto& r : horizontal_)
-            r.assign(static_cast<std::size_t>(image.width), 0.0f);
-        for (auto& r : rows_)
-            r.assign(static_cast<std::size_t>(image.width), 0.0f);
-        for (int y = -kFilterReach; y < kFilterReach; ++y)
-            filter_across(y);
-    }
-
-    /// Factor between the noise of a filtered and of a plain pixel.
-    float noise_factor() const {
-        float sum = 0;
-        for (const float t : taps_)
-            sum += t * t;
-        return sum;
-    }
-
-    /// Rows have to be asked for in order; the last three stay valid.
-    const float* next(int y) {
-        filter_across(y + kFilterReach);
-        auto& out = rows_[static_cast<std::size_t>(y % 3)];
-        std::fill(out.begin(), out.end(), 0.0f);
-        for (int j = -kFilterReach; j <= kFilterReach; ++j) {
-            const float t = taps_[static_cast<std::size_t>(j + kFilterReach)];
-            const float* from = horizontal_row(y + j).data();
-            float* to = out.data();
-            for (int x = 0; x < image_.width; ++x)
-                to[x] += t * from[x];
-        }
-        return out.data();
-    }
-    const float* row(int y) const { return rows_[static_cast<std::size_t>(y % 3)].data(); }
-
-private:
-    std::vector<float>& horizontal_row(int y) { return horizontal_[static_cast<std::size_t>((y + 70) % 7)]; }
-
-    void filter_across(int y) {
-        const int from_row = std::clamp(y, 0, image_.height - 1), w = image_.width;
-        background_.level_row(from_row, w, line_.data() + kFilterReach);
-        const float* pixels = image_.row(from_row);
-        float* line = line_.data() + kFilterReach;
-        for (int x = 0; x < w; ++x) {
-            const float d = pixels[x] - line[x];
-            line[x] = d == d ? d : 0.0f; // no data: as the background
-        }
-        for (int i = 1; i <= kFilterReach; ++i) {
-            line[-i] = line[0];
-            line[w - 1 + i] = line[w - 1];
-        }
-        float* to = horizontal_row(y).data();
-        for (int x = 0; x < w; ++x) {
-            float s = 0;
-            for (int i = 0; i < 2 * kFilterReach + 1; ++i)
-                s += taps_[static_cast<std::size_t>(i)] * line[x + i - kFilterReach];
-            to[x] = s;
-        }
-    }
-
-    View<const float> image_;
-    const Background& background_;
-    std::array<float, 2 * kFilterReach + 1> taps_;
-    std::array<std::vector<float>, 7> horizontal_;
-    std::array<std::vector<float>, 3> rows_;
-    std::vector<float> line_;
-};
-
-/// A star lights its neighbours; a hot pixel or a cosmic ray does not.
-bool looks_like_light(View<const float> image, int x, int y, float level, float noise) {
-    float peak = -std::numeric_limits<float>::infinity();
-    int px = x, py = y;
-    for (int j = -1; j <= 1; ++j)
-        for (int i = -1; i <= 1; ++i)
-            if (image(x + i, y + j) > peak) {
-                peak = image(x + i, y + j);
-                px = x + i;
-                py = y + j;
-            }
-    float sum = 0;
-    for (int j = -1; j <= 1; ++j)
-        for (int i = -1; i <= 1; ++i)
-            if (i || j) sum += image(px + i, py + j) - level;
-    return sum / 8 > 0.07f * (peak - level) + 0.35f * noise;
-}
-
-/// How high the surroundings reach, without the noise: the upper quartile of a ring, so that the crest of a filament,
-/// or the slope of a galaxy, counts as surroundings and not as a star.
-float ring_level(View<const float> image, int x, int y, float sigma, std::vector<float>& scratch) {
-    constexpr int kInner2 = 16, kOuter = 7; // pixels: between radii 4 and 7
-    scratch.clear();
-    for (int j = std::max(0, y - kOuter); j <= std::min(image.height - 1, y + kOuter); ++j)
-        for (int i = std::max(0, x - kOuter); i <= std::min(image.width - 1, x + kOuter); ++i) {
-            const int r2 = (i - x) * (i - x) + (j - y) * (j - y);
-            if (r2 >= kInner2 && r2 <= kOuter * kOuter && std::isfinite(image(i, j))) scratch.push_back(image(i, j));
-        }
-    constexpr float kQuartileOfNormal = 0.6745f;
-    return scratch.empty() ? 0 : quantile_in_place(scratch, 0.75) - kQuartileOfNormal * sigma;
-}
-
-std::vector<Candidate> find_maxima(View<const float> image, const Background& background, const DetectOptions& o) {
-    FilteredRows filtered(image, background, o.filter_sigma);
-    const float limit = o.threshold * background.global_sigma * filtered.noise_factor();
-    std::vector<Candidate> found;
-    std::vector<float> scratch;
-    for (int y = 0; y < image.height; ++y) {
-        filtered.next(y);
-        const int m = y - 1; // the row whose neighbours are all there
-        if (m < o.border || m >= image.height - o.border) continue;
-        const float *above = filtered.row(m - 1), *here = filtered.row(m), *below = filtered.row(m + 1);
-        for (int x = o.border; x < image.width - o.border; ++x) {
-            const float v = here[x];
-            if (v <= limit || v < here[x - 1] || v <= here[x + 1]) continue;
-            if (v < above[x - 1] || v < above[x] || v < above[x + 1] || v <= below[x - 1] || v <= below[x] ||
-                v <= below[x + 1])
-                continue;
-            const float level = background.level_at(x, m);
-            const float surroundings =
-                std::max(0.0f, ring_level(image, x, m, background.global_sigma, scratch) - level);
-            if (v - surroundings <= limit || !looks_like_light(image, x, m, level, background.global_sigma)) continue;
-            found.push_back({x, m, v - surroundings});
-        }
-    }
-    std::sort(found.begin(), found.end(), [](const Candidate& a, const Candidate& b) {
-        return a.strength != b.strength ? a.strength > b.strength : a.y != b.y ? a.y < b.y : a.x < b.x;
-    });
-    return found;
-}
 
 /// Centroid under a Gaussian window that is moved onto it (iteratively; A. Stone, AJ 97, 1989, compares such
 /// estimators).
@@ -192,38 +42,6 @@ void windowed_centroid(View<const float> image, double level, double sigma, doub
     }
 }
 
-/// Flux in a soft-edged circle over the median of a ring around it.
-void measure_flux(View<const float> image, const Background& background, double radius, double noise,
-                  double electrons_per_adu, Star& s) {
-    const int reach = static_cast<int>(std::ceil(2.6 * radius + 2));
-    const Region box = intersect({static_cast<int>(std::lround(s.x)) - reach,
-                                  static_cast<int>(std::lround(s.y)) - reach, 2 * reach + 1, 2 * reach + 1},
-                                 image.bounds());
-    std::vector<float> ring;
-    double sum = 0, area = 0, peak = 0;
-    for (int y = box.y; y < box.bottom(); ++y)
-        for (int x = box.x; x < box.right(); ++x) {
-            const double d = std::hypot(x - s.x, y - s.y);
-            const float v = image(x, y);
-            if (!std::isfinite(v)) continue;
-            if (d > 1.5 * radius && d < 2.6 * radius) ring.push_back(v);
-            const double share = std::clamp(radius + 0.5 - d, 0.0, 1.0);
-            sum += share * v;
-            area += share;
-            if (d < 2) peak = std::max<double>(peak, v);
-        }
-    const double level = ring.size() >= 12 ? clipped_statistics(ring, 2.5f).location : background.level_at(s.x, s.y);
-    s.flux = sum - area * level;
-    s.peak = peak - level;
-    const double photons = electrons_per_adu > 0 ? std::max(0.0, s.flux) / electrons_per_adu : 0;
-    s.flux_sigma =
-        std::sqrt(area * noise * noise * (1 + area / std::max<double>(12, static_cast<double>(ring.size()))) + photons);
-}
-
-double aperture_radius(double fwhm) {
-    return std::max(2.0, 2 * fwhm);
-}
-
 double median(std::vector<float> v) {
     return v.empty() ? 0 : median_in_place(v);
 }
@@ -231,28 +49,37 @@ double median(std::vector<float> v) {
 struct Fitted {
     Star star;
     std::optional<PsfFit> fit;
+    float strength = 0; ///< of the detection
 };
 
 /// Whether light that came through a telescope can have this shape: even a point, integrated over pixels, is wider than
-/// a charged particle's track or a pair of hot pixels.
+/// a charged particle's track or a pair of hot pixels. A shaken telescope draws streaks as wide as its stars.
 bool came_through_glass(const PsfFit& fit) {
     constexpr double kLeastWidth = 1.2, kMostElongation = 2.0; // pixels; major over minor axis
-    return fit.fwhm_minor > kLeastWidth && fit.fwhm_major < kMostElongation * fit.fwhm_minor;
+    constexpr double kLeastShaken = 1.6, kMostShaken = 4.5;    // the same of stars that were drawn out
+    return (fit.fwhm_minor > kLeastWidth && fit.fwhm_major < kMostElongation * fit.fwhm_minor) ||
+           (fit.fwhm_minor > kLeastShaken && fit.fwhm_major < kMostShaken * fit.fwhm_minor);
 }
 
-/// Whether a fit has the width of the frame's stars, as far as its own errors tell.
-bool like_the_others(const PsfFit& fit, double fwhm) {
-    const double slack = 0.25 + 7 * fit.position_sigma / fwhm; // three sigma of a width's error
-    const double ratio = std::log(fit.fwhm() / fwhm);
+/// Width and narrow axis that the frame's stars have in common, pixels.
+struct CommonShape {
+    double fwhm = 0, minor = 0;
+    int agree = 0; ///< fits within a seventh of it
+};
+
+/// Whether a fit has the shape of the frame's stars, as far as its own errors tell.
+bool like_the_others(const PsfFit& fit, const CommonShape& common) {
+    const double slack = 0.25 + 7 * fit.position_sigma / common.fwhm; // three sigma of a width's error
+    const double ratio = std::log(fit.fwhm() / common.fwhm);
     return came_through_glass(fit) && ratio > -std::min(slack, 0.4) && ratio < std::min(slack, 0.5) &&
-           fit.fwhm_major < 2.2 * fwhm;
+           fit.fwhm_minor > common.minor * (1 - std::min(slack, 0.45)) && fit.fwhm_major < 2.2 * common.fwhm;
 }
 
 /// The width of the stars. Nothing in the sky is sharper than a star, but nebulae have knots of all greater widths, and
 /// may have more of them than there are stars: so of the widths on which several fits agree it is the least that
 /// counts. Peaks of a kernel density estimate over the logarithms (E. Parzen, Ann. Math. Stat. 33, 1962),
 /// well-determined fits counting more.
-double common_width(const std::vector<Fitted>& fitted, double otherwise) {
+CommonShape common_shape(const std::vector<Fitted>& fitted) {
     constexpr double kBandwidth = 0.06;  // relative
     constexpr double kUncertain = 0.1;   // pixels of position error from which on a fit counts little
     constexpr double kShareOfPeak = 0.4; // of the highest density, that a lower width must reach
@@ -282,77 +109,298 @@ double common_width(const std::vector<Fitted>& fitted, double otherwise) {
         std::size_t peak = i; // climb to the top of this hill
         while (peak + 1 < widths.size() && widths[peak + 1].density >= widths[peak].density)
             ++peak;
-        return std::exp(widths[peak].log);
+        CommonShape shape{std::exp(widths[peak].log), 0, 0};
+        constexpr double kAgreement = 0.14; // of the logarithm
+        std::vector<float> minor;
+        for (const Fitted& f : fitted)
+            if (f.fit && !f.star.saturated && came_through_glass(*f.fit) &&
+                std::abs(std::log(f.fit->fwhm() / shape.fwhm)) < kAgreement)
+                minor.push_back(static_cast<float>(f.fit->fwhm_minor));
+        shape.agree = static_cast<int>(minor.size());
+        if (!minor.empty()) shape.minor = median_in_place(minor);
+        return shape;
     }
-    return otherwise;
+    return {};
+}
+
+/// An image to look for stars in, its samples to measure them by (the same image, or one colour of a mosaic with NaN
+/// between), and the background of the samples; `bin` pixels of the frame to one.
+struct Scale {
+    View<const float> image, samples;
+    const Background* background = nullptr;
+    Background limits; ///< levels, and the noise that detection is held against
+    int bin = 1;
+};
+
+Fitted fit_candidate(const Scale& at, double x, double y, float strength, double start_fwhm, const DetectOptions& o) {
+    Fitted f;
+    f.strength = strength;
+    f.star.x = x;
+    f.star.y = y;
+    const int cx = static_cast<int>(std::lround(x)), cy = static_cast<int>(std::lround(y));
+    f.fit = fit_psf(at.samples, x, y,
+                    {.start_fwhm = start_fwhm,
+                     .noise = at.background->sigma_at(x, y),
+                     .electrons_per_adu = o.electrons_per_adu * at.bin * at.bin,
+                     .saturation = o.saturation});
+    if (f.fit && std::hypot(f.fit->x - x, f.fit->y - y) > std::max(2.5, 0.5 * start_fwhm)) f.fit.reset();
+    for (int j = std::max(0, cy - 1); j <= std::min(at.samples.height - 1, cy + 1); ++j)
+        for (int i = std::max(0, cx - 1); i <= std::min(at.samples.width - 1, cx + 1); ++i)
+            f.star.saturated = f.star.saturated || (o.saturation > 0 && at.samples(i, j) >= o.saturation);
+    return f;
+}
+
+/// The shape of the strongest candidates of a scale, in its pixels.
+CommonShape learn_shape(const Scale& at, const std::vector<Candidate>& found, const DetectOptions& o, double& share) {
+    constexpr std::size_t kAsked = 40;
+    std::vector<Fitted> fitted;
+    double start = 3;
+    for (const Candidate& c : found) {
+        if (fitted.size() == kAsked) break;
+        fitted.push_back(fit_candidate(at, c.x, c.y, c.strength, start, o));
+        if (fitted.size() == kAsked / 2)
+            if (const CommonShape so_far = common_shape(fitted); so_far.fwhm > 0)
+                start = std::clamp(so_far.fwhm, 1.2, 9.0);
+    }
+    const CommonShape shape = common_shape(fitted);
+    share = fitted.empty() ? 0 : shape.agree / static_cast<double>(fitted.size());
+    return shape;
+}
+
+/// Distortion (a^2 - b^2) / (a^2 + b^2) along and at 45 degrees to the rows: unlike eccentricity, its components have
+/// no bias by noise.
+struct Distortion {
+    double along = 0, across = 0, variance = 0;
+};
+
+Distortion distortion_of(const PsfFit& fit) {
+    const double a2 = fit.fwhm_major * fit.fwhm_major, b2 = fit.fwhm_minor * fit.fwhm_minor;
+    const double size = (a2 - b2) / (a2 + b2), turn = 2 * radians(fit.angle);
+    return {size * std::cos(turn), size * std::sin(turn), fit.distortion_sigma * fit.distortion_sigma};
+}
+
+/// Eccentricity of the frame, and its direction. The squares of the stars' own distortions are too great by the noise
+/// of the fits, which is taken off: of what the stars have in common, and of what differs from star to star (tilt,
+/// coma), each where it is more than chance.
+void describe_elongation(const std::vector<const PsfFit*>& fits, StarList& list) {
+    if (fits.empty()) return;
+    constexpr double kOwn = 0.03; // of stars that noise leaves alone: they differ by so much anyway
+    constexpr double kClip = 4;   // sigma; blends
+    constexpr double kChance = 8; // of a chi-square with two degrees of freedom: one in fifty
+    constexpr double kSignificant = 2.5;
+    std::vector<Distortion> all;
+    std::vector<float> along, across;
+    for (const PsfFit* f : fits) {
+        all.push_back(distortion_of(*f));
+        along.push_back(static_cast<float>(all.back().along));
+        across.push_back(static_cast<float>(all.back().across));
+    }
+    const float middle_along = median_in_place(along), middle_across = median_in_place(across);
+    const double spread =
+        std::hypot(mad_sigma_in_place(along, middle_along), mad_sigma_in_place(across, middle_across)) / std::sqrt(2.0);
+    std::erase_if(all, [&](const Distortion& d) {
+        return std::hypot(d.along - middle_along, d.across - middle_across) >
+               kClip * std::sqrt(2 * (spread * spread + d.variance) + kOwn * kOwn);
+    });
+    if (all.empty()) return;
+    double weights = 0, mean_along = 0, mean_across = 0;
+    const auto weight = [&](const Distortion& d) { return 1 / (d.variance + kOwn * kOwn); };
+    for (const Distortion& d : all) {
+        weights += weight(d);
+        mean_along += weight(d) * d.along;
+        mean_across += weight(d) * d.across;
+    }
+    mean_along /= weights;
+    mean_across /= weights;
+    double mean_variance = 0, own2 = 0, own_error2 = 0; // variance of a component of the mean
+    const auto excess = [&](const Distortion& d) {
+        return std::pow(d.along - mean_along, 2) + std::pow(d.across - mean_across, 2) - 2 * d.variance;
+    };
+    for (const Distortion& d : all) {
+        const double share = weight(d) / weights;
+        mean_variance += share * share * std::max(d.variance, 0.5 * (excess(d) + 2 * d.variance));
+        own2 += share * excess(d);
+    }
+    for (const Distortion& d : all)
+        own_error2 += std::pow(weight(d) / weights * (excess(d) - own2), 2);
+    const double square = mean_along * mean_along + mean_across * mean_across;
+    const double common2 = square > kChance * mean_variance ? square - 2 * mean_variance : 0;
+    if (own2 < kSignificant * std::sqrt(own_error2)) own2 = 0;
+    const double size = std::min(0.999, std::sqrt(common2 + own2));
+    list.eccentricity = std::sqrt(2 * size / (1 + size));
+    list.angle = degrees(0.5 * std::atan2(mean_across, mean_along));
+    list.alignment = size > 0 ? std::min(1.0, std::sqrt(common2) / size) : 0;
+}
+
+/// Fits candidates in order of strength until the wanted number is reached, and keeps those that are stars.
+class Selection {
+public:
+    Selection(const Scale& at, const CommonShape& learned, const DetectOptions& o)
+        : at_(at), learned_(learned), o_(o) {}
+
+    StarList select(const std::vector<Candidate>& found, int candidate_bin) {
+        const double start = std::clamp(learned_.fwhm > 0 ? learned_.fwhm : 3.0, 1.2, 9.0);
+        const double map = static_cast<double>(candidate_bin) / at_.bin;
+        const auto strong = static_cast<std::size_t>(
+            std::count_if(found.begin(), found.end(), [&](const Candidate& c) { return c.strength >= o_.threshold; }));
+        const auto fit = [&](std::size_t i) {
+            const double x = map * (found[i].x + 0.5) - 0.5, y = map * (found[i].y + 0.5) - 0.5;
+            fitted_.push_back(fit_candidate(at_, x, y, found[i].strength, start, o_));
+        };
+        const std::size_t most = std::min(strong, static_cast<std::size_t>(o_.most));
+        for (std::size_t i = 0; i < most; ++i)
+            fit(i);
+        common_ = common_shape(fitted_);
+        const std::size_t accepted = count_accepted(0, most);
+        StarList list;
+        list.threshold = o_.threshold;
+        list.count = static_cast<double>(accepted);
+        if (strong > most) // the rest is as good as the weaker half of what was looked at
+            list.count += static_cast<double>(strong - most) * static_cast<double>(count_accepted(most / 2, most)) /
+                          static_cast<double>(std::max<std::size_t>(1, most - most / 2));
+        constexpr std::size_t kLeastToGoOn = 3; // fewer say nothing about what else there may be
+        std::size_t more = accepted;
+        for (std::size_t i = most; accepted >= kLeastToGoOn && i < found.size() && strong <= most &&
+                                   more < static_cast<std::size_t>(o_.least);
+             ++i) {
+            fit(i);
+            more += is_star(fitted_.back());
+            list.threshold = found[i].strength;
+        }
+        collect(list);
+        return list;
+    }
+
+private:
+    bool is_star(const Fitted& f) const {
+        return f.star.saturated || (f.fit && common_.fwhm > 0 && like_the_others(*f.fit, common_));
+    }
+    std::size_t count_accepted(std::size_t from, std::size_t to) const {
+        return static_cast<std::size_t>(std::count_if(fitted_.begin() + static_cast<std::ptrdiff_t>(from),
+                                                      fitted_.begin() + static_cast<std::ptrdiff_t>(to),
+                                                      [&](const Fitted& f) { return is_star(f); }));
+    }
+
+    void collect(StarList& list) {
+        std::vector<float> widths;
+        std::vector<const PsfFit*> shapes;
+        const double width = common_.fwhm > 0 ? common_.fwhm : std::max(1.2, learned_.fwhm > 0 ? learned_.fwhm : 3.0);
+        for (Fitted& f : fitted_) {
+            Star& s = f.star;
+            if (f.fit && common_.fwhm > 0 && like_the_others(*f.fit, common_)) {
+                s.x = f.fit->x;
+                s.y = f.fit->y;
+                s.fwhm = f.fit->fwhm();
+                s.eccentricity = f.fit->eccentricity();
+                s.angle = f.fit->angle;
+                s.position_sigma = f.fit->position_sigma;
+                if (!s.saturated) {
+                    widths.push_back(static_cast<float>(s.fwhm));
+                    shapes.push_back(&*f.fit);
+                }
+            } else if (s.saturated) {
+                windowed_centroid(at_.samples, at_.background->level_at(s.x, s.y), width / kFwhmPerSigma, s.x, s.y);
+            } else {
+                continue; // a knot of nebula, a trail, a blend
+            }
+            list.stars.push_back(s);
+        }
+        widths.resize((widths.size() + 1) / 2); // the brightest half tells the width best
+        list.fwhm = median(widths);
+        describe_elongation(shapes, list);
+        measure(list, width);
+    }
+
+    void measure(StarList& list, double width) const {
+        const double radius = aperture_radius(list.fwhm > 0 ? list.fwhm : width);
+        const double noise = at_.background->global_sigma;
+        for (Star& s : list.stars) {
+            measure_flux(at_.samples, *at_.background, radius, noise, o_.electrons_per_adu * at_.bin * at_.bin, s);
+            if (s.position_sigma <= 0) // from the width and the signal to noise (I. King, PASP 95, 1983)
+                s.position_sigma =
+                    std::max(0.01, 0.6 * width * noise * std::sqrt(kPi) * width / std::max(s.flux, 1e-6));
+        }
+        std::erase_if(list.stars, [](const Star& s) { return !(s.flux > 3 * s.flux_sigma); });
+        std::stable_sort(list.stars.begin(), list.stars.end(),
+                         [](const Star& a, const Star& b) { return a.flux > b.flux; });
+        for (Star& s : list.stars) { // from the scale's pixels to the frame's
+            s.x = at_.bin * (s.x + 0.5) - 0.5;
+            s.y = at_.bin * (s.y + 0.5) - 0.5;
+            s.fwhm *= at_.bin;
+            s.position_sigma *= at_.bin;
+            s.flux *= at_.bin * at_.bin;
+            s.flux_sigma *= at_.bin * at_.bin;
+        }
+        list.fwhm *= at_.bin;
+    }
+
+    const Scale& at_;
+    CommonShape learned_;
+    const DetectOptions& o_;
+    std::vector<Fitted> fitted_;
+    CommonShape common_;
+};
+
+constexpr double kWidestAtScale = 4.5; // pixels; the matched filter is made for less
+constexpr double kWidestFit = 9.0;     // pixels of the frame; wider stars are fitted on the binned image
+
+/// The frame at the scale on which its stars are a few pixels wide: the frame itself, or binned where wide or defocused
+/// stars ask for it.
+StarList detect_at_scales(Scale full, const DetectOptions& o) {
+    std::vector<Candidate> found = find_maxima(full.image, full.limits, std::min(o.floor, o.threshold), o);
+    double share = 0;
+    CommonShape shape = learn_shape(full, found, o, share);
+    constexpr int kLeastAgreement = 5;
+    if (shape.agree >= kLeastAgreement && shape.fwhm <= kWidestAtScale)
+        return Selection(full, shape, o).select(found, 1);
+    // Knots of nebula differ from each other, stars out of focus do not.
+    constexpr int kLeastBlurred = 8, kWidestBin = 8;
+    constexpr double kLeastShare = 0.5;
+    for (int bin = 2; bin <= kWidestBin; bin *= 2) {
+        if (full.image.width / bin < 8 * o.border || full.image.height / bin < 8 * o.border) break;
+        const Image small = averaged_down(full.image, bin);
+        const Background background = measure_background(small.plane(), {.cell = std::max(16, 64 / bin)});
+        if (!(background.global_sigma > 0)) break;
+        const Scale at{small.plane(), small.plane(), &background, background, bin};
+        const std::vector<Candidate> wider = find_maxima(at.image, at.limits, std::min(o.floor, o.threshold), o);
+        const CommonShape there = learn_shape(at, wider, o, share);
+        const bool believed =
+            there.agree >= kLeastBlurred && share >= kLeastShare && there.fwhm > 1.6 && there.agree > shape.agree / 2;
+        if (!believed || (there.fwhm > kWidestAtScale && bin < kWidestBin)) continue;
+        if (bin * there.fwhm > kWidestFit) return Selection(at, there, o).select(wider, bin);
+        const CommonShape in_frame{bin * there.fwhm, bin * there.minor, there.agree};
+        return Selection(full, in_frame, o).select(wider, bin);
+    }
+    return Selection(full, shape, o).select(found, 1);
+}
+
+bool too_small(View<const float> image, const DetectOptions& o) {
+    return image.width < 4 * o.border || image.height < 4 * o.border;
 }
 
 } // namespace
 
 StarList detect_stars(View<const float> image, const DetectOptions& o) {
+    const Background background = measure_background(image);
     StarList list;
-    list.background = measure_background(image);
-    list.noise = list.background.global_sigma;
-    if (image.width < 4 * o.border || image.height < 4 * o.border || !(list.noise > 0)) return list;
-    std::vector<Candidate> found = find_maxima(image, list.background, o);
-    if (found.size() > static_cast<std::size_t>(o.most)) found.resize(static_cast<std::size_t>(o.most));
+    if (!too_small(image, o) && background.global_sigma > 0)
+        list = detect_at_scales({image, image, &background, background, 1}, o);
+    list.background = background;
+    list.noise = background.global_sigma;
+    return list;
+}
 
-    std::vector<Fitted> fitted;
-    double start_fwhm = 3;
-    for (const Candidate& c : found) {
-        Fitted f;
-        f.star.x = c.x;
-        f.star.y = c.y;
-        f.fit = fit_psf(image, c.x, c.y,
-                        {.start_fwhm = start_fwhm,
-                         .noise = list.noise,
-                         .electrons_per_adu = o.electrons_per_adu,
-                         .saturation = o.saturation});
-        if (f.fit && std::hypot(f.fit->x - c.x, f.fit->y - c.y) > 2.5) f.fit.reset();
-        for (int j = -1; j <= 1; ++j)
-            for (int i = -1; i <= 1; ++i)
-                f.star.saturated = f.star.saturated || (o.saturation > 0 && image(c.x + i, c.y + j) >= o.saturation);
-        fitted.push_back(std::move(f));
-        if (fitted.size() == 25) start_fwhm = std::clamp(common_width(fitted, start_fwhm), 1.2, 9.0);
+StarList detect_stars(const MosaicPlane& plane, const DetectOptions& o) {
+    StarList list;
+    const Background& background = plane.background;
+    if (!too_small(plane.samples, o) && background.global_sigma > 0) {
+        Scale full{plane.filled, plane.samples, &background, background, 1};
+        for (float& s : full.limits.sigma.pixels()) // fewer samples than pixels: less is averaged by the filter
+            s /= std::sqrt(plane.density);
+        list = detect_at_scales(std::move(full), o);
     }
-    list.fwhm = common_width(fitted, 0);
-    std::vector<float> widths, eccentricities;
-    for (Fitted& f : fitted) {
-        Star& s = f.star;
-        if (f.fit && like_the_others(*f.fit, list.fwhm)) {
-            s.x = f.fit->x;
-            s.y = f.fit->y;
-            s.fwhm = f.fit->fwhm();
-            s.eccentricity = f.fit->eccentricity();
-            s.position_sigma = f.fit->position_sigma;
-            if (!s.saturated) {
-                widths.push_back(static_cast<float>(s.fwhm));
-                eccentricities.push_back(static_cast<float>(s.eccentricity));
-            }
-        } else if (s.saturated) {
-            windowed_centroid(image, list.background.level_at(s.x, s.y),
-                              std::max(start_fwhm, list.fwhm) / kFwhmPerSigma, s.x, s.y);
-        } else {
-            continue; // a knot of nebula, a trail, a blend
-        }
-        list.stars.push_back(s);
-    }
-    // The brightest half tells the width best.
-    widths.resize((widths.size() + 1) / 2);
-    eccentricities.resize((eccentricities.size() + 1) / 2);
-    list.fwhm = median(widths);
-    list.eccentricity = median(eccentricities);
-
-    const double radius = aperture_radius(list.fwhm > 0 ? list.fwhm : start_fwhm);
-    for (Star& s : list.stars) {
-        measure_flux(image, list.background, radius, list.noise, o.electrons_per_adu, s);
-        if (s.position_sigma <= 0) // from the width and the signal to noise (I. King, PASP 95, 1983)
-            s.position_sigma =
-                std::max(0.01, 0.6 * start_fwhm * list.noise * std::sqrt(kPi) * start_fwhm / std::max(s.flux, 1e-6));
-    }
-    std::erase_if(list.stars, [](const Star& s) { return !(s.flux > 3 * s.flux_sigma); });
-    std::stable_sort(list.stars.begin(), list.stars.end(),
-                     [](const Star& a, const Star& b) { return a.flux > b.flux; });
+    list.background = background;
+    list.noise = background.global_sigma;
     return list;
 }
 

@@ -134,15 +134,28 @@ std::optional<PsfFit> fit_psf(View<const float> image, double x, double y, const
     if (box.width < reach || box.height < reach) return std::nullopt;
     Problem problem(image, box, o);
 
-    double edge = 0;
+    double edge = 0, peak = -std::numeric_limits<double>::infinity();
+    int seen = 0;
     for (int i = box.x; i < box.right(); ++i)
-        edge += 0.5 * (image(i, box.y) + image(i, box.bottom() - 1));
-    edge /= box.width;
+        for (const int j : {box.y, box.bottom() - 1})
+            if (const double v = image(i, j); std::isfinite(v)) {
+                edge += v;
+                ++seen;
+            }
+    edge /= std::max(1, seen);
+    const int cx = static_cast<int>(std::lround(x)), cy = static_cast<int>(std::lround(y));
+    if (const double v = image(cx, cy); std::isfinite(v)) {
+        peak = v;
+    } else { // another colour's pixel, or none: the highest beside it
+        for (int j = std::max(0, cy - 1); j <= std::min(image.height - 1, cy + 1); ++j)
+            for (int i = std::max(0, cx - 1); i <= std::min(image.width - 1, cx + 1); ++i)
+                if (std::isfinite(image(i, j))) peak = std::max<double>(peak, image(i, j));
+    }
+    if (seen == 0 || !std::isfinite(peak)) return std::nullopt;
     constexpr double kStartGamma = 0.28;
     const double form = 4 * (std::exp2(kStartGamma) - 1) / kStartGamma / (o.start_fwhm * o.start_fwhm);
     Vector p;
-    p << image(static_cast<int>(std::lround(x)), static_cast<int>(std::lround(y))) - edge, x, y, form, 0, form, edge,
-        kStartGamma;
+    p << peak - edge, x, y, form, 0, form, edge, kStartGamma;
 
     Normal now;
     if (!minimise(problem, o.iterations, p, now)) return std::nullopt;
@@ -155,11 +168,23 @@ std::optional<PsfFit> fit_psf(View<const float> image, double x, double y, const
     const double gamma = p[7];
     const double mean = 0.5 * (p[3] + p[5]), half = std::hypot(0.5 * (p[3] - p[5]), p[4]);
     const double width = 2 * std::sqrt((std::exp2(gamma) - 1) / gamma);
-    PsfFit fit{p[1], p[2], p[0], p[6], width / std::sqrt(mean - half), width / std::sqrt(mean + half), 0, 1 / gamma, 0};
+    PsfFit fit{p[1], p[2],      p[0], p[6], width / std::sqrt(mean - half), width / std::sqrt(mean + half),
+               0,    1 / gamma, 0,    0};
+    // Pixels are integrals, the model is not: of narrow stars the fit comes out too narrow (the figure is from
+    // simulated Gaussian and Moffat stars of 1.5 to 8 pixels, and leaves less than 1.5 %).
+    constexpr double kNarrowed = 0.065;
+    fit.fwhm_major *= 1 + kNarrowed / (fit.fwhm_major * fit.fwhm_minor);
+    fit.fwhm_minor *= 1 + kNarrowed / (fit.fwhm_major * fit.fwhm_minor);
     // The long axis lies where the quadratic form is least; y runs down, angles are counter-clockwise as displayed.
     fit.angle = degrees(0.5 * std::atan2(p[4], 0.5 * (p[5] - p[3])));
     const Matrix covariance = now.matrix.ldlt().solve(Matrix::Identity());
     fit.position_sigma = std::sqrt(std::max(0.0, 0.5 * (covariance(1, 1) + covariance(2, 2))));
+    // Of (yy - xx) / (xx + yy) and 2 xy / (xx + yy), by propagation.
+    const double sum = p[3] + p[5];
+    const double by_xx = -2 * p[5] / (sum * sum), by_yy = 2 * p[3] / (sum * sum), by_xy = 2 / sum;
+    fit.distortion_sigma =
+        std::sqrt(std::max(0.0, 0.5 * (by_xx * by_xx * covariance(3, 3) + by_yy * by_yy * covariance(5, 5) +
+                                       2 * by_xx * by_yy * covariance(3, 5) + by_xy * by_xy * covariance(4, 4))));
     const bool inside = std::abs(fit.x - x) < 0.5 * reach && std::abs(fit.y - y) < 0.5 * reach;
     const bool believable = fit.fwhm_minor > 0.3 && fit.fwhm_major < 2.0 * reach && std::isfinite(fit.position_sigma);
     if (!inside || !believable) return std::nullopt;

@@ -19,6 +19,7 @@ struct PsfFit {
     double angle = 0;                      ///< of the major axis, degrees counter-clockwise as displayed
     double beta = 0;                       ///< exponent
     double position_sigma = 0;             ///< formal error of the centre along one axis, pixels
+    double distortion_sigma = 0;           ///< the same of a component of (a^2 - b^2) / (a^2 + b^2)
 
     double fwhm() const;
     double eccentricity() const;

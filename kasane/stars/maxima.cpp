@@ -1,0 +1,170 @@
+#include <kasane/stars/maxima.hpp>
+
+#include <kasane/image/statistics.hpp>
+
+#include <algorithm>
+#include <array>
+#include <cmath>
+#include <limits>
+
+namespace kasane {
+
+namespace {
+
+constexpr int kFilterReach = 3;
+
+std::array<float, 2 * kFilterReach + 1> gaussian_taps(float sigma) {
+    std::array<float, 2 * kFilterReach + 1> taps{};
+    float sum = 0;
+    for (int i = -kFilterReach; i <= kFilterReach; ++i) {
+        const float t = std::exp(-0.5f * static_cast<float>(i * i) / (sigma * sigma));
+        taps[static_cast<std::size_t>(i + kFilterReach)] = t;
+        sum += t;
+    }
+    for (float& t : taps)
+        t /= sum;
+    return taps;
+}
+
+/// Rows of the background-subtracted image after the matched filter, made one after another in a ring, so that the
+/// filtered image is never whole in memory.
+class FilteredRows {
+public:
+    FilteredRows(View<const float> image, const Background& background, float sigma)
+        : image_(image), background_(background), taps_(gaussian_taps(sigma)),
+          line_(static_cast<std::size_t>(image.width + 2 * kFilterReach)) {
+        for (auto& r : horizontal_)
+            r.assign(static_cast<std::size_t>(image.width), 0.0f);
+        for (auto& r : rows_)
+            r.assign(static_cast<std::size_t>(image.width), 0.0f);
+        for (int y = -kFilterReach; y < kFilterReach; ++y)
+            filter_across(y);
+    }
+
+    /// Factor between the noise of a filtered and of a plain pixel.
+    float noise_factor() const {
+        float sum = 0;
+        for (const float t : taps_)
+            sum += t * t;
+        return sum;
+    }
+
+    /// Rows have to be asked for in order; the last three stay valid.
+    const float* next(int y) {
+        filter_across(y + kFilterReach);
+        auto& out = rows_[static_cast<std::size_t>(y % 3)];
+        std::fill(out.begin(), out.end(), 0.0f);
+        for (int j = -kFilterReach; j <= kFilterReach; ++j) {
+            const float t = taps_[static_cast<std::size_t>(j + kFilterReach)];
+            const float* from = horizontal_row(y + j).data();
+            float* to = out.data();
+            for (int x = 0; x < image_.width; ++x)
+                to[x] += t * from[x];
+        }
+        return out.data();
+    }
+    const float* row(int y) const { return rows_[static_cast<std::size_t>(y % 3)].data(); }
+
+private:
+    std::vector<float>& horizontal_row(int y) { return horizontal_[static_cast<std::size_t>((y + 70) % 7)]; }
+
+    void filter_across(int y) {
+        const int from_row = std::clamp(y, 0, image_.height - 1), w = image_.width;
+        background_.level_row(from_row, w, line_.data() + kFilterReach);
+        const float* pixels = image_.row(from_row);
+        float* line = line_.data() + kFilterReach;
+        for (int x = 0; x < w; ++x) {
+            const float d = pixels[x] - line[x];
+            line[x] = d == d ? d : 0.0f; // no data: as the background
+        }
+        for (int i = 1; i <= kFilterReach; ++i) {
+            line[-i] = line[0];
+            line[w - 1 + i] = line[w - 1];
+        }
+        float* to = horizontal_row(y).data();
+        for (int x = 0; x < w; ++x) {
+            float s = 0;
+            for (int i = 0; i < 2 * kFilterReach + 1; ++i)
+                s += taps_[static_cast<std::size_t>(i)] * line[x + i - kFilterReach];
+            to[x] = s;
+        }
+    }
+
+    View<const float> image_;
+    const Background& background_;
+    std::array<float, 2 * kFilterReach + 1> taps_;
+    std::array<std::vector<float>, 7> horizontal_;
+    std::array<std::vector<float>, 3> rows_;
+    std::vector<float> line_;
+};
+
+/// A star lights its neighbours; a hot pixel or a cosmic ray does not.
+bool looks_like_light(View<const float> image, int x, int y, float level, float noise, int area) {
+    float peak = -std::numeric_limits<float>::infinity();
+    int px = x, py = y;
+    for (int j = -1; j <= 1; ++j)
+        for (int i = -1; i <= 1; ++i)
+            if (image(x + i, y + j) > peak) {
+                peak = image(x + i, y + j);
+                px = x + i;
+                py = y + j;
+            }
+    float sum = 0;
+    int lit = 1;
+    for (int j = -1; j <= 1; ++j)
+        for (int i = -1; i <= 1; ++i)
+            if (i || j) {
+                const float v = image(px + i, py + j) - level;
+                sum += v;
+                lit += v > noise;
+            }
+    return lit >= area && sum / 8 > 0.07f * (peak - level) + 0.35f * noise;
+}
+
+/// How high the surroundings reach, without the noise: the upper quartile of a ring, so that the crest of a filament,
+/// or the slope of a galaxy, counts as surroundings and not as a star.
+float ring_level(View<const float> image, int x, int y, float sigma, std::vector<float>& scratch) {
+    constexpr int kInner2 = 16, kOuter = 7; // pixels: between radii 4 and 7
+    scratch.clear();
+    for (int j = std::max(0, y - kOuter); j <= std::min(image.height - 1, y + kOuter); ++j)
+        for (int i = std::max(0, x - kOuter); i <= std::min(image.width - 1, x + kOuter); ++i) {
+            const int r2 = (i - x) * (i - x) + (j - y) * (j - y);
+            if (r2 >= kInner2 && r2 <= kOuter * kOuter && std::isfinite(image(i, j))) scratch.push_back(image(i, j));
+        }
+    constexpr float kQuartileOfNormal = 0.6745f;
+    return scratch.empty() ? 0 : quantile_in_place(scratch, 0.75) - kQuartileOfNormal * sigma;
+}
+
+} // namespace
+
+std::vector<Candidate> find_maxima(View<const float> image, const Background& background, float least,
+                                   const DetectOptions& o) {
+    FilteredRows filtered(image, background, o.filter_sigma);
+    const float factor = filtered.noise_factor();
+    std::vector<Candidate> found;
+    std::vector<float> scratch, noise(static_cast<std::size_t>(image.width));
+    for (int y = 0; y < image.height; ++y) {
+        filtered.next(y);
+        const int m = y - 1; // the row whose neighbours are all there
+        if (m < o.border || m >= image.height - o.border) continue;
+        const float *above = filtered.row(m - 1), *here = filtered.row(m), *below = filtered.row(m + 1);
+        background.sigma_row(m, image.width, noise.data());
+        for (int x = o.border; x < image.width - o.border; ++x) {
+            const float v = here[x], sigma = noise[static_cast<std::size_t>(x)], limit = least * factor * sigma;
+            if (v <= limit || v < here[x - 1] || v <= here[x + 1]) continue;
+            if (v < above[x - 1] || v < above[x] || v < above[x + 1] || v <= below[x - 1] || v <= below[x] ||
+                v <= below[x + 1])
+                continue;
+            const float level = background.level_at(x, m);
+            const float surroundings = std::max(0.0f, ring_level(image, x, m, sigma, scratch) - level);
+            if (v - surroundings <= limit || !looks_like_light(image, x, m, level, sigma, o.area)) continue;
+            found.push_back({x, m, (v - surroundings) / (factor * sigma)});
+        }
+    }
+    std::sort(found.begin(), found.end(), [](const Candidate& a, const Candidate& b) {
+        return a.strength != b.strength ? a.strength > b.strength : a.y != b.y ? a.y < b.y : a.x < b.x;
+    });
+    return found;
+}
+
+} // namespace kasane

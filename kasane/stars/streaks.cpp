@@ -1,0 +1,240 @@
+#include <kasane/stars/streaks.hpp>
+
+#include <kasane/image/statistics.hpp>
+
+#include <algorithm>
+#include <array>
+#include <bit>
+#include <cmath>
+#include <optional>
+
+namespace kasane {
+
+namespace {
+
+/// Significance of each averaged pixel, clipped, zero under stars and where there is no data.
+struct Field {
+    Image pixels;
+    int bin = 1; ///< pixels of the frame to one of the field
+};
+
+Field make_field(View<const float> small, int bin, const Background& background, const std::vector<Star>& stars,
+                 double fwhm, const StreakOptions& o) {
+    const int more = std::max(1, (std::max(small.width, small.height) + o.size - 1) / o.size);
+    Field f{Image(small.width / more, small.height / more), bin * more};
+    for (int y = 0; y < f.pixels.height(); ++y)
+        for (int x = 0; x < f.pixels.width(); ++x) {
+            double sum = 0;
+            for (int j = 0; j < more; ++j)
+                for (int i = 0; i < more; ++i)
+                    sum += small(x * more + i, y * more + j);
+            const double at_x = f.bin * (x + 0.5) - 0.5, at_y = f.bin * (y + 0.5) - 0.5;
+            f.pixels(x, y) = static_cast<float>(sum / (more * more)) - background.level_at(at_x, at_y);
+        }
+    // The spread as it is: structure and covered-up stars add to the noise.
+    std::vector<float> sample = sample_pixels(f.pixels.plane(), 100000);
+    const RobustStatistics s = clipped_statistics(sample, 3);
+    if (!(s.sigma > 0)) return {};
+    constexpr float kClip = 4; // sigma: a line is made of many pixels, not of a few bright ones
+    for (float& v : f.pixels.pixels())
+        v = std::isfinite(v) ? std::clamp((v - s.location) / s.sigma, -kClip, kClip) : 0.0f;
+    for (const Star& star : stars) {
+        const double bright = std::log10(std::max(1.0, star.flux / std::max(1e-9, star.flux_sigma)));
+        const double reach = (1 + 0.7 * bright) * std::max(2.0, fwhm) / f.bin + 0.7;
+        const double cx = (star.x + 0.5) / f.bin - 0.5, cy = (star.y + 0.5) / f.bin - 0.5;
+        for (int y = std::max(0, static_cast<int>(cy - reach));
+             y <= std::min<int>(f.pixels.height() - 1, static_cast<int>(cy + reach + 1)); ++y)
+            for (int x = std::max(0, static_cast<int>(cx - reach));
+                 x <= std::min<int>(f.pixels.width() - 1, static_cast<int>(cx + reach + 1)); ++x)
+                if (std::hypot(x - cx, y - cy) < reach) f.pixels(x, y) = 0;
+    }
+    return f;
+}
+
+/// A straight piece in the coordinates of one quadrant of directions: from column `x` of length `length`, rising from
+/// row `y` by `rise`.
+struct Piece {
+    int x = 0, length = 0, y = 0, rise = 0;
+    double score = 0;
+};
+
+constexpr int kBeside = 4; // rows between a line and the parallels that it is held against
+
+/// The best piece of the image among lines that rise by 0 to 45 degrees; rows outside count as zero.
+Piece best_piece(View<const float> image, double least_length) {
+    const auto n = static_cast<int>(std::bit_ceil(static_cast<unsigned>(image.width)));
+    const int height = image.height + n; // lines may begin below the image by as much as they rise
+    const auto at = [&](int strip, int rise, int y, int rises) {
+        return (static_cast<std::size_t>(strip) * static_cast<std::size_t>(rises) + static_cast<std::size_t>(rise)) *
+                   static_cast<std::size_t>(height) +
+               static_cast<std::size_t>(y);
+    };
+    std::vector<float> now(static_cast<std::size_t>(n) * static_cast<std::size_t>(height)), next(now.size());
+    for (int x = 0; x < image.width; ++x)
+        for (int y = 0; y < image.height; ++y)
+            now[at(x, 0, y + n, 1)] = image(x, y);
+    Piece best;
+    constexpr double kLeastScore = 6; // what is less is of no interest to anyone
+    const double least_excess = kLeastScore * std::sqrt(1.5 * least_length);
+    for (int length = 2; length <= n; length *= 2) {
+        const int half = length / 2, strips = n / length;
+        for (int strip = 0; strip < strips; ++strip)
+            for (int rise = 0; rise < length; ++rise) {
+                const int part = rise / 2, step = part + rise % 2;
+                const float* left = &now[at(2 * strip, part, 0, half)];
+                const float* right = &now[at(2 * strip + 1, part, 0, half)];
+                float* out = &next[at(strip, rise, 0, length)];
+                for (int y = 0; y < height - step; ++y)
+                    out[y] = left[y] + right[y + step];
+                for (int y = height - step; y < height; ++y)
+                    out[y] = left[y];
+            }
+        std::swap(now, next);
+        if (length < least_length || length < n / 4) continue;
+        for (int strip = 0; strip < strips; ++strip) {
+            const int columns = std::clamp(image.width - strip * length, 0, length);
+            for (int rise = 0; rise < length; ++rise) {
+                const float* sums = &now[at(strip, rise, 0, length)];
+                for (int y = kBeside; y + kBeside < height; ++y) {
+                    const double excess = sums[y] - 0.5f * (sums[y - kBeside] + sums[y + kBeside]);
+                    if (excess < least_excess) continue;
+                    // Columns in which the line lies inside the image.
+                    const double low = n - y, high = n - y + image.height; // in units of the rise
+                    double inside = columns;
+                    if (rise > 0)
+                        inside = std::min<double>(columns, high * length / rise) - std::max(0.0, low * length / rise);
+                    else if (low > 0 || high <= 0)
+                        inside = 0;
+                    if (inside < least_length) continue;
+                    const double score = excess / std::sqrt(1.5 * inside);
+                    if (score > best.score) best = {strip * length, length, y - n, rise, score};
+                }
+            }
+        }
+    }
+    return best;
+}
+
+enum class Quadrant { shallow, shallow_down, steep, steep_down };
+
+Image turned_for(const Image& v, Quadrant q) {
+    const bool steep = q == Quadrant::steep || q == Quadrant::steep_down,
+               down = q == Quadrant::shallow_down || q == Quadrant::steep_down;
+    Image out(steep ? v.height() : v.width(), steep ? v.width() : v.height());
+    for (int y = 0; y < out.height(); ++y)
+        for (int x = 0; x < out.width(); ++x) {
+            const int row = down ? out.height() - 1 - y : y;
+            out(x, y) = steep ? v(row, x) : v(x, row);
+        }
+    return out;
+}
+
+/// Ends of a piece in field pixels, cut to the field.
+struct Segment {
+    double x0, y0, x1, y1;
+};
+
+Segment in_field(const Piece& p, Quadrant q, const Image& field) {
+    const bool steep = q == Quadrant::steep || q == Quadrant::steep_down,
+               down = q == Quadrant::shallow_down || q == Quadrant::steep_down;
+    const int height = steep ? field.width() : field.height();
+    double a[2] = {static_cast<double>(p.x), static_cast<double>(p.x + p.length - 1)};
+    double b[2] = {static_cast<double>(p.y), static_cast<double>(p.y + p.rise)};
+    if (down)
+        for (double& v : b)
+            v = height - 1 - v;
+    return steep ? Segment{b[0], a[0], b[1], a[1]} : Segment{a[0], b[0], a[1], b[1]};
+}
+
+/// Follows the line through the whole field and finds where along it there is light: the ends of the streak, and
+/// whether it is one: light all along it, or in dashes.
+std::optional<Segment> trace(const Image& field, const Segment& s, double least_length) {
+    const double length = std::hypot(s.x1 - s.x0, s.y1 - s.y0);
+    if (!(length > 0)) return std::nullopt;
+    const double ux = (s.x1 - s.x0) / length, uy = (s.y1 - s.y0) / length;
+    const auto reach = static_cast<int>(std::hypot(field.width(), field.height()));
+    std::vector<float> along; // excess over the parallels, a sample a pixel
+    std::vector<double> where;
+    const auto sample = [&](double x, double y) {
+        const auto i = static_cast<int>(std::lround(x)), j = static_cast<int>(std::lround(y));
+        return field.bounds().contains({i, j, 1, 1}) ? field(i, j) : 0.0f;
+    };
+    for (int t = -reach; t <= reach + static_cast<int>(length); ++t) {
+        const double x = s.x0 + t * ux, y = s.y0 + t * uy;
+        if (x < 0 || y < 0 || x > field.width() - 1 || y > field.height() - 1) continue;
+        float core = -10, side = 0;
+        for (const int d : {-1, 0, 1})
+            core = std::max(core, sample(x - d * uy, y + d * ux));
+        for (const int d : {-kBeside - 1, -kBeside, kBeside, kBeside + 1})
+            side += 0.25f * sample(x - d * uy, y + d * ux);
+        constexpr float kHighestOfThree = 0.85f; // expected, in units of the noise
+        along.push_back(core - side - kHighestOfThree);
+        where.push_back(t);
+    }
+    constexpr std::size_t kPart = 10;
+    std::vector<bool> lit;
+    for (std::size_t i = 0; i + kPart <= along.size(); i += kPart) {
+        float sum = 0;
+        for (std::size_t k = i; k < i + kPart; ++k)
+            sum += along[k];
+        lit.push_back(sum > 0.7f * static_cast<float>(kPart) / std::sqrt(10.0f) * 3);
+    }
+    // The longest run in which no more than three parts in succession are dark and half of all are lit.
+    std::size_t best_from = 0, best_to = 0, best_lit = 0;
+    for (std::size_t i = 0; i < lit.size(); ++i) {
+        if (!lit[i]) continue;
+        std::size_t last = i, count = 0, dark = 0;
+        for (std::size_t k = i; k < lit.size() && dark <= 3; ++k) {
+            dark = lit[k] ? 0 : dark + 1;
+            count += lit[k];
+            if (lit[k]) last = k;
+        }
+        if (last - i + 1 > best_to - best_from && 2 * count >= last - i + 1) {
+            best_from = i;
+            best_to = last + 1;
+            best_lit = count;
+        }
+        i = last;
+    }
+    if (best_lit < 3 || static_cast<double>((best_to - best_from) * kPart) < least_length) return std::nullopt;
+    const double from = where[best_from * kPart], to = where[std::min(where.size(), best_to * kPart) - 1];
+    return Segment{s.x0 + from * ux, s.y0 + from * uy, s.x0 + to * ux, s.y0 + to * uy};
+}
+
+void cover(Image& field, const Segment& s) {
+    constexpr double kHalfWidth = 5;
+    const double length = std::max(1e-9, std::hypot(s.x1 - s.x0, s.y1 - s.y0));
+    const double ux = (s.x1 - s.x0) / length, uy = (s.y1 - s.y0) / length;
+    for (int y = 0; y < field.height(); ++y)
+        for (int x = 0; x < field.width(); ++x)
+            if (std::abs((x - s.x0) * uy - (y - s.y0) * ux) < kHalfWidth) field(x, y) = 0;
+}
+
+} // namespace
+
+std::vector<Streak> find_streaks(View<const float> small, int bin, const Background& background,
+                                 const std::vector<Star>& stars, double fwhm, const StreakOptions& o) {
+    std::vector<Streak> out;
+    Field field = make_field(small, bin, background, stars, fwhm, o);
+    if (field.pixels.empty() || std::min(field.pixels.width(), field.pixels.height()) < o.least_length) return out;
+    for (int tries = 0; tries < o.most + 2 && static_cast<int>(out.size()) < o.most; ++tries) {
+        Piece best;
+        Segment line{};
+        for (const Quadrant q : {Quadrant::shallow, Quadrant::shallow_down, Quadrant::steep, Quadrant::steep_down}) {
+            const Image turned = turned_for(field.pixels, q);
+            const Piece p = best_piece(turned.plane(), o.least_length);
+            if (p.score <= best.score) continue;
+            best = p;
+            line = in_field(p, q, field.pixels);
+        }
+        if (best.score < o.threshold) break;
+        const auto segment = trace(field.pixels, line, o.least_length);
+        cover(field.pixels, line);
+        if (!segment) continue;
+        const auto back = [&](double v) { return field.bin * (v + 0.5) - 0.5; };
+        out.push_back({back(segment->x0), back(segment->y0), back(segment->x1), back(segment->y1), best.score});
+    }
+    return out;
+}
+
+} // namespace kasane

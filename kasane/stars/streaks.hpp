@@ -1,0 +1,33 @@
+// Trails of satellites, aircraft and meteors.
+//
+// Sums along all straight lines, in a time that is nearly that of reading the image: the fast discrete Radon transform
+// (W. Goetz and H. Druckmueller, Pattern Recognition 29, 1996; M. Brady, SIAM J. Comput. 27, 1998), whose half-way
+// stages hold the sums along shorter pieces, so that trails that begin or end within the frame are found as well (G.
+// Nir, B. Zackay, E. Ofek, AJ 156, 2018). A line counts by what it has above its parallels, so that nebulae do not.
+#pragma once
+
+#include <kasane/image/image.hpp>
+#include <kasane/stars/detection.hpp>
+
+#include <vector>
+
+namespace kasane {
+
+struct Streak {
+    double x0 = 0, y0 = 0, x1 = 0, y1 = 0; ///< ends, pixels of the image
+    double significance = 0;               ///< of the sum along it, in units of its noise
+};
+
+struct StreakOptions {
+    int size = 512;           ///< the image is averaged down to this longer side
+    double threshold = 10;    ///< significance
+    double least_length = 40; ///< pixels of the image that was averaged down
+    int most = 6;
+};
+
+/// Streaks of an image, strongest first. `small` is the image averaged over squares of `bin` pixels; `background` and
+/// `stars` are those of the image, in its pixels. Stars are covered before.
+std::vector<Streak> find_streaks(View<const float> small, int bin, const Background& background,
+                                 const std::vector<Star>& stars, double fwhm, const StreakOptions& options = {});
+
+} // namespace kasane
