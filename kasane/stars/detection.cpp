@@ -150,6 +150,32 @@ Fitted fit_candidate(const Scale& at, double x, double y, float strength, double
     return f;
 }
 
+/// Whether what is bright here ends after a star's width in every direction: trails and filaments go on in two opposite
+/// ones, knots in all. Far cheaper than a fit. `x`, `y` in pixels of the samples' scale.
+bool ends_all_around(const Scale& at, double x, double y, double fwhm) {
+    constexpr double kGoesOn = 0.65; // of the peak
+    const auto mean_at = [&](double u, double v) {
+        const int cx = static_cast<int>(std::lround(u)), cy = static_cast<int>(std::lround(v));
+        float sum = 0;
+        int n = 0;
+        for (int j = std::max(0, cy - 1); j <= std::min(at.image.height - 1, cy + 1); ++j)
+            for (int i = std::max(0, cx - 1); i <= std::min(at.image.width - 1, cx + 1); ++i)
+                if (const float p = at.image(i, j); std::isfinite(p)) {
+                    sum += p;
+                    ++n;
+                }
+        return n ? static_cast<double>(sum) / n : 0.0;
+    };
+    const double level = at.background->level_at(x, y), peak = mean_at(x, y) - level,
+                 slack = 0.4 * at.limits.sigma_at(x, y);
+    const double radius = std::max(2.5, 1.2 * fwhm);
+    for (int k = 0; k < 4; ++k) {
+        const double u = radius * std::cos(k * kPi / 4), v = radius * std::sin(k * kPi / 4);
+        if (0.5 * (mean_at(x + u, y + v) + mean_at(x - u, y - v)) - level > kGoesOn * peak + slack) return false;
+    }
+    return true;
+}
+
 /// The shape of the strongest candidates of a scale, in its pixels.
 CommonShape learn_shape(const Scale& at, const std::vector<Candidate>& found, const DetectOptions& o, double& share) {
     constexpr std::size_t kAsked = 40;
@@ -157,6 +183,7 @@ CommonShape learn_shape(const Scale& at, const std::vector<Candidate>& found, co
     double start = 3;
     for (const Candidate& c : found) {
         if (fitted.size() == kAsked) break;
+        if (!ends_all_around(at, c.x, c.y, start)) continue;
         fitted.push_back(fit_candidate(at, c.x, c.y, c.strength, start, o));
         if (fitted.size() == kAsked / 2)
             if (const CommonShape so_far = common_shape(fitted); so_far.fwhm > 0)
@@ -238,9 +265,12 @@ public:
     Selection(const Scale& at, const CommonShape& learned, const DetectOptions& o)
         : at_(at), learned_(learned), o_(o) {}
 
-    StarList select(const std::vector<Candidate>& found, int candidate_bin) {
+    StarList select(std::vector<Candidate> found, int candidate_bin) {
         const double start = std::clamp(learned_.fwhm > 0 ? learned_.fwhm : 3.0, 1.2, 9.0);
         const double map = static_cast<double>(candidate_bin) / at_.bin;
+        std::erase_if(found, [&](const Candidate& c) {
+            return !ends_all_around(at_, map * (c.x + 0.5) - 0.5, map * (c.y + 0.5) - 0.5, start);
+        });
         const auto strong = static_cast<std::size_t>(
             std::count_if(found.begin(), found.end(), [&](const Candidate& c) { return c.strength >= o_.threshold; }));
         const auto fit = [&](std::size_t i) {

@@ -29,78 +29,98 @@ using Matrix = Eigen::Matrix<double, kParameters, kParameters>;
 constexpr double kLeastGamma = 0.02, kMostGamma = 0.9;
 
 struct Normal {
-    Matrix matrix;
-    Vector gradient;
-    double chi2 = 0;
-    int pixels = 0;
+    Matrix matrix = Matrix::Zero();
+    Vector gradient = Vector::Zero();
+    double chi2 = std::numeric_limits<double>::infinity();
 };
 
+constexpr int kMostPixels = 33 * 33;
+using Pixels = Eigen::Array<float, Eigen::Dynamic, 1, 0, kMostPixels, 1>;
+
+/// The pixels of one star. In float, relative to the starting point: their own noise is far greater than its rounding;
+/// what is summed over them is kept in double.
 class Problem {
 public:
-    Problem(View<const float> image, const Region& box, const PsfFitOptions& o)
-        : image_(image), box_(box), options_(o) {}
-
-    /// The weights of the pixels stay as they are until this is called: then bright ones count by the photon noise of
-    /// `p`.
-    void weigh_by(const Vector& p) {
-        if (options_.electrons_per_adu <= 0) return;
-        weights_by_ = p;
-        weighed_ = true;
+    Problem(View<const float> image, const Region& box, double x, double y, const PsfFitOptions& o)
+        : options_(o), x_(kMostPixels), y_(kMostPixels), value_(kMostPixels) {
+        Eigen::Index n = 0;
+        for (int v = box.y; v < box.bottom(); ++v)
+            for (int u = box.x; u < box.right(); ++u) {
+                const float value = image(u, v);
+                if (!std::isfinite(value) || (o.saturation > 0 && value >= o.saturation)) continue;
+                x_[n] = static_cast<float>(u - x);
+                y_[n] = static_cast<float>(v - y);
+                value_[n++] = value;
+            }
+        for (Pixels* p : {&x_, &y_, &value_})
+            p->conservativeResize(n);
+        weight_ = Pixels::Constant(n, static_cast<float>(1 / (o.noise * o.noise)));
     }
 
-    Normal evaluate(const Vector& p) const {
+    Eigen::Index pixels() const { return value_.size(); }
+
+    /// From now on bright pixels count by the photon noise of `p`.
+    void weigh_by(const Vector& p) {
+        if (!draw(p)) return;
+        weight_ = (static_cast<float>(options_.noise * options_.noise) +
+                   model_.max(0.0f) / static_cast<float>(options_.electrons_per_adu))
+                      .inverse();
+    }
+
+    /// Sum of squares alone; infinite where the model is not defined. Draws the model.
+    double chi2(const Vector& p) {
+        if (!draw(p)) return std::numeric_limits<double>::infinity();
+        return (weight_ * (value_ - static_cast<float>(p[6]) - model_).square()).cast<double>().sum();
+    }
+
+    /// The normal equations at `p`, which must have been drawn last.
+    Normal normal(const Vector& p, double chi2) {
         Normal n;
-        n.matrix.setZero();
-        n.gradient.setZero();
-        const double gamma = p[7];
-        const double read2 = options_.noise * options_.noise;
-        Vector d;
-        for (int y = box_.y; y < box_.bottom(); ++y)
-            for (int x = box_.x; x < box_.right(); ++x) {
-                const double value = image_(x, y);
-                if (!std::isfinite(value) || (options_.saturation > 0 && value >= options_.saturation)) continue;
-                const double dx = x - p[1], dy = y - p[2];
-                const double q = p[3] * dx * dx + 2 * p[4] * dx * dy + p[5] * dy * dy, base = 1 + gamma * q;
-                if (!(base > 0)) {
-                    n.chi2 = std::numeric_limits<double>::infinity();
-                    return n;
-                }
-                const double logb = std::log(base), power = std::exp(-logb / gamma), model = p[0] * power;
-                double variance = read2;
-                if (weighed_) {
-                    const double wx = x - weights_by_[1], wy = y - weights_by_[2];
-                    const double form =
-                        weights_by_[3] * wx * wx + 2 * weights_by_[4] * wx * wy + weights_by_[5] * wy * wy;
-                    variance += std::max(0.0, weights_by_[0]) *
-                                std::pow(1 + weights_by_[7] * form, -1 / weights_by_[7]) / options_.electrons_per_adu;
-                }
-                const double weight = 1 / variance;
-                const double residual = value - p[6] - model;
-                n.chi2 += weight * residual * residual;
-                ++n.pixels;
-                const double slope = -model / base; // by q
-                d << power, -slope * 2 * (p[3] * dx + p[4] * dy), -slope * 2 * (p[4] * dx + p[5] * dy), slope * dx * dx,
-                    slope * 2 * dx * dy, slope * dy * dy, 1, model * (logb / gamma - q / base) / gamma;
-                n.matrix.selfadjointView<Eigen::Lower>().rankUpdate(d, weight);
-                n.gradient += weight * residual * d;
-            }
-        n.matrix = Matrix(n.matrix.selfadjointView<Eigen::Lower>());
+        const auto gamma = static_cast<float>(p[7]);
+        const Pixels dx = x_ - static_cast<float>(p[1]), dy = y_ - static_cast<float>(p[2]);
+        const Pixels slope = -model_ / base_; // by the form
+        const Pixels residual = value_ - static_cast<float>(p[6]) - model_;
+        Eigen::Matrix<float, Eigen::Dynamic, kParameters, 0, kMostPixels, kParameters> d(pixels(), kParameters);
+        const auto xx = static_cast<float>(p[3]), xy = static_cast<float>(p[4]), yy = static_cast<float>(p[5]);
+        d.col(0) = model_ / static_cast<float>(p[0]);
+        d.col(1) = -2 * slope * (xx * dx + xy * dy);
+        d.col(2) = -2 * slope * (xy * dx + yy * dy);
+        d.col(3) = slope * dx.square();
+        d.col(4) = 2 * slope * dx * dy;
+        d.col(5) = slope * dy.square();
+        d.col(6).setOnes();
+        d.col(7) = model_ * (log_base_ - (base_ - 1) / base_) / (gamma * gamma);
+        const auto weighed = (d.array().colwise() * weight_).matrix().eval();
+        n.matrix = (d.transpose() * weighed).cast<double>();
+        n.gradient = (weighed.transpose() * residual.matrix()).cast<double>();
+        n.chi2 = chi2;
         return n;
     }
 
 private:
-    View<const float> image_;
-    Region box_;
+    /// False where the model is not defined.
+    bool draw(const Vector& p) {
+        const auto gamma = static_cast<float>(p[7]);
+        const Pixels dx = x_ - static_cast<float>(p[1]), dy = y_ - static_cast<float>(p[2]);
+        base_ = 1 + gamma * (static_cast<float>(p[3]) * dx.square() + 2 * static_cast<float>(p[4]) * dx * dy +
+                             static_cast<float>(p[5]) * dy.square());
+        if (!(base_.minCoeff() > 0)) return false;
+        log_base_ = base_.log();
+        model_ = static_cast<float>(p[0]) * (log_base_ * (-1 / gamma)).exp();
+        return true;
+    }
+
     PsfFitOptions options_;
-    Vector weights_by_ = Vector::Zero();
-    bool weighed_ = false;
+    Pixels x_, y_, value_, weight_;
+    Pixels base_, log_base_, model_; ///< of the parameters that were drawn last
 };
 
 /// Levenberg-Marquardt from `p`; false if no step is possible at all.
-bool minimise(const Problem& problem, int iterations, Vector& p, Normal& now) {
+bool minimise(Problem& problem, int iterations, Vector& p, Normal& now) {
     double damping = 1e-3;
-    now = problem.evaluate(p);
-    if (!std::isfinite(now.chi2) || now.pixels < 2 * kParameters) return false;
+    const double start = problem.chi2(p);
+    if (!std::isfinite(start)) return false;
+    now = problem.normal(p, start);
     for (int i = 0; i < iterations; ++i) {
         Matrix m = now.matrix;
         m.diagonal() *= 1 + damping;
@@ -109,11 +129,11 @@ bool minimise(const Problem& problem, int iterations, Vector& p, Normal& now) {
         Vector trial = p + step;
         trial[7] = std::clamp(trial[7], kLeastGamma, kMostGamma);
         const bool possible = trial[3] > 0 && trial[5] > 0 && trial[3] * trial[5] > trial[4] * trial[4] && trial[0] > 0;
-        const Normal next = possible ? problem.evaluate(trial) : Normal{};
-        if (possible && next.chi2 <= now.chi2) {
-            const bool converged = now.chi2 - next.chi2 < 1e-4 + 1e-6 * now.chi2; // far below what noise can tell
+        const double chi2 = possible ? problem.chi2(trial) : std::numeric_limits<double>::infinity();
+        if (chi2 <= now.chi2) {
+            const bool converged = now.chi2 - chi2 < 1e-3 + 1e-5 * now.chi2; // a thirtieth of a sigma
             p = trial;
-            now = next;
+            now = problem.normal(p, chi2);
             if (converged) break;
             damping = std::max(1e-9, damping * 0.2);
         } else {
@@ -132,7 +152,8 @@ std::optional<PsfFit> fit_psf(View<const float> image, double x, double y, const
                                   2 * reach + 1, 2 * reach + 1},
                                  image.bounds());
     if (box.width < reach || box.height < reach) return std::nullopt;
-    Problem problem(image, box, o);
+    Problem problem(image, box, x, y, o);
+    if (problem.pixels() < 2 * kParameters) return std::nullopt;
 
     double edge = 0, peak = -std::numeric_limits<double>::infinity();
     int seen = 0;
@@ -155,7 +176,7 @@ std::optional<PsfFit> fit_psf(View<const float> image, double x, double y, const
     constexpr double kStartGamma = 0.28;
     const double form = 4 * (std::exp2(kStartGamma) - 1) / kStartGamma / (o.start_fwhm * o.start_fwhm);
     Vector p;
-    p << peak - edge, x, y, form, 0, form, edge, kStartGamma;
+    p << std::max(peak - edge, 0.5 * o.noise), 0, 0, form, 0, form, edge, kStartGamma;
 
     Normal now;
     if (!minimise(problem, o.iterations, p, now)) return std::nullopt;
@@ -168,13 +189,14 @@ std::optional<PsfFit> fit_psf(View<const float> image, double x, double y, const
     const double gamma = p[7];
     const double mean = 0.5 * (p[3] + p[5]), half = std::hypot(0.5 * (p[3] - p[5]), p[4]);
     const double width = 2 * std::sqrt((std::exp2(gamma) - 1) / gamma);
-    PsfFit fit{p[1], p[2],      p[0], p[6], width / std::sqrt(mean - half), width / std::sqrt(mean + half),
+    PsfFit fit{x + p[1], y + p[2], p[0], p[6], width / std::sqrt(mean - half), width / std::sqrt(mean + half),
                0,    1 / gamma, 0,    0};
     // Pixels are integrals, the model is not: of narrow stars the fit comes out too narrow (the figure is from
     // simulated Gaussian and Moffat stars of 1.5 to 8 pixels, and leaves less than 1.5 %).
     constexpr double kNarrowed = 0.065;
-    fit.fwhm_major *= 1 + kNarrowed / (fit.fwhm_major * fit.fwhm_minor);
-    fit.fwhm_minor *= 1 + kNarrowed / (fit.fwhm_major * fit.fwhm_minor);
+    const double widening = 1 + kNarrowed / (fit.fwhm_major * fit.fwhm_minor);
+    fit.fwhm_major *= widening;
+    fit.fwhm_minor *= widening;
     // The long axis lies where the quadratic form is least; y runs down, angles are counter-clockwise as displayed.
     fit.angle = degrees(0.5 * std::atan2(p[4], 0.5 * (p[5] - p[3])));
     const Matrix covariance = now.matrix.ldlt().solve(Matrix::Identity());

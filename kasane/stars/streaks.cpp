@@ -1,5 +1,6 @@
 #include <kasane/stars/streaks.hpp>
 
+#include <kasane/base/units.hpp>
 #include <kasane/image/statistics.hpp>
 
 #include <algorithm>
@@ -18,6 +19,48 @@ struct Field {
     int bin = 1; ///< pixels of the frame to one of the field
 };
 
+/// To units of the local spread: where there is structure, it counts as noise. A line is made of many pixels, not of a
+/// few bright ones, so each is clipped.
+void level_out(Image& field) {
+    constexpr int kCell = 24, kReach = 6; // pixels: where the spread is taken, and over which structure is taken off
+    constexpr float kClip = 4;
+    // Sums over all rectangles that begin at the first pixel (F. Crow, SIGGRAPH 1984).
+    const int w = field.width(), h = field.height();
+    Raster<double> sums(w + 1, h + 1), counts(w + 1, h + 1);
+    for (int y = 0; y < h; ++y)
+        for (int x = 0; x < w; ++x) {
+            const bool known = std::isfinite(field(x, y));
+            sums(x + 1, y + 1) = (known ? field(x, y) : 0) + sums(x, y + 1) + sums(x + 1, y) - sums(x, y);
+            counts(x + 1, y + 1) = known + counts(x, y + 1) + counts(x + 1, y) - counts(x, y);
+        }
+    for (int y = 0; y < h; ++y)
+        for (int x = 0; x < w; ++x) {
+            const int x0 = std::max(0, x - kReach), x1 = std::min(w, x + kReach + 1), y0 = std::max(0, y - kReach),
+                      y1 = std::min(h, y + kReach + 1);
+            const auto over = [&](const Raster<double>& v) { return v(x1, y1) - v(x0, y1) - v(x1, y0) + v(x0, y0); };
+            const double count = over(counts);
+            if (count > 0) field(x, y) -= static_cast<float>(over(sums) / count);
+        }
+    std::vector<float> around;
+    Image spread((field.width() + kCell - 1) / kCell, (field.height() + kCell - 1) / kCell);
+    for (int j = 0; j < spread.height(); ++j)
+        for (int i = 0; i < spread.width(); ++i) {
+            around.clear();
+            for (int y = j * kCell; y < std::min(field.height(), (j + 1) * kCell); ++y)
+                for (int x = i * kCell; x < std::min(field.width(), (i + 1) * kCell); ++x)
+                    if (std::isfinite(field(x, y))) around.push_back(field(x, y));
+            spread(i, j) = around.empty() ? 0 : clipped_statistics(around, 3).sigma;
+        }
+    around.assign(spread.pixels().begin(), spread.pixels().end());
+    const float usual = median_in_place(around);
+    for (int y = 0; y < field.height(); ++y)
+        for (int x = 0; x < field.width(); ++x) {
+            const float sigma = std::max(usual, spread(x / kCell, y / kCell));
+            const float v = field(x, y) / sigma;
+            field(x, y) = std::isfinite(v) ? std::clamp(v, -kClip, kClip) : 0.0f;
+        }
+}
+
 Field make_field(View<const float> small, int bin, const Background& background, const std::vector<Star>& stars,
                  double fwhm, const StreakOptions& o) {
     const int more = std::max(1, (std::max(small.width, small.height) + o.size - 1) / o.size);
@@ -31,13 +74,6 @@ Field make_field(View<const float> small, int bin, const Background& background,
             const double at_x = f.bin * (x + 0.5) - 0.5, at_y = f.bin * (y + 0.5) - 0.5;
             f.pixels(x, y) = static_cast<float>(sum / (more * more)) - background.level_at(at_x, at_y);
         }
-    // The spread as it is: structure and covered-up stars add to the noise.
-    std::vector<float> sample = sample_pixels(f.pixels.plane(), 100000);
-    const RobustStatistics s = clipped_statistics(sample, 3);
-    if (!(s.sigma > 0)) return {};
-    constexpr float kClip = 4; // sigma: a line is made of many pixels, not of a few bright ones
-    for (float& v : f.pixels.pixels())
-        v = std::isfinite(v) ? std::clamp((v - s.location) / s.sigma, -kClip, kClip) : 0.0f;
     for (const Star& star : stars) {
         const double bright = std::log10(std::max(1.0, star.flux / std::max(1e-9, star.flux_sigma)));
         const double reach = (1 + 0.7 * bright) * std::max(2.0, fwhm) / f.bin + 0.7;
@@ -46,8 +82,9 @@ Field make_field(View<const float> small, int bin, const Background& background,
              y <= std::min<int>(f.pixels.height() - 1, static_cast<int>(cy + reach + 1)); ++y)
             for (int x = std::max(0, static_cast<int>(cx - reach));
                  x <= std::min<int>(f.pixels.width() - 1, static_cast<int>(cx + reach + 1)); ++x)
-                if (std::hypot(x - cx, y - cy) < reach) f.pixels(x, y) = 0;
+                if (std::hypot(x - cx, y - cy) < reach) f.pixels(x, y) = kNoData;
     }
+    level_out(f.pixels);
     return f;
 }
 
@@ -75,7 +112,7 @@ Piece best_piece(View<const float> image, double least_length) {
             now[at(x, 0, y + n, 1)] = image(x, y);
     Piece best;
     constexpr double kLeastScore = 6; // what is less is of no interest to anyone
-    const double least_excess = kLeastScore * std::sqrt(1.5 * least_length);
+    const auto least_excess = static_cast<float>(kLeastScore * std::sqrt(1.5 * least_length));
     for (int length = 2; length <= n; length *= 2) {
         const int half = length / 2, strips = n / length;
         for (int strip = 0; strip < strips; ++strip)
@@ -96,7 +133,7 @@ Piece best_piece(View<const float> image, double least_length) {
             for (int rise = 0; rise < length; ++rise) {
                 const float* sums = &now[at(strip, rise, 0, length)];
                 for (int y = kBeside; y + kBeside < height; ++y) {
-                    const double excess = sums[y] - 0.5f * (sums[y - kBeside] + sums[y + kBeside]);
+                    const float excess = sums[y] - 0.5f * (sums[y - kBeside] + sums[y + kBeside]);
                     if (excess < least_excess) continue;
                     // Columns in which the line lies inside the image.
                     const double low = n - y, high = n - y + image.height; // in units of the rise
@@ -202,7 +239,7 @@ std::optional<Segment> trace(const Image& field, const Segment& s, double least_
 }
 
 void cover(Image& field, const Segment& s) {
-    constexpr double kHalfWidth = 5;
+    constexpr double kHalfWidth = 10; // the levelling leaves marks beside a bright streak
     const double length = std::max(1e-9, std::hypot(s.x1 - s.x0, s.y1 - s.y0));
     const double ux = (s.x1 - s.x0) / length, uy = (s.y1 - s.y0) / length;
     for (int y = 0; y < field.height(); ++y)

@@ -20,7 +20,7 @@ struct Streak {
 
 struct StreakOptions {
     int size = 512;           ///< the image is averaged down to this longer side
-    double threshold = 10;    ///< significance
+    double threshold = 16;    ///< significance
     double least_length = 40; ///< pixels of the image that was averaged down
     int most = 6;
 };
