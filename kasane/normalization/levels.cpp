@@ -111,6 +111,12 @@ void fit_plane(const LevelInput& reference, const LevelInput& frame, int width, 
 
 } // namespace
 
+Normalization fit_star_scale(const LevelInput& reference, const LevelInput& frame, const LevelOptions& options) {
+    Normalization level;
+    if (reference.measures != frame.measures) fit_scale(reference, frame, options, level);
+    return level;
+}
+
 Normalization fit_normalization(const LevelInput& reference, const LevelInput& frame, int width, int height,
                                 const LevelOptions& options) {
     Normalization level;

@@ -29,6 +29,9 @@ struct LevelInput {
     int width = 0, height = 0; ///< of the frame
 };
 
+/// The scale alone; the frame's own is 1.
+Normalization fit_star_scale(const LevelInput& reference, const LevelInput& frame, const LevelOptions& options = {});
+
 /// Brings `frame` to the level of `reference`. The output grid is `width` x `height` pixels.
 Normalization fit_normalization(const LevelInput& reference, const LevelInput& frame, int width, int height,
                                 const LevelOptions& options = {});

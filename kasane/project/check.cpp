@@ -41,6 +41,7 @@ struct Preview {
         scan = scan_folder({options.folder, output, recipe, &cache, look_at_all}, ledger, context);
         session.exposures = scan.exposures;
         session.pairing = pair_frames(session.exposures, recipe.pairing);
+        session.verdicts = VerdictFile::read(verdict_file(options.folder));
         session.masters.assign(session.pairing.masters.size(), std::nullopt);
     }
 };
@@ -141,6 +142,7 @@ CheckReport check_project(const RunOptions& options, const Context& context) {
     append(p.session.pairing.findings);
     append(check_frames(p.session.exposures, p.session.pairing, p.scan.looks));
     append(checksum_findings(p.session));
+    append(p.session.verdicts.unused(p.session.exposures));
     check_place(p, r.cost, r.findings);
     sort_findings(r.findings);
     r.pairing = std::move(p.session.pairing);
@@ -221,11 +223,10 @@ StatusReport project_status(const RunOptions& options, const Context& context) {
         status.kind = "master light";
         status.file = "lights/" + plan.name + ".fits";
         status.frames = static_cast<int>(plan.lights.size());
-        std::string reference;
-        for (const StackGroup& g : groups)
-            if (std::find(g.stacks.begin(), g.stacks.end(), k) != g.stacks.end())
-                reference = remembered_reference(s, g);
-        const Basis basis = stack_basis(s, calibrations, plan, reference);
+        const StackGroup& group = *std::find_if(groups.begin(), groups.end(), [&](const StackGroup& g) {
+            return std::find(g.stacks.begin(), g.stacks.end(), k) != g.stacks.end();
+        });
+        const Basis basis = stack_basis(s, calibrations, group, plan, remembered_reference(s, group));
         const auto report = finished_stack(s, plan, basis.key());
         judge(status, basis, report.has_value());
         if (report) status.time = report->time;

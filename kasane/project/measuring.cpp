@@ -3,6 +3,7 @@
 
 #include <kasane/base/error.hpp>
 #include <kasane/base/hash.hpp>
+#include <kasane/io/jpeg.hpp>
 #include <kasane/project/codec.hpp>
 
 #include <fmt/format.h>
@@ -11,10 +12,11 @@ namespace kasane {
 
 namespace {
 
-constexpr std::uint32_t kRecord = 0x4b530002; // kind and version of the bytes
+constexpr std::uint32_t kRecord = 0x4b530003; // kind and version of the bytes
 
 void encode(Writer& w, const Measures& m) {
-    w.put(m.fwhm).put(m.eccentricity).put(m.background).put(m.noise);
+    w.put(m.count).put(m.threshold).put(m.fwhm).put(m.eccentricity).put(m.angle).put(m.alignment);
+    w.put(m.background).put(m.noise);
     w.put(m.mesh.cell)
         .put(m.mesh.global_level)
         .put(m.mesh.global_sigma)
@@ -24,16 +26,13 @@ void encode(Writer& w, const Measures& m) {
         for (const float v : i->pixels())
             w.put(v);
     w.put(static_cast<std::uint32_t>(m.stars.size()));
-    for (const Star& s : m.stars)
-        w.put(s.x)
-            .put(s.y)
-            .put(s.flux)
-            .put(s.flux_sigma)
-            .put(s.peak)
-            .put(s.fwhm)
-            .put(s.eccentricity)
-            .put(s.position_sigma)
-            .put(s.saturated);
+    for (const Star& s : m.stars) {
+        w.put(s.x).put(s.y);
+        for (const double v :
+             {s.flux, s.flux_sigma, s.peak, s.fwhm, s.eccentricity, s.angle, s.position_sigma})
+            w.put(static_cast<float>(v));
+        w.put(s.saturated);
+    }
 }
 
 void encode(Writer& w, const OwnCorrections& own) {
@@ -54,15 +53,19 @@ std::string encode(const ExposureMeasures& m) {
     for (const Measures& plane : m.planes)
         encode(w, plane);
     encode(w, m.own);
+    w.put(m.width).put(m.height).put(m.preview_scale);
+    w.put(static_cast<std::uint32_t>(m.streaks.size()));
+    for (const Streak& s : m.streaks)
+        w.put(s);
+    for (const float v : m.saturated.pixels()) // as large as the mesh
+        w.put(v);
     return std::move(w.bytes);
 }
 
 /// False for sizes that cannot be.
 bool decode(Reader& r, Measures& m) {
-    m.fwhm = r.take<double>();
-    m.eccentricity = r.take<double>();
-    m.background = r.take<double>();
-    m.noise = r.take<double>();
+    for (double* v : {&m.count, &m.threshold, &m.fwhm, &m.eccentricity, &m.angle, &m.alignment, &m.background, &m.noise})
+        *v = r.take<double>();
     m.mesh.cell = r.take<int>();
     m.mesh.global_level = r.take<float>();
     m.mesh.global_sigma = r.take<float>();
@@ -76,8 +79,10 @@ bool decode(Reader& r, Measures& m) {
     const auto n = r.take<std::uint32_t>();
     for (std::uint32_t i = 0; i < n; ++i) {
         Star s;
-        for (double* v : {&s.x, &s.y, &s.flux, &s.flux_sigma, &s.peak, &s.fwhm, &s.eccentricity, &s.position_sigma})
-            *v = r.take<double>();
+        s.x = r.take<double>();
+        s.y = r.take<double>();
+        for (double* v : {&s.flux, &s.flux_sigma, &s.peak, &s.fwhm, &s.eccentricity, &s.angle, &s.position_sigma})
+            *v = r.take<float>();
         s.saturated = r.take<bool>();
         m.stars.push_back(s);
     }
@@ -117,6 +122,16 @@ std::shared_ptr<const ExposureMeasures> decode(const std::string& bytes) {
         for (Measures& plane : m->planes)
             if (!decode(r, plane)) return nullptr;
         if (m->planes.empty() || !decode(r, m->own)) return nullptr;
+        m->width = r.take<int>();
+        m->height = r.take<int>();
+        m->preview_scale = r.take<PreviewScale>();
+        constexpr std::uint32_t kMostStreaks = 1000;
+        m->streaks.resize(std::min(r.take<std::uint32_t>(), kMostStreaks));
+        for (Streak& s : m->streaks)
+            s = r.take<Streak>();
+        m->saturated = Image(m->main().mesh.level.width(), m->main().mesh.level.height());
+        for (float& v : m->saturated.pixels())
+            v = r.take<float>();
         return r.at_end() ? m : nullptr;
     } catch (const DataError&) {
         return nullptr;
@@ -133,6 +148,8 @@ MeasureOptions options_for(const Session& s, const LightPlan& light) {
     o.own.spills = c.spills;
     o.own.equalise_rows = c.equalise_rows;
     o.own.equalise_columns = c.equalise_columns;
+    o.detect = s.recipe.grading.detect;
+    o.kept_stars = std::max(o.kept_stars, o.detect.most);
     const NoiseModel model = noise_model(s, e);
     o.detect.electrons_per_adu = model.electrons_per_adu;
     constexpr double kUsable = 0.92; // share of the full scale; calibrated pixels are a little lower than raw ones
@@ -148,7 +165,27 @@ std::string own_settings(const CalibrationRecipe& c) {
     return fmt::format("{} {} {} {}", static_cast<int>(c.lone_pixels), c.spills, c.equalise_rows, c.equalise_columns);
 }
 
+/// A preview that cannot be kept is no reason to lose the measures.
+void keep_preview(const Session& s, const std::string& key, const Raster<std::uint8_t>& preview) {
+    const auto file = preview_file(s, key);
+    std::error_code failed;
+    std::filesystem::create_directories(file.parent_path(), failed);
+    try {
+        write_jpeg(file, preview);
+    } catch (const OutputError&) {
+        std::filesystem::remove(file, failed);
+    }
+}
+
+std::string detect_settings(const DetectOptions& o) {
+    return fmt::format("{} {} {} {}", o.threshold, o.least, o.most, o.area);
+}
+
 } // namespace
+
+std::filesystem::path preview_file(const Session& s, const std::string& key) {
+    return memory_folder(s.options) / "previews" / key.substr(0, 2) / (key + ".jpg");
+}
 
 std::string measure_key(const Session& s, const Calibrations& calibrations, const LightPlan& light) {
     return Digester()
@@ -160,6 +197,7 @@ std::string measure_key(const Session& s, const Calibrations& calibrations, cons
         .add(noise_model(s, s.exposures[light.exposure]).saturation)
         .add(calibrations.key(light))
         .add(own_settings(s.recipe.calibration))
+        .add(detect_settings(s.recipe.grading.detect))
         .result();
 }
 
@@ -169,8 +207,10 @@ std::vector<Measured> measure_lights(Session& s, Calibrations& calibrations,
     std::vector<std::size_t> todo;
     std::uint64_t largest = 1;
     for (std::size_t i = 0; i < lights.size(); ++i) {
-        if (const auto known = s.ledger.fact(measure_key(s, calibrations, *lights[i])))
-            out[i].measures = decode(*known);
+        const std::string key = measure_key(s, calibrations, *lights[i]);
+        std::error_code failed;
+        const bool seen = !s.wants_previews || std::filesystem::exists(preview_file(s, key), failed);
+        if (const auto known = seen ? s.ledger.fact(key) : std::nullopt) out[i].measures = decode(*known);
         if (out[i].measures) continue;
         todo.push_back(i);
         const Exposure& e = s.exposures[lights[i]->exposure];
@@ -196,9 +236,12 @@ std::vector<Measured> measure_lights(Session& s, Calibrations& calibrations,
             const LightPlan& light = *lights[todo[k]];
             if (views[k]) {
                 try {
-                    auto measures =
-                        std::make_shared<const ExposureMeasures>(measure_exposure(*views[k], options_for(s, light)));
-                    s.ledger.set_fact(measure_key(s, calibrations, light), "measures", encode(*measures));
+                    Raster<std::uint8_t> preview;
+                    auto measures = std::make_shared<const ExposureMeasures>(
+                        measure_exposure(*views[k], options_for(s, light), &preview));
+                    const std::string key = measure_key(s, calibrations, light);
+                    keep_preview(s, key, preview);
+                    s.ledger.set_fact(key, "measures", encode(*measures));
                     s.note_content(light.exposure, views[k]->source().raw());
                     m.measures = std::move(measures);
                 } catch (const InputError& e) {

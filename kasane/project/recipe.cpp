@@ -151,6 +151,41 @@ void read_equalise(Reader& r, const toml::node& n, const std::string& key) {
     }
 }
 
+/// Words of other spellings are brought to the ones that exposures have.
+void read_limits(Reader& r, const toml::node& n, const std::string& key) {
+    r.recipe.grading.limits.clear();
+    const auto add = [&](const toml::node& at, const std::string& text) {
+        if (text == "standard") {
+            const auto& all = standard_limits();
+            r.recipe.grading.limits.insert(r.recipe.grading.limits.end(), all.begin(), all.end());
+            return;
+        }
+        try {
+            Limit limit = parse_limit(text);
+            for (std::string& f : limit.filters)
+                f = fold_filter(f);
+            r.recipe.grading.limits.push_back(limit_text(limit));
+        } catch (const UsageError& e) {
+            refuse(at.source(), r.file, e.what_failed(), e.remedy());
+        }
+    };
+    if (n.is_string()) return add(n, r.text(n, key));
+    const toml::array* a = n.as_array();
+    if (!a) r.wrong(n, key, "a list of limits, [\"fwhm > 1.4 x median\"]");
+    for (const toml::node& e : *a)
+        add(e, r.text(e, key));
+}
+
+void read_part(Reader& r, const toml::node& n, const std::string& key) {
+    std::istringstream in(r.text(n, key));
+    Region g;
+    std::string rest;
+    if (!(in >> g.x >> g.y >> g.width >> g.height) || in >> rest || g.x < 0 || g.y < 0 || g.empty() || g.x > 1000000 ||
+        g.y > 1000000 || g.width > 1000000 || g.height > 1000000)
+        r.wrong(n, key, "x, y, width and height in pixels, \"1000 800 2000 1500\"");
+    r.recipe.grading.part = g;
+}
+
 void read_defects(Reader& r, const toml::node& n, const std::string& key) {
     for (const std::string& text : r.list(n, key)) {
         std::istringstream in(text);
@@ -256,6 +291,32 @@ const std::vector<Key>& schema() {
         {"calibration", "defect_maps", "list of files", "none; [\"defects.png\"]",
          "Images of the sensor's size, relative to the project, whose pixels above zero are defective.",
          [](Reader& r, const toml::node& n, const std::string& k) { r.recipe.calibration.defect_maps = r.list(n, k); }},
+        {"grading", "limits", "list of limits", "[\"standard\"]",
+         "Which exposures are dropped: `\"fwhm > 1.4 x night median\"`, `\"sky > 2 x night median and worth < 0.7\"`, "
+         "`\"best 80 % by worth for Ha\"`; \"standard\" stands for those that hold without this key. "
+         "docs/grading.md has the grammar and the measures. Verdicts by hand are in verdicts.toml.",
+         read_limits},
+        {"grading", "part", "\"x y width height\"", "none; \"1000 800 2000 1500\"",
+         "Takes the measures inside this rectangle of the frames only, in pixels.", read_part},
+        {"grading", "threshold", "sigma", "5.0",
+         "How far a star must stand above the noise, after a matched filter, to be counted.",
+         [](Reader& r, const toml::node& n, const std::string& k) {
+             r.recipe.grading.detect.threshold = static_cast<float>(r.number(n, k, 2, 1000, "a number between 2 and 1000"));
+         }},
+        {"grading", "least_stars", "stars", "40",
+         "As many are sought in every exposure; where there are fewer above the threshold, weaker ones (down to 4 sigma) "
+         "are taken for registration, but not counted.",
+         [](Reader& r, const toml::node& n, const std::string& k) {
+             r.recipe.grading.detect.least = static_cast<int>(r.number(n, k, 0, 10000, "a number of stars"));
+         }},
+        {"grading", "most_stars", "stars", "400", "The strongest that are measured one by one.",
+         [](Reader& r, const toml::node& n, const std::string& k) {
+             r.recipe.grading.detect.most = static_cast<int>(r.number(n, k, 20, 5000, "between 20 and 5000 stars"));
+         }},
+        {"grading", "area", "pixels", "3", "Of the nine pixels at a star's peak, how many must rise above the noise.",
+         [](Reader& r, const toml::node& n, const std::string& k) {
+             r.recipe.grading.detect.area = static_cast<int>(r.number(n, k, 1, 9, "between 1 and 9 pixels"));
+         }},
         {"cache", "size", "text", "\"20G\"",
          "Limit of the cache of decoded camera raw, PNG and JPEG files in `.kasane/cache`; the least recently used go "
          "first.",
@@ -377,6 +438,7 @@ std::string section_heading(const std::string& section) {
            : section == "pairing"     ? "Which calibration frames go with which lights"
            : section == "colour"      ? "How the mosaics of colour sensors become planes"
            : section == "calibration" ? "What is done to the pixels beside dark and flat"
+           : section == "grading"     ? "How exposures are measured, and which are dropped"
                                       : "The cache of decoded pixels";
 }
 
@@ -419,15 +481,15 @@ Recipe parse_recipe(const std::string& text, const std::filesystem::path& file) 
             }
             continue;
         }
-        if (name != "project" && name != "pairing" && name != "colour" && name != "calibration" && name != "assume" &&
-            name != "cache") {
+        if (name != "project" && name != "pairing" && name != "colour" && name != "calibration" && name != "grading" &&
+            name != "assume" && name != "cache") {
             // A key outside its table: say where it belongs.
             for (const Key& k : schema())
                 if (name == k.name)
                     refuse(key.source(), file, fmt::format("'{}' stands outside its table", name),
                            fmt::format("Put it under [{}]", k.section));
             unknown_key(key, file, "at the top",
-                        {"project", "pairing", "colour", "calibration", "assume", "files", "cache"});
+                        {"project", "pairing", "colour", "calibration", "grading", "assume", "files", "cache"});
         }
         const toml::table* t = node.as_table();
         if (!t)

@@ -5,6 +5,7 @@
 #include <kasane/frames/nights.hpp>
 #include <kasane/frames/pairing.hpp>
 #include <kasane/frames/rules.hpp>
+#include <kasane/grading/limits.hpp>
 
 #include <cstdint>
 #include <filesystem>
@@ -32,6 +33,13 @@ struct CalibrationRecipe {
     std::string library;                  ///< folder for masters, relative to the project; empty: with the results
 };
 
+/// How exposures are measured and judged.
+struct GradingRecipe {
+    std::vector<std::string> limits = standard_limits(); ///< as parse_limit reads them
+    Region part;                                         ///< of the frame that measures are taken in; empty: all
+    DetectOptions detect;                                ///< threshold, least, most and area count
+};
+
 /// An empty recipe is a good one: every key has a default.
 struct Recipe {
     FrameRules rules;
@@ -39,6 +47,7 @@ struct Recipe {
     PairingOptions pairing;
     ColourRecipe colour;
     CalibrationRecipe calibration;
+    GradingRecipe grading;
     std::vector<std::string> folders; ///< beside the project's own, relative to it: libraries of darks and masters
     std::string output;               ///< relative to the project; empty: "kasane"
     std::uint64_t cache_bytes = 20ull << 30; ///< limit of the cache of decoded pixels

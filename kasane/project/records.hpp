@@ -25,6 +25,8 @@ struct FrameReport {
     double noise = 0;                ///< ADU
     double scale = 0;                ///< factor to the stack's level
     double worth = 0;                ///< 0..1
+    double transparency = 0;         ///< 0..1 of the stack's best; 0: not measured
+    bool by_hand = false;            ///< a person decided
     double weight = 0;               ///< in the mean, sum 1
     int matched = 0;                 ///< stars in the registration
     double rms = 0;                  ///< of the registration, pixels
@@ -103,7 +105,7 @@ struct RunReport {
 
 NLOHMANN_DEFINE_TYPE_NON_INTRUSIVE(FrameReport, path, identity, night, used, reason, seconds, stars, fwhm, eccentricity,
                                    background, noise, scale, worth, weight, matched, rms, rotation, shift_x, shift_y,
-                                   dark, flat, dark_note, own_defects)
+                                   dark, flat, dark_note, own_defects, transparency, by_hand)
 NLOHMANN_DEFINE_TYPE_NON_INTRUSIVE(StackDoubt, code, files, text, remedy)
 NLOHMANN_DEFINE_TYPE_NON_INTRUSIVE(StackReport, doubts, name, target, filter, sensor, file, preview, reference,
                                    reference_fingerprint, frames, used, dropped, seconds_total, seconds_effective,

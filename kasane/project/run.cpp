@@ -67,11 +67,14 @@ RunReport run_project(const RunOptions& options, const Context& context) {
 
     Scan scan = scan_folder({options.folder, output, recipe, &cache, true}, ledger, context);
     report.findings.insert(report.findings.end(), scan.findings.begin(), scan.findings.end());
-    Session session{options, recipe, cache, output, context, ledger, std::move(scan.exposures), {}, {}, report};
+    VerdictFile verdicts = VerdictFile::read(verdict_file(options.folder));
+    Session session{options, recipe, cache, output, context, ledger, std::move(scan.exposures), {}, {}, report, std::move(verdicts)};
     session.pairing = pair_frames(session.exposures, recipe.pairing);
     require_lights(options, session, scan);
     for (const auto& list : {session.pairing.findings, check_frames(session.exposures, session.pairing, scan.looks)})
         report.findings.insert(report.findings.end(), list.begin(), list.end());
+    for (const Finding& f : session.verdicts.unused(session.exposures))
+        report.findings.push_back(f);
     require_writable_folder(output);
     for (const char* sub : {"masters", "lights", "."})
         remove_leftovers(output / sub);

@@ -6,6 +6,7 @@
 #include <kasane/io/pixel_cache.hpp>
 #include <kasane/project/ledger.hpp>
 #include <kasane/project/run.hpp>
+#include <kasane/project/verdict_file.hpp>
 
 #include <array>
 #include <chrono>
@@ -33,6 +34,8 @@ struct Session {
     Pairing pairing;
     std::vector<std::optional<ReadyMaster>> masters; ///< as pairing.masters; nothing where a master could not be made
     RunReport& report;
+    VerdictFile verdicts = {};
+    bool wants_previews = false; ///< lights whose preview is gone are measured again
 
     /// Where calibration masters lie: with the results, or in the recipe's library.
     std::filesystem::path masters_folder() const {
@@ -60,7 +63,7 @@ private:
 };
 
 /// The version of the numerics: part of every key, raised when a change alters results.
-inline constexpr const char* kNumerics = "3";
+inline constexpr const char* kNumerics = "4";
 
 /// What a result was made from, so that a change can be told and explained: settings by name, inputs by identity.
 class Basis {
@@ -136,9 +139,12 @@ struct Measured {
     std::string problem, remedy;
 };
 
-/// Measures lights, from the ledger where they are known (measuring.cpp). One result a light.
+/// Measures lights, from the ledger where they are known (measuring.cpp). One result a light. Leaves a preview of each
+/// in preview_file.
 std::vector<Measured> measure_lights(Session& session, Calibrations& calibrations,
                                      const std::vector<const LightPlan*>& lights);
+/// Where the preview of a light with this measure key lies.
+std::filesystem::path preview_file(const Session& session, const std::string& measure_key);
 std::string measure_key(const Session& session, const Calibrations& calibrations, const LightPlan& light);
 
 /// Stacks that share one registration reference: one target through one kind of sensor, on grids of one size.
@@ -151,8 +157,8 @@ std::vector<StackGroup> group_stacks(const Session& session);
 ColourMethod colour_method(const Session& session, const Exposure& light);
 /// The reference that earlier runs chose for a group; empty if there is none (stacks.cpp).
 std::string remembered_reference(const Session& session, const StackGroup& group);
-Basis stack_basis(const Session& session, const Calibrations& calibrations, const StackPlan& plan,
-                  const std::string& reference);
+Basis stack_basis(const Session& session, const Calibrations& calibrations, const StackGroup& group,
+                  const StackPlan& plan, const std::string& reference);
 /// The report of a master light that is on disk as its basis wants it.
 std::optional<StackReport> finished_stack(const Session& session, const StackPlan& plan, const std::string& key);
 

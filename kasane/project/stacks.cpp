@@ -1,15 +1,14 @@
-// Stages 4 to 7: verdicts, registration, levels, integration.
+// Stages 6 and 7: levels, integration.
 #include <kasane/project/master_light.hpp>
+#include <kasane/project/group_grading.hpp>
 #include <kasane/project/session.hpp>
 
 #include <kasane/base/error.hpp>
 #include <kasane/base/hash.hpp>
 #include <kasane/calibration/cfa_phase.hpp>
 #include <kasane/calibration/flat_fit.hpp>
-#include <kasane/grading/verdicts.hpp>
 #include <kasane/integration/integrate.hpp>
 #include <kasane/io/fits.hpp>
-#include <kasane/registration/register.hpp>
 
 #include <algorithm>
 #include <cmath>
@@ -21,22 +20,11 @@ namespace kasane {
 
 namespace {
 
-/// One light on its way into a stack.
-struct Light {
-    const LightPlan* plan = nullptr;
-    const Exposure* exposure = nullptr;
-    std::shared_ptr<const ExposureMeasures> measures;
-    std::optional<Registration> registration; ///< of the plane that stands for the exposure
-    std::vector<Affine> to_frame;             ///< by plane
-    FrameReport report;
-
-    void drop(const std::string& why) {
-        report.used = false;
-        report.reason = why;
-        measures.reset();
-        registration.reset();
-    }
-};
+void drop(Light& l, const std::string& why) {
+    l.verdict = {false, Author::impossible, why, {}};
+    l.measures.reset();
+    l.registration.reset();
+}
 
 class GroupWork {
 public:
@@ -47,22 +35,21 @@ public:
         std::vector<std::string> keys;
         bool all_known = true;
         for (const std::size_t i : group_.stacks) {
-            keys.push_back(stack_basis(s_, calibrations_, s_.pairing.stacks[i], remembered).key());
+            keys.push_back(stack_basis(s_, calibrations_, group_, s_.pairing.stacks[i], remembered).key());
             std::optional<StackReport> known =
                 remembered.empty() ? std::nullopt : finished_stack(s_, s_.pairing.stacks[i], keys.back());
             all_known = all_known && known.has_value();
             done_.push_back(std::move(known));
         }
         if (!all_known) {
-            measure_group();
-            choose(remembered);
+            graded_ = grade_group(s_, calibrations_, group_, remembered);
             for (std::size_t k = 0; k < group_.stacks.size(); ++k) {
                 const StackPlan& plan = s_.pairing.stacks[group_.stacks[k]];
-                const Basis basis = stack_basis(s_, calibrations_, plan, reference_fingerprint_);
+                const Basis basis = stack_basis(s_, calibrations_, group_, plan, graded_.reference_fingerprint);
                 const std::string key = basis.key();
                 if (key != keys[k])
-                    done_[k] = reference_fingerprint_.empty() ? std::nullopt : finished_stack(s_, plan, key);
-                if (!done_[k]) done_[k] = make(plan, lights_[k], basis);
+                    done_[k] = graded_.reference_fingerprint.empty() ? std::nullopt : finished_stack(s_, plan, key);
+                if (!done_[k]) done_[k] = make(plan, graded_.lights[k], basis);
             }
         }
         for (auto& d : done_) {
@@ -82,192 +69,54 @@ public:
 private:
     fs::path light_file(const StackPlan& plan) const { return s_.output / "lights" / (plan.name + ".fits"); }
 
-    void measure_group() {
-        std::vector<const LightPlan*> plans;
-        for (const std::size_t i : group_.stacks)
-            for (const LightPlan& l : s_.pairing.stacks[i].lights)
-                plans.push_back(&l);
-        std::vector<Measured> measured = measure_lights(s_, calibrations_, plans);
-        std::size_t at = 0;
-        for (const std::size_t i : group_.stacks) {
-            std::vector<Light> lights;
-            for (const LightPlan& plan : s_.pairing.stacks[i].lights) {
-                Measured& m = measured[at++];
-                Light light;
-                light.plan = &plan;
-                light.exposure = &s_.exposures[plan.exposure];
-                light.measures = std::move(m.measures);
-                fill_report(light);
-                if (!light.measures) light.drop(m.remedy.empty() ? m.problem : m.problem + ". " + m.remedy);
-                lights.push_back(std::move(light));
-            }
-            judge(lights);
-            lights_.push_back(std::move(lights));
-        }
-    }
-
-    void fill_report(Light& light) const {
-        FrameReport& r = light.report;
+    FrameReport report_of(const Light& l) const {
+        FrameReport r;
         const auto name = [&](const std::optional<std::size_t>& m) {
             return m && s_.masters[*m] ? s_.pairing.masters[*m].name : "";
         };
-        r.path = light.exposure->path;
-        r.identity = light.exposure->identity;
-        r.night = light.exposure->night;
-        r.used = true;
-        r.seconds = light.exposure->seconds.value_or(0);
-        r.dark = name(light.plan->dark);
-        r.flat = name(light.plan->flat);
-        if (!light.measures) return;
-        const Measures& m = light.measures->main();
-        r.own_defects = static_cast<int>(light.measures->own.defects.size());
-        r.stars = static_cast<int>(m.stars.size());
+        r.path = l.exposure->path;
+        r.identity = l.exposure->identity;
+        r.night = l.exposure->night;
+        r.used = l.verdict.keep;
+        r.reason = l.verdict.reason;
+        r.by_hand = l.verdict.author == Author::person;
+        r.seconds = l.exposure->seconds.value_or(0);
+        r.dark = name(l.plan->dark);
+        r.flat = name(l.plan->flat);
+        if (!l.measures) return r;
+        const Measures& m = l.measures->main();
+        r.own_defects = static_cast<int>(l.measures->own.defects.size());
+        r.stars = static_cast<int>(std::lround(m.count));
         r.fwhm = m.fwhm;
         r.eccentricity = m.eccentricity;
         r.background = m.background;
         r.noise = m.noise;
-    }
-
-    static void judge(std::vector<Light>& lights) {
-        std::vector<const Measures*> measures;
-        std::vector<Light*> judged;
-        for (Light& l : lights)
-            if (l.measures) {
-                measures.push_back(&l.measures->main());
-                judged.push_back(&l);
-            }
-        const std::vector<Verdict> verdicts = judge_by_stars(measures);
-        for (std::size_t i = 0; i < judged.size(); ++i)
-            if (!verdicts[i].keep) judged[i]->drop(verdicts[i].reason);
-    }
-
-    /// The remembered reference if it is still good, else the best of the group.
-    void choose(const std::string& remembered) {
-        std::vector<const Light*> candidates;
-        for (const auto& lights : lights_)
-            for (const Light& l : lights)
-                if (l.measures) candidates.push_back(&l);
-        const Light* reference = nullptr;
-        reference_fingerprint_.clear();
-        if (candidates.empty()) return;
-        for (const Light* l : candidates)
-            if (l->exposure->fingerprint == remembered) reference = l;
-        if (!reference) reference = best_candidate(std::move(candidates));
-        reference_fingerprint_ = reference->exposure->fingerprint;
-        reference_measures_ = reference->measures;
-        reference_path_ = reference->exposure->path;
-        const int cell = grid_cell(*reference->exposure);
-        reference_width_ = reference->exposure->width / cell;
-        reference_height_ = reference->exposure->height / cell;
-        s_.ledger.set_choice("reference/" + group_.name, reference_fingerprint_);
-    }
-
-    /// Sensor pixels along the side of a pixel of the grid that a light is measured on.
-    int grid_cell(const Exposure& e) const {
-        const ColourMethod m = colour_method(s_, e);
-        const bool full = e.cfa.empty() || m == ColourMethod::adaptive || m == ColourMethod::bilinear;
-        return full ? 1 : CfaPattern(e.cfa).cell();
-    }
-
-    /// The best frame onto which the others can be brought: a frame of another field may be the sharpest of all.
-    const Light* best_candidate(std::vector<const Light*> candidates) const {
-        constexpr std::size_t kTried = 5, kProbes = 12;
-        const std::vector<const Light*> all = candidates;
-        const Light* best = nullptr;
-        std::size_t most = 0;
-        for (std::size_t attempt = 0; attempt < kTried && !candidates.empty(); ++attempt) {
-            std::vector<const std::vector<Star>*> stars;
-            std::vector<double> fwhm;
-            for (const Light* l : candidates) {
-                stars.push_back(&l->measures->main().stars);
-                fwhm.push_back(l->measures->main().fwhm);
-            }
-            const std::size_t chosen = choose_reference(stars, fwhm);
-            const Light* candidate = candidates[chosen];
-            candidates.erase(candidates.begin() + static_cast<std::ptrdiff_t>(chosen));
-            const std::size_t step = std::max<std::size_t>(1, all.size() / kProbes);
-            std::size_t probes = 0, met = 0;
-            std::string why;
-            for (std::size_t i = 0; i < all.size(); i += step, ++probes)
-                met +=
-                    register_stars(candidate->measures->main().stars, all[i]->measures->main().stars, why).has_value();
-            if (met > most || !best) {
-                most = met;
-                best = candidate;
-            }
-            if (2 * met > probes) break;
-        }
-        return best;
-    }
-
-    /// Each colour onto the reference's green; a colour that cannot be goes as green goes.
-    void register_colours(Light& l) const {
-        const auto& planes = l.measures->planes;
-        l.to_frame.assign(planes.size(), l.registration->to_frame);
-        if (planes.size() != 3 || colour_method(s_, *l.exposure) != ColourMethod::separate) return;
-        for (const std::size_t p : {std::size_t{0}, std::size_t{2}}) {
-            std::string why;
-            if (const auto r = register_stars(reference_measures_->main().stars, planes[p].stars, why))
-                l.to_frame[p] = r->to_frame;
-        }
-    }
-
-    void register_lights(std::vector<Light>& lights) const {
-        s_.context.workers.for_each(lights.size(), [&](std::size_t i) {
-            Light& l = lights[i];
-            if (!l.measures) return;
-            const std::vector<Star>& stars = l.measures->main().stars;
-            if (l.measures == reference_measures_) {
-                l.registration = Registration{{}, static_cast<int>(stars.size()), 0, 1};
-            } else {
-                std::string why;
-                l.registration = register_stars(reference_measures_->main().stars, stars, why);
-                if (!l.registration) return l.drop("cannot be registered: " + why);
-            }
-            register_colours(l);
-            FrameReport& r = l.report;
-            const Affine& t = l.registration->to_frame;
-            r.matched = l.registration->matched;
-            r.rms = l.registration->rms;
-            r.rotation = t.rotation();
-            double u = 0, v = 0;
-            t.apply(0.5 * (reference_width_ - 1), 0.5 * (reference_height_ - 1), u, v);
-            const int cell = grid_cell(*l.exposure);
-            r.shift_x = u - 0.5 * (l.exposure->width / cell - 1);
-            r.shift_y = v - 0.5 * (l.exposure->height / cell - 1);
-        });
+        if (!l.registration) return r;
+        r.matched = l.registration->matched;
+        r.rms = l.registration->rms;
+        r.rotation = l.registration->to_frame.rotation();
+        double u = 0, v = 0;
+        l.registration->to_frame.apply(0.5 * (graded_.width - 1), 0.5 * (graded_.height - 1), u, v);
+        r.shift_x = u - 0.5 * (l.measures->width - 1);
+        r.shift_y = v - 0.5 * (l.measures->height - 1);
+        r.transparency = std::isfinite(l.figures[Measure::transparency]) ? l.figures[Measure::transparency] : 0;
+        r.worth = l.contribution.worth;
+        return r;
     }
 
     LevelInput level_input(const Light& l, std::size_t plane) const {
-        const int cell = grid_cell(*l.exposure);
-        return {&l.measures->planes[plane], l.to_frame[plane], l.exposure->seconds.value_or(0),
-                l.exposure->width / cell, l.exposure->height / cell};
+        return {&l.measures->planes[plane], l.to_frame[plane], l.exposure->seconds.value_or(0), l.measures->width,
+                l.measures->height};
     }
-    static std::size_t main_plane(const Light& l) { return l.measures->planes.size() == 3 ? 1 : 0; }
 
-    /// The frame that the others are brought to: the one whose stars stand out most.
-    const Light* level_reference(const std::vector<Light>& lights) const {
+    /// The frame that the others are brought to: of those kept, the one whose stars stand out most.
+    static const Light* level_reference(const std::vector<Light>& lights) {
         const Light* best = nullptr;
-        double most = -1;
-        for (const Light& l : lights) {
-            if (!l.registration) continue;
-            const Light* first = nullptr;
-            for (const Light& other : lights)
-                if (other.registration) {
-                    first = &other;
-                    break;
-                }
-            const std::size_t p = main_plane(l);
-            const Normalization level =
-                fit_normalization(level_input(*first, p), level_input(l, p), reference_width_, reference_height_);
-            const double info = information(level.scale, l.measures->main().noise);
-            if (info > most) {
-                most = info;
-                best = &l;
-            }
-        }
+        for (const Light& l : lights)
+            if (usable(l) && (!best || l.contribution.information > best->contribution.information)) best = &l;
         return best;
     }
+    static bool usable(const Light& l) { return l.verdict.keep && l.registration.has_value(); }
 
     /// The frames of a stack as the integration wants them, and the lights they come from.
     struct Assembly {
@@ -283,12 +132,12 @@ private:
             for (const Measures& m : level_light->measures->planes)
                 a.levels.push_back(m.background);
         for (Light& l : lights) {
-            if (!l.registration) continue;
+            if (!usable(l)) continue;
             StackFrame f;
             for (std::size_t p = 0; p < l.measures->planes.size(); ++p)
                 f.planes.push_back({l.to_frame[p],
-                                    fit_normalization(level_input(*level_light, p), level_input(l, p), reference_width_,
-                                                      reference_height_),
+                                    fit_normalization(level_input(*level_light, p), level_input(l, p), graded_.width,
+                                                      graded_.height),
                                     l.measures->planes[p].noise});
             f.electrons_per_adu = electrons_of(l);
             try {
@@ -296,14 +145,12 @@ private:
                     calibrations_.view(*l.plan, std::shared_ptr<const OwnCorrections>(l.measures, &l.measures->own));
             } catch (const InputError& e) {
                 if (l.measures == level_light->measures) { // the level is gone: begin again without it
-                    l.drop(e.what_failed() + ". " + e.remedy());
+                    drop(l, e.what_failed() + ". " + e.remedy());
                     return assemble(lights);
                 }
-                l.drop(e.what_failed() + ". " + e.remedy());
+                drop(l, e.what_failed() + ". " + e.remedy());
                 continue;
             }
-            l.report.dark_note = calibrations_.dark_share(*l.plan).reason;
-            l.report.scale = f.planes[main_plane(l)].level.scale;
             a.frames.push_back(std::move(f));
             a.lights.push_back(&l);
         }
@@ -357,8 +204,8 @@ private:
             if (a.frames.empty()) return std::nullopt;
             try {
                 s_.context.progress.begin("integrate " + plan.name,
-                                          static_cast<std::int64_t>(reference_width_) * reference_height_);
-                MasterLight master = integrate(a.frames, reference_width_, reference_height_, a.levels, s_.context);
+                                          static_cast<std::int64_t>(graded_.width) * graded_.height);
+                MasterLight master = integrate(a.frames, graded_.width, graded_.height, a.levels, s_.context);
                 s_.context.progress.end();
                 return master;
             } catch (const InputError& e) {
@@ -366,7 +213,7 @@ private:
                     return s_.path_of(l->plan->exposure) == e.file();
                 });
                 if (bad == a.lights.end()) throw;
-                (*bad)->drop(e.what_failed() + ". " + e.remedy());
+                drop(**bad, e.what_failed() + ". " + e.remedy());
             }
         }
     }
@@ -442,21 +289,21 @@ private:
         report.target = plan.target;
         report.filter = plan.filter;
         report.sensor = plan.sensor;
-        report.reference = reference_path_;
-        report.reference_fingerprint = reference_fingerprint_;
+        report.reference = graded_.reference_path;
+        report.reference_fingerprint = graded_.reference_fingerprint;
         check_darks(plan, lights);
         check_flats(plan, lights);
         check_phase(lights);
         report.doubts = std::move(doubts_);
         doubts_.clear();
-        if (reference_measures_) register_lights(lights);
 
         Assembly a;
         const std::optional<MasterLight> master = integrate_good(plan, lights, a);
         report.used = static_cast<int>(a.frames.size());
         report.dropped = static_cast<int>(lights.size() - a.frames.size());
+        std::map<const Light*, FrameReport> used;
         if (master) {
-            account(a, *master, report);
+            used = account(a, *master, report);
             describe_noise_model(a, report);
             describe_defects(a, report);
             describe_master_light(*master, a.frames, report);
@@ -464,15 +311,15 @@ private:
             report.file = "lights/" + plan.name + ".fits";
             report.preview = "lights/" + plan.name + ".png";
             std::vector<const Exposure*> exposures;
-            std::vector<FrameReport> used;
+            std::vector<FrameReport> in_order;
             for (const Light* l : a.lights) {
                 exposures.push_back(l->exposure);
-                used.push_back(l->report);
+                in_order.push_back(used.at(l));
             }
-            write_master_light(s_.output, *master, exposures, used, report);
+            write_master_light(s_.output, *master, exposures, in_order, report);
         }
         for (const Light& l : lights)
-            report.frames.push_back(l.report);
+            report.frames.push_back(used.count(&l) ? used.at(&l) : report_of(l));
         report.time = clock.seconds();
         const nlohmann::json fact = {{"report", report}, {"size", master ? fs::file_size(light_file(plan)) : 0}};
         s_.ledger.set_fact(basis.key(), "stack", json_text(fact));
@@ -483,21 +330,28 @@ private:
         return report;
     }
 
-    /// Weights, worths and seconds.
-    static void account(const Assembly& a, const MasterLight& master, StackReport& report) {
+    /// Weights, worths and seconds of the lights that were used.
+    std::map<const Light*, FrameReport> account(const Assembly& a, const MasterLight& master, StackReport& report) {
         std::vector<double> infos, seconds;
         for (std::size_t i = 0; i < a.frames.size(); ++i) {
-            const StackPlane& plane = a.frames[i].planes[a.frames[i].planes.size() == 3 ? 1 : 0];
+            const StackPlane& plane = a.frames[i].planes[static_cast<std::size_t>(a.lights[i]->main_plane())];
             infos.push_back(information(plane.level.scale, plane.noise));
-            seconds.push_back(a.lights[i]->report.seconds);
+            seconds.push_back(a.lights[i]->exposure->seconds.value_or(0));
         }
         const std::vector<double> worth = worths(infos, seconds);
+        std::map<const Light*, FrameReport> out;
         for (std::size_t i = 0; i < a.frames.size(); ++i) {
-            a.lights[i]->report.worth = worth[i];
-            a.lights[i]->report.weight = master.weights[master.weights.size() == 3 ? 1 : 0][i];
+            const Light& l = *a.lights[i];
+            FrameReport r = report_of(l);
+            r.scale = a.frames[i].planes[static_cast<std::size_t>(l.main_plane())].level.scale;
+            r.worth = worth[i];
+            r.weight = master.weights[static_cast<std::size_t>(l.main_plane())][i];
+            r.dark_note = calibrations_.dark_share(*l.plan).reason;
             report.seconds_total += seconds[i];
             report.seconds_effective += seconds[i] * worth[i];
+            out.emplace(&l, std::move(r));
         }
+        return out;
     }
 
     Session& s_;
@@ -505,10 +359,7 @@ private:
     Calibrations calibrations_;
     std::vector<StackDoubt> doubts_;               ///< of the stack that is being made
     std::vector<std::optional<StackReport>> done_; ///< as group_.stacks
-    std::vector<std::vector<Light>> lights_;       ///< as group_.stacks
-    std::shared_ptr<const ExposureMeasures> reference_measures_;
-    std::string reference_fingerprint_, reference_path_;
-    int reference_width_ = 0, reference_height_ = 0;
+    GradedGroup graded_;
 };
 
 } // namespace
@@ -543,7 +394,7 @@ std::string remembered_reference(const Session& s, const StackGroup& group) {
     return {};
 }
 
-Basis stack_basis(const Session& s, const Calibrations& calibrations, const StackPlan& plan,
+Basis stack_basis(const Session& s, const Calibrations& calibrations, const StackGroup& group, const StackPlan& plan,
                   const std::string& reference) {
     Basis b;
     b.set("kind", "stack").set("numerics", kNumerics).set("name", plan.name).set("reference", reference);
@@ -555,6 +406,8 @@ Basis stack_basis(const Session& s, const Calibrations& calibrations, const Stac
             if (m) b.set("master " + s.pairing.masters[*m].name, s.masters[*m] ? s.masters[*m]->key : "not made");
     }
     b.set("pairing", measures.result());
+    // Which exposures are kept, not by what limits: a limit that drops nobody changes nothing.
+    b.set("verdicts", remembered_verdicts(s, calibrations, group, plan, reference).value_or("not judged yet"));
     return b;
 }
 

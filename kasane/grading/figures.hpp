@@ -1,0 +1,89 @@
+// The measures of an exposure as numbers with names: what limits are set on, tables show and curves draw.
+#pragma once
+
+#include <kasane/grading/measures.hpp>
+
+#include <array>
+#include <limits>
+#include <optional>
+#include <string>
+#include <string_view>
+#include <vector>
+
+namespace kasane {
+
+enum class Measure {
+    stars,
+    fwhm,
+    fwhm_arcsec,
+    eccentricity,
+    angle,
+    background,
+    sky,
+    gradient,
+    noise,
+    transparency,
+    snr,
+    worth,
+    obstructed,
+    saturated,
+    streaks,
+    tilt,
+    curvature,
+    dx,
+    dy,
+    rotation,
+    seconds,
+};
+inline constexpr int kMeasures = 21;
+
+struct MeasureInfo {
+    const char* name;    ///< as limits and recipes write it
+    const char* unit;    ///< empty for plain numbers
+    const char* meaning; ///< in a line
+    int digits;          ///< after the point, in tables
+    int better;          ///< 1: more is better, -1: less is, 0: neither
+};
+
+const MeasureInfo& measure_info(Measure measure);
+std::optional<Measure> measure_named(std::string_view name);
+/// A value as tables show it, without the unit; "-" for what is not known.
+std::string value_text(Measure measure, double value);
+
+/// One exposure's values; NaN where not known.
+struct Figures {
+    std::array<double, kMeasures> value;
+    Figures() { value.fill(std::numeric_limits<double>::quiet_NaN()); }
+    double& operator[](Measure m) { return value[static_cast<std::size_t>(m)]; }
+    double operator[](Measure m) const { return value[static_cast<std::size_t>(m)]; }
+};
+
+/// The stars of a ninth of the field.
+struct Zone {
+    int stars = 0;
+    double fwhm = 0, eccentricity = 0, angle = 0; ///< medians; 0 without stars
+};
+
+/// How star size depends on the place: a second-degree surface over the field.
+struct FieldShape {
+    std::array<Zone, 9> zones; ///< row by row from the upper left
+    double tilt = std::numeric_limits<double>::quiet_NaN();      ///< FWHM across the field, relative to the middle
+    double tilt_angle = 0;                                       ///< direction in which stars grow, degrees as displayed
+    double curvature = std::numeric_limits<double>::quiet_NaN(); ///< FWHM in the corners, relative to the middle
+};
+
+/// Least squares with weights that fall off for outliers; NaN with fewer than 20 fitted stars.
+FieldShape field_shape(const ExposureMeasures& measures);
+
+/// What one exposure says of itself. `part`: only what lies inside this rectangle of the view's grid counts; empty: the
+/// whole frame. `arcsec`: of a pixel of the grid, 0 unknown. What compares exposures stays unknown.
+Figures describe_frame(const ExposureMeasures& measures, double seconds, double arcsec, const Region& part = {});
+
+/// Edge to edge difference of the background's plane, ADU, in the direction `angle` (degrees as displayed) in which it
+/// grows.
+struct Slope {
+    double size = 0, angle = 0;
+};
+Slope background_slope(const Background& mesh);
+
+} // namespace kasane

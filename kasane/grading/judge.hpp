@@ -1,0 +1,42 @@
+// Keep or drop: limits and people together.
+#pragma once
+
+#include <kasane/grading/limits.hpp>
+
+#include <optional>
+#include <string>
+#include <vector>
+
+namespace kasane {
+
+/// What a person decided about an exposure; it stands over all limits.
+struct Decision {
+    bool keep = true;
+    std::string note;
+};
+
+/// One exposure of a stack before the judge.
+struct Candidature {
+    const Figures* figures = nullptr; ///< null: it could not be measured
+    std::string night, filter;
+    std::string hindrance; ///< why it cannot be used whatever anyone wants; empty: it can
+    std::optional<Decision> person;
+};
+
+enum class Author { nobody, limit, person, impossible };
+
+struct Verdict {
+    bool keep = true;
+    Author author = Author::nobody; ///< who decided; nobody: kept, and nothing spoke against it
+    std::string reason;             ///< in words; empty when kept by nobody
+    std::vector<int> limits;        ///< that would drop it, by index, also where a person keeps it
+};
+
+/// Judges the exposures of one stack together. A verdict of a person stands; what cannot be measured or registered
+/// cannot be kept by anyone. Rankings rank what the other limits leave.
+std::vector<Verdict> judge(const std::vector<Candidature>& stack, const std::vector<Limit>& limits);
+
+/// What usually makes a measure bad, in words: "cloud or haze".
+std::string_view usual_cause(Measure measure);
+
+} // namespace kasane

@@ -1,0 +1,52 @@
+#include <kasane/grading/obstruction.hpp>
+
+#include <algorithm>
+#include <cmath>
+#include <limits>
+
+namespace kasane {
+
+double obstructed_share(const std::vector<ExpectedStar>& expected, int width, int height) {
+    constexpr std::size_t kLeast = 24;
+    constexpr double kPerCell = 8;
+    if (expected.size() < kLeast || width <= 0 || height <= 0) return std::numeric_limits<double>::quiet_NaN();
+    const double cells = std::clamp(static_cast<double>(expected.size()) / kPerCell, 3.0, 96.0);
+    const int nx = std::max(1, static_cast<int>(std::lround(std::sqrt(cells * width / height)))),
+              ny = std::max(1, static_cast<int>(std::lround(std::sqrt(cells * height / width))));
+    struct Cell {
+        int expected = 0, found = 0;
+        double rate() const { return expected > 0 ? static_cast<double>(found) / expected : 0; }
+    };
+    std::vector<Cell> all(static_cast<std::size_t>(nx) * static_cast<std::size_t>(ny));
+    for (const ExpectedStar& s : expected) {
+        const int i = static_cast<int>(s.x * nx / width), j = static_cast<int>(s.y * ny / height);
+        if (i < 0 || j < 0 || i >= nx || j >= ny) continue;
+        Cell& c = all[static_cast<std::size_t>(j) * static_cast<std::size_t>(nx) + static_cast<std::size_t>(i)];
+        ++c.expected;
+        c.found += s.found;
+    }
+    // The clear part of the field tells what share is found where nothing stands in the way: the upper quartile.
+    std::vector<double> rates;
+    for (const Cell& c : all)
+        if (c.expected >= 3) rates.push_back(c.rate());
+    if (rates.size() < 3) return std::numeric_limits<double>::quiet_NaN();
+    std::sort(rates.begin(), rates.end());
+    const double clear = rates[rates.size() * 3 / 4];
+    constexpr double kFew = 0.35;     // of what the clear part shows
+    constexpr double kChance = 0.003; // that a clear cell shows so few
+    int hidden = 0, known = 0;
+    for (const Cell& c : all) {
+        if (c.expected < 3) continue;
+        ++known;
+        const double mean = c.expected * clear;
+        double term = std::exp(-mean), chance = term; // of `found` or fewer
+        for (int k = 1; k <= c.found; ++k) {
+            term *= mean / k;
+            chance += term;
+        }
+        hidden += c.found < kFew * mean && chance < std::max(kChance, std::exp(-0.9 * mean));
+    }
+    return static_cast<double>(hidden) / known;
+}
+
+} // namespace kasane
