@@ -79,6 +79,59 @@ void describe(CLI::App& app, Arguments& a) {
         "more are named. Makes no results.");
     project(status);
 
+    CLI::App* grade =
+        app.add_subcommand("grade", "Measure every light, judge it, and say what the verdicts do to the result");
+    grade->description(
+        "Measure every light, judge it, and say what the verdicts do to the result.\n\n"
+        "Prints each light with its measures (a small bar: full is the best of its stack), worst first, the "
+        "reasons of those dropped, what\n"
+        "each limit costs and gains, the nights, and how the telescope moved. Capitals (KEEP, DROP) mark verdicts "
+        "by hand; they go into\n"
+        "verdicts.toml, stand over limits, and --auto takes them back. Limits are tried here with --limit and kept in "
+        "kasane.toml. See\n"
+        "docs/grading.md for the measures and the grammar of limits. Makes masters that are missing; no other "
+        "results.");
+    project(grade);
+    grade->add_option("--limits", a.limits, "Judge by these instead of the recipe's (one an argument)")
+        ->type_name("LIMIT");
+    grade->add_option("--limit", a.more_limits, "Judge by this one too: \"fwhm > 1.3 x median\"")
+        ->type_name("LIMIT")
+        ->take_all();
+    grade->add_option("--keep", a.keep, "Keep these lights whatever limits say: paths or globs in quotes")
+        ->type_name("FILE");
+    grade->add_option("--drop", a.drop, "Drop these lights by hand")->type_name("FILE");
+    grade->add_option("--auto", a.automatic, "Leave these lights to the limits again")->type_name("FILE");
+    grade->add_option("--note", a.note, "Why, to be kept with --keep or --drop");
+    grade->add_option("--part", a.part, "Measure inside a rectangle of the frames only: \"x y width height\" in pixels")
+        ->type_name("PIXELS");
+    grade->add_option("--sort", a.sort, "verdict (dropped first, then worth), time, file, or a measure; worst first")
+        ->type_name("MEASURE");
+    grade->add_option("--columns", a.columns, "Which measures to show")->type_name("MEASURE")->delimiter(',');
+    grade->add_option("--filter", a.filter, "Only this filter");
+    grade->add_option("--night", a.night, "Only this night, as 2031-03-12");
+    grade->add_flag("--dropped", a.only_dropped, "Only lights that are dropped");
+    grade->add_flag("--all", a.all_rows, "Every light (else at most 40 of a stack)");
+    grade->add_option("--csv", a.csv, "Write every light with all its measures as CSV")->type_name("FILE");
+
+    CLI::App* exporting = app.add_subcommand("export", "Copy or link the kept (or dropped) lights into a folder");
+    exporting->description("Copy or link the kept (or dropped) lights into a folder, for another program.\n\n"
+                           "The folder must lie outside the project. Originals are never moved, changed or deleted; "
+                           "a file that is there with other\n"
+                           "content is never replaced.");
+    exporting->add_option("what", a.subject, "What to export: lights")
+        ->check(CLI::IsMember({"lights"}))
+        ->type_name("WHAT")
+        ->required();
+    exporting->add_option("to", a.target, "The folder to fill; made if it is missing")->type_name("DIR")->required();
+    exporting->add_option("--as", a.how, "copy, hardlink or symlink")
+        ->check(CLI::IsMember({"copy", "hardlink", "symlink"}))
+        ->type_name("HOW");
+    exporting->add_flag("--dropped", a.only_dropped, "The dropped ones instead of the kept ones");
+    exporting->add_option("--filter", a.filter, "Only this filter");
+    exporting->add_option("--night", a.night, "Only this night, as 2031-03-12");
+    exporting->add_option("-o,--output", a.output, "Where the ledger lies, if not in the project")->type_name("DIR");
+    common(exporting);
+
     CLI::App* init =
         app.add_subcommand("init", "Write a recipe, kasane.toml, with every key commented out and explained");
     init->description(

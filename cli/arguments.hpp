@@ -24,6 +24,20 @@ struct Arguments {
     bool reference = false;         ///< init
     bool force = false;             ///< demo, init
     std::string variant = "nights"; ///< demo
+
+    std::vector<std::string> limits, more_limits;   ///< grade, review, export
+    std::vector<std::string> keep, drop, automatic; ///< grade: exposures
+    std::string note;                               ///< grade
+    std::string part;                               ///< grade: "x y w h"
+    std::string sort = "verdict";                   ///< grade
+    std::vector<std::string> columns;               ///< grade
+    std::string filter, night;                      ///< grade, export
+    bool only_dropped = false;                      ///< grade, export
+    bool all_rows = false;                          ///< grade
+    std::filesystem::path csv;                      ///< grade
+    std::string subject = "lights";                 ///< export
+    std::filesystem::path target;                   ///< export: where to
+    std::string how = "copy";                       ///< export
 };
 
 /// Adds all verbs and options, with their help, to `app`.

@@ -7,8 +7,11 @@
 #include <kasane/io/png.hpp>
 #include <kasane/io/reader.hpp>
 #include <kasane/project/check.hpp>
+#include <kasane/project/grade.hpp>
+#include <kasane/project/light_export.hpp>
 #include <kasane/project/run.hpp>
 #include <kasane/project/scan.hpp>
+#include <kasane/report/grade_table.hpp>
 #include <kasane/report/show.hpp>
 #include <kasane/report/tables.hpp>
 #include <kasane/sky/scenario.hpp>
@@ -16,6 +19,7 @@
 
 #include <fmt/format.h>
 #include <iostream>
+#include <sstream>
 
 namespace fs = std::filesystem;
 
@@ -169,6 +173,76 @@ int show(const Arguments& a, const Context& context) {
     return look && !look->findings.empty() ? Exit::done_with_findings : Exit::done;
 }
 
+Region part_of(const std::string& text) {
+    if (text.empty()) return {};
+    std::istringstream in(text);
+    Region r;
+    std::string rest;
+    if (!(in >> r.x >> r.y >> r.width >> r.height) || in >> rest || r.x < 0 || r.y < 0 || r.empty())
+        throw UsageError(fmt::format("--part \"{}\" is no rectangle", text), {},
+                         "Write x, y, width and height in pixels: --part \"1000 800 2000 1500\"");
+    return r;
+}
+
+GradeOptions grade_options(const Arguments& a) {
+    GradeOptions options;
+    options.run = options_of(a);
+    options.limits = a.limits;
+    options.more = a.more_limits;
+    options.part = part_of(a.part);
+    return options;
+}
+
+int grade(const Arguments& a, const Context& context) {
+    const GradeOptions options = grade_options(a);
+    for (const auto* list : {&a.limits, &a.more_limits}) // before minutes of measuring
+        for (const std::string& text : *list)
+            parse_limit(text);
+    grade_text({}, {.sort = a.sort, .columns = a.columns});
+    GradeReport report = grade_project(options, context);
+    std::vector<VerdictChange> changes;
+    const auto decide = [&](const std::vector<std::string>& files, const std::optional<Decision>& decision) {
+        const auto more = changes_for(report, files, decision);
+        changes.insert(changes.end(), more.begin(), more.end());
+    };
+    decide(a.keep, Decision{true, a.note});
+    decide(a.drop, Decision{false, a.note});
+    decide(a.automatic, std::nullopt);
+    if (!changes.empty()) {
+        save_verdicts(options.run.folder, changes);
+        report = grade_project(options, context);
+    }
+    if (!a.csv.empty()) write_text_safely(a.csv, grade_csv(report));
+    if (a.json) {
+        print_json(to_json(report));
+    } else {
+        constexpr std::size_t kRows = 40;
+        std::cout << grade_text(report, {a.sort, a.columns, a.only_dropped, a.filter, a.night, a.all_rows ? 0 : kRows});
+        if (!changes.empty())
+            std::cout << fmt::format("\n{} verdicts by hand are in {}\n", changes.size(),
+                                     verdict_file(options.run.folder).string());
+    }
+    return report.clean() ? Exit::done : Exit::done_with_findings;
+}
+
+int export_lights(const Arguments& a, const Context& context) {
+    GradeOptions options;
+    options.run = options_of(a);
+    const GradeReport report = grade_project(options, context);
+    const ExportedLights done = kasane::export_lights(report, {a.target,
+                                                               a.how == "hardlink"  ? ExportHow::hard_link
+                                                               : a.how == "symlink" ? ExportHow::symbolic_link
+                                                                                    : ExportHow::copy,
+                                                               a.only_dropped, a.filter, a.night});
+    if (a.json)
+        print_json({{"folder", a.target.string()}, {"exported", done.exported}, {"there_already", done.there_already}});
+    else
+        std::cout << fmt::format("{} {} lights {} {}{}\n", done.exported, a.only_dropped ? "dropped" : "kept",
+                                 a.how == "copy" ? "copied into" : "linked into", a.target.string(),
+                                 done.there_already ? fmt::format("; {} were there already", done.there_already) : "");
+    return done.exported + done.there_already > 0 ? Exit::done : Exit::done_with_findings;
+}
+
 int demo(const Arguments& a, const Context& context) {
     const fs::path folder = a.folder.empty() ? a.project / "paper-lantern" : folder_of(a);
     std::error_code failed;
@@ -201,6 +275,8 @@ int run_verb(const Arguments& a, const Context& context) {
     if (a.verb == "status") return status(a, context);
     if (a.verb == "init") return init(a);
     if (a.verb == "show") return show(a, context);
+    if (a.verb == "grade") return grade(a, context);
+    if (a.verb == "export") return export_lights(a, context);
     return demo(a, context);
 }
 

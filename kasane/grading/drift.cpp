@@ -150,9 +150,8 @@ Wave strongest_period(const std::vector<double>& t, const std::vector<double>& v
 }
 
 std::string direction(double dx, double dy) {
-    static const std::array<const char*, 8> names = {"the right",      "the upper right", "the top",
-                                                     "the upper left", "the left",        "the lower left",
-                                                     "the bottom",     "the lower right"};
+    static const std::array<const char*, 8> names = {"the right", "the upper right", "the top",    "the upper left",
+                                                     "the left",  "the lower left",  "the bottom", "the lower right"};
     const double turn = degrees(std::atan2(-dy, dx)) + 360 + 22.5;
     return names[static_cast<std::size_t>(turn / 45) % 8];
 }
@@ -236,14 +235,12 @@ private:
         }
         constexpr double kFieldRotation = 2; // degrees an hour: more than any polar misalignment
         if (turns && std::abs(d_.rotation_rate) > kFieldRotation)
-            d_.diagnosis.push_back(fmt::format("the field turns by {:.1f} degrees an hour: a mount without a polar axis",
-                                               d_.rotation_rate));
+            d_.diagnosis.push_back(fmt::format(
+                "the field turns by {:.1f} degrees an hour: a mount without a polar axis", d_.rotation_rate));
         else if (turns)
-            d_.diagnosis.push_back(fmt::format("the field turns by {:.2f} degrees an hour{}: the polar axis is off",
-                                               d_.rotation_rate,
-                                               drifts ? fmt::format(" and drifts by {} an hour",
-                                                                    length(3600 * size, arcsec_))
-                                                      : ""));
+            d_.diagnosis.push_back(
+                fmt::format("the field turns by {:.2f} degrees an hour{}: the polar axis is off", d_.rotation_rate,
+                            drifts ? fmt::format(" and drifts by {} an hour", length(3600 * size, arcsec_)) : ""));
         if (drifts && !turns)
             d_.diagnosis.push_back(fmt::format("a slow drift of {} an hour towards {}: flexure, refraction, or an "
                                                "unguided mount that runs a little fast or slow",

@@ -20,14 +20,14 @@ struct Pose {
 
 struct Drift {
     int exposures = 0;
-    double hours = 0;                    ///< from the first to the last
-    double x_rate = 0, y_rate = 0;       ///< pixels an hour; 0 unless more than chance
-    double rotation_rate = 0;            ///< degrees an hour, the same
-    double scatter = 0;                  ///< of what is left, pixels: dithering, guiding
-    double period = 0, amplitude = 0;    ///< seconds, pixels; 0: none
-    std::vector<std::size_t> jumps;      ///< the first exposure after each, by index
-    std::vector<std::size_t> elongated;  ///< exposures whose stars are drawn out against the others
-    std::vector<std::string> diagnosis;  ///< sentences; never empty
+    double hours = 0;                   ///< from the first to the last
+    double x_rate = 0, y_rate = 0;      ///< pixels an hour; 0 unless more than chance
+    double rotation_rate = 0;           ///< degrees an hour, the same
+    double scatter = 0;                 ///< of what is left, pixels: dithering, guiding
+    double period = 0, amplitude = 0;   ///< seconds, pixels; 0: none
+    std::vector<std::size_t> jumps;     ///< the first exposure after each, by index
+    std::vector<std::size_t> elongated; ///< exposures whose stars are drawn out against the others
+    std::vector<std::string> diagnosis; ///< sentences; never empty
 };
 
 /// Diagnoses the exposures of one night in order of time. `arcsec` of a pixel, 0 unknown, adds angles to the words.

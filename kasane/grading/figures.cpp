@@ -55,7 +55,7 @@ double mean_angle(const std::vector<const Star*>& stars) {
     return degrees(0.5 * std::atan2(y, x));
 }
 
-std::vector<float> of(const std::vector<const Star*>& stars, double Star::* value) {
+std::vector<float> of(const std::vector<const Star*>& stars, double Star::*value) {
     std::vector<float> out;
     for (const Star* s : stars)
         out.push_back(static_cast<float>(s->*value));
@@ -91,8 +91,8 @@ bool crosses(const Streak& s, const Region& r) {
         return true;
     };
     const double dx = s.x1 - s.x0, dy = s.y1 - s.y0;
-    const bool possible = cut(-dx, s.x0 - r.x) && cut(dx, r.right() - s.x0) && cut(-dy, s.y0 - r.y) &&
-                          cut(dy, r.bottom() - s.y0);
+    const bool possible =
+        cut(-dx, s.x0 - r.x) && cut(dx, r.right() - s.x0) && cut(-dy, s.y0 - r.y) && cut(dy, r.bottom() - s.y0);
     return possible && from <= to;
 }
 
@@ -123,8 +123,8 @@ Slope background_slope(const Background& b) {
     for (int j = 0; j < b.level.height(); ++j)
         for (int i = 0; i < b.level.width(); ++i)
             if (std::isfinite(b.level(i, j)))
-                cells.push_back({2.0 * i / (b.level.width() - 1) - 1, 2.0 * j / (b.level.height() - 1) - 1,
-                                 b.level(i, j), 1});
+                cells.push_back(
+                    {2.0 * i / (b.level.width() - 1) - 1, 2.0 * j / (b.level.height() - 1) - 1, b.level(i, j), 1});
     Eigen::Vector3d plane = Eigen::Vector3d::Zero();
     for (int round = 0; round < 6; ++round) {
         Eigen::Matrix3d m = Eigen::Matrix3d::Zero();
@@ -186,9 +186,9 @@ FieldShape field_shape(const ExposureMeasures& measures) {
         p = m.ldlt().solve(b);
         std::vector<float> residuals;
         for (const Sample& s : samples)
-            residuals.push_back(static_cast<float>(
-                std::abs(s.fwhm - p[0] - p[1] * s.u - p[2] * s.v - p[3] * (s.u * s.u + s.v * s.v)) *
-                std::sqrt(s.weight)));
+            residuals.push_back(
+                static_cast<float>(std::abs(s.fwhm - p[0] - p[1] * s.u - p[2] * s.v - p[3] * (s.u * s.u + s.v * s.v)) *
+                                   std::sqrt(s.weight)));
         std::vector<float> sorted = residuals;
         const double scale = 4.685 * std::max(1e-6, kSigmaPerMad * median_in_place(sorted));
         for (std::size_t i = 0; i < samples.size(); ++i) {
@@ -210,7 +210,8 @@ Figures describe_frame(const ExposureMeasures& measures, double seconds, double 
     std::vector<const Star*> fitted;
     std::size_t inside = 0;
     for (const Star& s : m.stars) {
-        if (!part.empty() && !part.contains({static_cast<int>(std::lround(s.x)), static_cast<int>(std::lround(s.y)), 1, 1}))
+        if (!part.empty() &&
+            !part.contains({static_cast<int>(std::lround(s.x)), static_cast<int>(std::lround(s.y)), 1, 1}))
             continue;
         ++inside;
         if (usable(s)) fitted.push_back(&s);

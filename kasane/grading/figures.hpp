@@ -66,9 +66,9 @@ struct Zone {
 
 /// How star size depends on the place: a second-degree surface over the field.
 struct FieldShape {
-    std::array<Zone, 9> zones; ///< row by row from the upper left
-    double tilt = std::numeric_limits<double>::quiet_NaN();      ///< FWHM across the field, relative to the middle
-    double tilt_angle = 0;                                       ///< direction in which stars grow, degrees as displayed
+    std::array<Zone, 9> zones;                              ///< row by row from the upper left
+    double tilt = std::numeric_limits<double>::quiet_NaN(); ///< FWHM across the field, relative to the middle
+    double tilt_angle = 0;                                  ///< direction in which stars grow, degrees as displayed
     double curvature = std::numeric_limits<double>::quiet_NaN(); ///< FWHM in the corners, relative to the middle
 };
 

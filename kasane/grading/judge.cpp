@@ -11,7 +11,8 @@ namespace {
 
 bool concerns(const Limit& limit, const Candidature& c) {
     if (!limit.night.empty() && limit.night != c.night) return false;
-    return limit.filters.empty() || std::find(limit.filters.begin(), limit.filters.end(), c.filter) != limit.filters.end();
+    return limit.filters.empty() ||
+           std::find(limit.filters.begin(), limit.filters.end(), c.filter) != limit.filters.end();
 }
 
 /// The first condition's reason, the others named after it; empty if the limit does not drop the exposure.
@@ -77,9 +78,9 @@ public:
             } else if (c.person) {
                 v.keep = c.person->keep;
                 v.author = Author::person;
-                v.reason = c.person->note.empty() ? fmt::format("{} by hand", v.keep ? "kept" : "dropped")
-                                                  : fmt::format("{} by hand: {}", v.keep ? "kept" : "dropped",
-                                                                c.person->note);
+                v.reason = c.person->note.empty()
+                               ? fmt::format("{} by hand", v.keep ? "kept" : "dropped")
+                               : fmt::format("{} by hand: {}", v.keep ? "kept" : "dropped", c.person->note);
                 if (v.keep && !reasons_[i].empty()) v.reason += fmt::format(" (although {})", reasons_[i]);
             } else if (!v.limits.empty()) {
                 v.keep = false;

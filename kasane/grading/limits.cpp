@@ -50,9 +50,10 @@ public:
         if (c == '>' || c == '<') {
             if (end_ < text_.size() && text_[end_] == '=') ++end_;
         } else if (std::isdigit(static_cast<unsigned char>(c)) || c == '.') { // "1.4x" is two words, "2031-03-12" one
-            while (end_ < text_.size() && (std::isdigit(static_cast<unsigned char>(text_[end_])) || text_[end_] == '.' ||
-                                           (text_[end_] == '-' && end_ - begin_ >= 4 && end_ + 1 < text_.size() &&
-                                            std::isdigit(static_cast<unsigned char>(text_[end_ + 1])))))
+            while (end_ < text_.size() &&
+                   (std::isdigit(static_cast<unsigned char>(text_[end_])) || text_[end_] == '.' ||
+                    (text_[end_] == '-' && end_ - begin_ >= 4 && end_ + 1 < text_.size() &&
+                     std::isdigit(static_cast<unsigned char>(text_[end_ + 1])))))
                 ++end_;
         } else if (is_word(c)) {
             while (end_ < text_.size() && (is_word(text_[end_]) || text_[end_] == '-'))
@@ -171,7 +172,8 @@ std::string bound_text(const Bound& b, const char* unit) {
     std::string out = b.number == 1 ? "" : number_text(b.number) + " x ";
     out += b.of_night ? "night " : "";
     out += b.reference == Bound::Reference::median ? "median" : "best";
-    if (b.spreads != 0) out += fmt::format(" {} {} spread", b.spreads > 0 ? '+' : '-', number_text(std::abs(b.spreads)));
+    if (b.spreads != 0)
+        out += fmt::format(" {} {} spread", b.spreads > 0 ? '+' : '-', number_text(std::abs(b.spreads)));
     return out;
 }
 
@@ -217,8 +219,9 @@ std::string limit_text(const Limit& limit) {
         out = fmt::format("best {}{} by {}", number_text(limit.ranking->count), limit.ranking->percent ? " %" : "",
                           measure_info(limit.ranking->by).name);
     for (const Condition& c : limit.conditions)
-        out += fmt::format("{}{} {}{} {}", out.empty() ? "" : " and ", measure_info(c.measure).name, c.above ? '>' : '<',
-                           c.or_equal ? "=" : "", bound_text(c.bound, measure_info(c.measure).unit));
+        out +=
+            fmt::format("{}{} {}{} {}", out.empty() ? "" : " and ", measure_info(c.measure).name, c.above ? '>' : '<',
+                        c.or_equal ? "=" : "", bound_text(c.bound, measure_info(c.measure).unit));
     for (std::size_t i = 0; i < limit.filters.size(); ++i)
         out += (i ? ", " : " for ") + limit.filters[i];
     if (!limit.night.empty()) out += " on " + limit.night;

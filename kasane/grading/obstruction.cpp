@@ -6,9 +6,32 @@
 
 namespace kasane {
 
+namespace {
+
+/// Depth of a band along one edge in which next to nothing of what is expected is found, as a share of the field:
+/// `distance` is each star's from that edge, 0..1.
+double covered_band(std::vector<std::pair<double, bool>> stars, double clear) {
+    constexpr double kFew = 0.2;     // of what the clear part shows
+    constexpr double kLeastSeen = 6; // stars that a clear band would show
+    constexpr int kChances = 3;      // found in a row end the band
+    std::sort(stars.begin(), stars.end());
+    double depth = 0;
+    int expected = 0, found = 0, in_a_row = 0;
+    for (const auto& [distance, seen] : stars) {
+        ++expected;
+        found += seen;
+        in_a_row = seen ? in_a_row + 1 : 0;
+        if (in_a_row >= kChances) break;
+        if (!seen && expected * clear >= kLeastSeen && found < kFew * clear * expected) depth = distance;
+    }
+    return depth;
+}
+
+} // namespace
+
 double obstructed_share(const std::vector<ExpectedStar>& expected, int width, int height) {
     constexpr std::size_t kLeast = 24;
-    constexpr double kPerCell = 8;
+    constexpr double kPerCell = 6;
     if (expected.size() < kLeast || width <= 0 || height <= 0) return std::numeric_limits<double>::quiet_NaN();
     const double cells = std::clamp(static_cast<double>(expected.size()) / kPerCell, 3.0, 96.0);
     const int nx = std::max(1, static_cast<int>(std::lround(std::sqrt(cells * width / height)))),
@@ -46,7 +69,16 @@ double obstructed_share(const std::vector<ExpectedStar>& expected, int width, in
         }
         hidden += c.found < kFew * mean && chance < std::max(kChance, std::exp(-0.9 * mean));
     }
-    return static_cast<double>(hidden) / known;
+    double share = static_cast<double>(hidden) / known;
+    for (int edge = 0; edge < 4; ++edge) {
+        std::vector<std::pair<double, bool>> stars;
+        for (const ExpectedStar& s : expected) {
+            const double along = edge < 2 ? s.x / width : s.y / height;
+            stars.emplace_back(edge % 2 ? 1 - along : along, s.found);
+        }
+        share = std::max(share, covered_band(std::move(stars), clear));
+    }
+    return share;
 }
 
 } // namespace kasane

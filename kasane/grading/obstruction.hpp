@@ -11,8 +11,9 @@ struct ExpectedStar {
     bool found = false;
 };
 
-/// Share of the field whose cells have far fewer of the expected stars than the rest of the field (Poisson), 0..1. Cells
-/// hold about eight expected stars; NaN where fewer than 24 are expected in all, since then nothing can be told.
+/// Share of the field whose cells have far fewer of the expected stars than the rest of the field (Poisson), or the
+/// depth of an empty band along an edge where that is more; 0..1. Cells hold about six expected stars; NaN where fewer
+/// than 24 are expected in all, since then nothing can be told.
 double obstructed_share(const std::vector<ExpectedStar>& expected, int width, int height);
 
 } // namespace kasane

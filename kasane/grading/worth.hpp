@@ -1,8 +1,8 @@
 // What exposures add, and what keeping or dropping them does to the master light.
 //
-// A weighted mean with inverse-variance weights has the sum of its members' (signal / noise)^2: each exposure's share of
-// that sum is its worth, and the sum of worths times seconds is the effective exposure. (Inverse-variance weighting: W.
-// Cochran, Suppl. J. R. Stat. Soc. 4, 1937.)
+// A weighted mean with inverse-variance weights has the sum of its members' (signal / noise)^2: each exposure's share
+// of that sum is its worth, and the sum of worths times seconds is the effective exposure. (Inverse-variance weighting:
+// W. Cochran, Suppl. J. R. Stat. Soc. 4, 1937.)
 #pragma once
 
 #include <cstddef>

@@ -53,8 +53,8 @@ struct Encoder {
         jpeg_set_quality(&info, quality, TRUE);
         jpeg_start_compress(&info, TRUE);
         while (info.next_scanline < info.image_height) {
-            auto* row = const_cast<std::uint8_t*>(rows) + static_cast<std::size_t>(info.next_scanline) *
-                                                               static_cast<std::size_t>(width * channels);
+            auto* row = const_cast<std::uint8_t*>(rows) +
+                        static_cast<std::size_t>(info.next_scanline) * static_cast<std::size_t>(width * channels);
             JSAMPROW lines[1] = {row};
             jpeg_write_scanlines(&info, lines, 1);
         }

@@ -140,8 +140,8 @@ private:
         s_.ledger.set_choice("reference/" + group_.name, out_.reference_fingerprint);
     }
 
-    /// The best frame onto which the others can be brought: a frame of another field may be the sharpest of all, and one
-    /// that a person drops should not lead the rest.
+    /// The best frame onto which the others can be brought: a frame of another field may be the sharpest of all, and
+    /// one that a person drops should not lead the rest.
     const Light* best_candidate(std::vector<const Light*> candidates) const {
         constexpr std::size_t kTried = 5, kProbes = 12;
         const auto dropped = [](const Light* l) { return l->decision && !l->decision->keep; };
@@ -311,8 +311,8 @@ private:
 
     /// Stars of the stack's richest light that this one should show as well, and whether it does.
     void hide(const Light& base, Light& l) const {
-        constexpr double kClear = 12;  // expected signal to noise, from which on a star is not missed by chance
-        constexpr double kNear = 2.5;  // pixels
+        constexpr double kClear = 12; // expected signal to noise, from which on a star is not missed by chance
+        constexpr double kNear = 2.5; // pixels
         const std::vector<Star>&there = base.measures->main().stars, &here = l.measures->main().stars;
         const Affine across = l.registration->to_frame.after(base.registration->to_frame.inverse());
         const StarIndex index(here);
@@ -321,13 +321,15 @@ private:
                                  ? l.measures->main().fwhm / base.measures->main().fwhm
                                  : 1;
         std::vector<ExpectedStar> expected;
-        for (std::size_t i = 0; i < there.size() * 4 / 5; ++i) { // the weakest may be missing from a list of the brightest
+        for (std::size_t i = 0; i < there.size() * 4 / 5;
+             ++i) { // the weakest may be missing from a list of the brightest
             const Star& s = there[i];
             if (s.flux / l.level.scale < kClear * s.flux_sigma * noise * width) continue;
             ExpectedStar e;
             across.apply(s.x, s.y, e.x, e.y);
             constexpr double kEdge = 8;
-            if (e.x < kEdge || e.y < kEdge || e.x > l.measures->width - kEdge || e.y > l.measures->height - kEdge) continue;
+            if (e.x < kEdge || e.y < kEdge || e.x > l.measures->width - kEdge || e.y > l.measures->height - kEdge)
+                continue;
             e.found = index.nearest(e.x, e.y, kNear) >= 0;
             expected.push_back(e);
         }

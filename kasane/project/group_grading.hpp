@@ -1,5 +1,5 @@
-// Lights of one group on one grid: measured, registered onto the reference, compared with each other, judged. Internal to
-// project/.
+// Lights of one group on one grid: measured, registered onto the reference, compared with each other, judged. Internal
+// to project/.
 #pragma once
 
 #include <kasane/grading/drift.hpp>

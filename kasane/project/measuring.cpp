@@ -28,8 +28,7 @@ void encode(Writer& w, const Measures& m) {
     w.put(static_cast<std::uint32_t>(m.stars.size()));
     for (const Star& s : m.stars) {
         w.put(s.x).put(s.y);
-        for (const double v :
-             {s.flux, s.flux_sigma, s.peak, s.fwhm, s.eccentricity, s.angle, s.position_sigma})
+        for (const double v : {s.flux, s.flux_sigma, s.peak, s.fwhm, s.eccentricity, s.angle, s.position_sigma})
             w.put(static_cast<float>(v));
         w.put(s.saturated);
     }
@@ -64,7 +63,8 @@ std::string encode(const ExposureMeasures& m) {
 
 /// False for sizes that cannot be.
 bool decode(Reader& r, Measures& m) {
-    for (double* v : {&m.count, &m.threshold, &m.fwhm, &m.eccentricity, &m.angle, &m.alignment, &m.background, &m.noise})
+    for (double* v :
+         {&m.count, &m.threshold, &m.fwhm, &m.eccentricity, &m.angle, &m.alignment, &m.background, &m.noise})
         *v = r.take<double>();
     m.mesh.cell = r.take<int>();
     m.mesh.global_level = r.take<float>();

@@ -301,10 +301,12 @@ const std::vector<Key>& schema() {
         {"grading", "threshold", "sigma", "5.0",
          "How far a star must stand above the noise, after a matched filter, to be counted.",
          [](Reader& r, const toml::node& n, const std::string& k) {
-             r.recipe.grading.detect.threshold = static_cast<float>(r.number(n, k, 2, 1000, "a number between 2 and 1000"));
+             r.recipe.grading.detect.threshold =
+                 static_cast<float>(r.number(n, k, 2, 1000, "a number between 2 and 1000"));
          }},
         {"grading", "least_stars", "stars", "40",
-         "As many are sought in every exposure; where there are fewer above the threshold, weaker ones (down to 4 sigma) "
+         "As many are sought in every exposure; where there are fewer above the threshold, weaker ones (down to 4 "
+         "sigma) "
          "are taken for registration, but not counted.",
          [](Reader& r, const toml::node& n, const std::string& k) {
              r.recipe.grading.detect.least = static_cast<int>(r.number(n, k, 0, 10000, "a number of stars"));

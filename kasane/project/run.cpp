@@ -68,7 +68,17 @@ RunReport run_project(const RunOptions& options, const Context& context) {
     Scan scan = scan_folder({options.folder, output, recipe, &cache, true}, ledger, context);
     report.findings.insert(report.findings.end(), scan.findings.begin(), scan.findings.end());
     VerdictFile verdicts = VerdictFile::read(verdict_file(options.folder));
-    Session session{options, recipe, cache, output, context, ledger, std::move(scan.exposures), {}, {}, report, std::move(verdicts)};
+    Session session{options,
+                    recipe,
+                    cache,
+                    output,
+                    context,
+                    ledger,
+                    std::move(scan.exposures),
+                    {},
+                    {},
+                    report,
+                    std::move(verdicts)};
     session.pairing = pair_frames(session.exposures, recipe.pairing);
     require_lights(options, session, scan);
     for (const auto& list : {session.pairing.findings, check_frames(session.exposures, session.pairing, scan.looks)})

@@ -1,6 +1,6 @@
 // Stages 6 and 7: levels, integration.
-#include <kasane/project/master_light.hpp>
 #include <kasane/project/group_grading.hpp>
+#include <kasane/project/master_light.hpp>
 #include <kasane/project/session.hpp>
 
 #include <kasane/base/error.hpp>
@@ -135,10 +135,10 @@ private:
             if (!usable(l)) continue;
             StackFrame f;
             for (std::size_t p = 0; p < l.measures->planes.size(); ++p)
-                f.planes.push_back({l.to_frame[p],
-                                    fit_normalization(level_input(*level_light, p), level_input(l, p), graded_.width,
-                                                      graded_.height),
-                                    l.measures->planes[p].noise});
+                f.planes.push_back(
+                    {l.to_frame[p],
+                     fit_normalization(level_input(*level_light, p), level_input(l, p), graded_.width, graded_.height),
+                     l.measures->planes[p].noise});
             f.electrons_per_adu = electrons_of(l);
             try {
                 f.view =

@@ -20,9 +20,10 @@ namespace kasane {
 namespace {
 
 constexpr std::uintmax_t kLargest = 16 << 20; // bytes; tens of thousands of verdicts
-constexpr const char* kHeading = "# Verdicts of a person about single exposures; they stand over all limits. Edit freely:\n"
-                                 "# verdict is \"keep\", \"drop\" or \"auto\" (as the limits say); file may be a glob, like\n"
-                                 "# \"night-2/lights/L_0*\"; later entries win.\n";
+constexpr const char* kHeading =
+    "# Verdicts of a person about single exposures; they stand over all limits. Edit freely:\n"
+    "# verdict is \"keep\", \"drop\" or \"auto\" (as the limits say); file may be a glob, like\n"
+    "# \"night-2/lights/L_0*\"; later entries win.\n";
 
 [[noreturn]] void refuse(const toml::source_region& at, const fs::path& file, const std::string& what,
                          const std::string& remedy) {
@@ -32,7 +33,8 @@ constexpr const char* kHeading = "# Verdicts of a person about single exposures;
 std::string text_of(const toml::node& node, const fs::path& file, const std::string& key) {
     const auto text = node.value_exact<std::string>();
     if (!text || text->find('\0') != std::string::npos)
-        refuse(node.source(), file, fmt::format("{} must be text in quotes", key), fmt::format("Write {} = \"...\"", key));
+        refuse(node.source(), file, fmt::format("{} must be text in quotes", key),
+               fmt::format("Write {} = \"...\"", key));
     return *text;
 }
 
@@ -48,7 +50,9 @@ std::string quoted(const std::string& text) {
     if (s.find('\n') == std::string::npos && !s.starts_with("'''") && !s.starts_with("\"\"\"")) return s;
     std::string plain = "\"";
     for (const char c : text)
-        plain += c == '\n' || c == '\r' ? std::string(" ") : c == '"' || c == '\\' ? std::string("\\") + c : std::string(1, c);
+        plain += c == '\n' || c == '\r'  ? std::string(" ")
+                 : c == '"' || c == '\\' ? std::string("\\") + c
+                                         : std::string(1, c);
     return plain + "\"";
 }
 
@@ -83,10 +87,12 @@ VerdictFile VerdictFile::parse(const std::string& text, const fs::path& file) {
             refuse(key.source(), file, fmt::format("there is no key '{}' here", std::string(key.str())),
                    "Verdicts are tables: [[verdict]] with file and verdict below");
         const toml::array* all = node.as_array();
-        if (!all) refuse(node.source(), file, "verdict must be a list of tables", "Write [[verdict]] with two brackets");
+        if (!all)
+            refuse(node.source(), file, "verdict must be a list of tables", "Write [[verdict]] with two brackets");
         for (const toml::node& one : *all) {
             const toml::table* t = one.as_table();
-            if (!t) refuse(one.source(), file, "verdict must be a list of tables", "Write [[verdict]] with two brackets");
+            if (!t)
+                refuse(one.source(), file, "verdict must be a list of tables", "Write [[verdict]] with two brackets");
             Entry e;
             bool decided = false;
             e.first_line = e.last_line = static_cast<int>(t->source().begin.line);
@@ -109,7 +115,8 @@ VerdictFile VerdictFile::parse(const std::string& text, const fs::path& file) {
                                               : Entry::Kind::automatic;
                     decided = true;
                 } else {
-                    refuse(name.source(), file, fmt::format("there is no key '{}' in [[verdict]]", std::string(name.str())),
+                    refuse(name.source(), file,
+                           fmt::format("there is no key '{}' in [[verdict]]", std::string(name.str())),
                            "Keys there are file, verdict, note, content");
                 }
             }
@@ -136,14 +143,18 @@ VerdictFile VerdictFile::read(const fs::path& file) {
     return parse(text.str(), file);
 }
 
-bool VerdictFile::fits(const Entry& e, const Exposure& exposure) const {
-    if (!e.content.empty()) return e.content == exposure.fingerprint;
-    return e.file == exposure.path || (is_glob(e.file) && glob_matches(e.file, exposure.path));
+bool VerdictFile::fits(const Entry& e, const std::string& path, const std::string& content) {
+    if (!e.content.empty()) return e.content == content;
+    return e.file == path || (is_glob(e.file) && glob_matches(e.file, path));
 }
 
 std::optional<Decision> VerdictFile::decision(const Exposure& exposure) const {
+    return decision(exposure.path, exposure.fingerprint);
+}
+
+std::optional<Decision> VerdictFile::decision(const std::string& path, const std::string& content) const {
     for (auto e = entries_.rbegin(); e != entries_.rend(); ++e) {
-        if (!fits(*e, exposure)) continue;
+        if (!fits(*e, path, content)) continue;
         if (e->kind == Entry::Kind::automatic) return std::nullopt;
         return Decision{e->kind == Entry::Kind::keep, e->note};
     }
@@ -153,7 +164,8 @@ std::optional<Decision> VerdictFile::decision(const Exposure& exposure) const {
 std::vector<Finding> VerdictFile::unused(const std::vector<Exposure>& exposures) const {
     std::vector<Finding> out;
     for (const Entry& e : entries_)
-        if (std::none_of(exposures.begin(), exposures.end(), [&](const Exposure& x) { return fits(e, x); }))
+        if (std::none_of(exposures.begin(), exposures.end(),
+                         [&](const Exposure& x) { return fits(e, x.path, x.fingerprint); }))
             out.push_back({Level::note,
                            "verdict-without-file",
                            {e.file.empty() ? "verdicts.toml" : e.file},
@@ -163,24 +175,19 @@ std::vector<Finding> VerdictFile::unused(const std::vector<Exposure>& exposures)
     return out;
 }
 
-std::string VerdictFile::with(const std::vector<VerdictChange>& changes, const std::vector<Exposure>& exposures) const {
-    std::map<std::string, const Exposure*> by_path;
-    for (const Exposure& e : exposures)
-        by_path[e.path] = &e;
+std::string VerdictFile::with(const std::vector<VerdictChange>& changes) const {
     std::set<std::size_t> removed;
     std::string added;
     for (const VerdictChange& c : changes) {
-        const auto it = by_path.find(c.path);
-        if (it == by_path.end()) continue;
         VerdictFile rest; // what others, more general, say
         for (std::size_t i = 0; i < entries_.size(); ++i) {
-            if (!fits(entries_[i], *it->second)) continue;
+            if (!fits(entries_[i], c.path, c.content)) continue;
             if (!entries_[i].content.empty() || !is_glob(entries_[i].file) || entries_[i].file == c.path)
                 removed.insert(i);
             else
                 rest.entries_.push_back(entries_[i]);
         }
-        const auto otherwise = rest.decision(*it->second);
+        const auto otherwise = rest.decision(c.path, c.content);
         const bool same = otherwise.has_value() == c.decision.has_value() &&
                           (!otherwise || (otherwise->keep == c.decision->keep && otherwise->note == c.decision->note));
         if (!same) added += (added.empty() ? "" : "\n") + entry_text(c);
@@ -197,7 +204,8 @@ std::string VerdictFile::with(const std::vector<VerdictChange>& changes, const s
             after_removed = true;
             continue;
         }
-        if (after_removed && line.find_first_not_of(" \t\r") == std::string::npos && (out.empty() || out.ends_with("\n\n")))
+        if (after_removed && line.find_first_not_of(" \t\r") == std::string::npos &&
+            (out.empty() || out.ends_with("\n\n")))
             continue; // no heap of empty lines where entries were
         after_removed = false;
         out += line + "\n";
@@ -208,11 +216,10 @@ std::string VerdictFile::with(const std::vector<VerdictChange>& changes, const s
     return out + added;
 }
 
-std::string save_verdicts(const fs::path& folder, const std::vector<VerdictChange>& changes,
-                          const std::vector<Exposure>& exposures) {
+std::string save_verdicts(const fs::path& folder, const std::vector<VerdictChange>& changes) {
     const fs::path file = verdict_file(folder);
     const VerdictFile now = VerdictFile::read(file);
-    const std::string text = now.with(changes, exposures);
+    const std::string text = now.with(changes);
     VerdictFile::parse(text, file); // what is written can be read
     if (text != now.text()) write_text_safely(file, text);
     return now.text();

@@ -25,7 +25,7 @@ std::filesystem::path verdict_file(const std::filesystem::path& folder);
 /// A change to be written: nothing means back to what the limits say.
 struct VerdictChange {
     std::string path;    ///< of the exposure, relative to the project
-    std::string content; ///< its identity
+    std::string content; ///< its fingerprint
     std::optional<Decision> decision;
 };
 
@@ -36,14 +36,13 @@ public:
     static VerdictFile read(const std::filesystem::path& file);
     static VerdictFile parse(const std::string& text, const std::filesystem::path& file = "verdicts.toml");
 
-    /// What holds for an exposure: the last entry with its content, or that names its path where the entry knows no
-    /// content or that content is nowhere else.
+    /// What holds for an exposure: the last entry with its content, or, of entries that name none, with its path.
     std::optional<Decision> decision(const Exposure& exposure) const;
     /// A note for each entry that fits no exposure; they stay in the file.
     std::vector<Finding> unused(const std::vector<Exposure>& exposures) const;
 
-    /// The text with the changes made. `exposures` are all of the project: globs that cover more than one stay.
-    std::string with(const std::vector<VerdictChange>& changes, const std::vector<Exposure>& exposures) const;
+    /// The text with the changes made. Globs stay: what they say of others is not touched.
+    std::string with(const std::vector<VerdictChange>& changes) const;
     const std::string& text() const { return text_; }
 
 private:
@@ -52,14 +51,14 @@ private:
         enum class Kind { keep, drop, automatic } kind = Kind::keep;
         int first_line = 0, last_line = 0; ///< from 1, of its text
     };
-    bool fits(const Entry& entry, const Exposure& exposure) const;
+    static bool fits(const Entry& entry, const std::string& path, const std::string& content);
+    std::optional<Decision> decision(const std::string& path, const std::string& content) const;
     std::string text_;
     std::vector<Entry> entries_;
 };
 
 /// Writes verdicts.toml safely, making the changes to what is there now. Nothing is written if the file cannot be
 /// understood. Returns the text that was there before. Throws as read does, and OutputError.
-std::string save_verdicts(const std::filesystem::path& folder, const std::vector<VerdictChange>& changes,
-                          const std::vector<Exposure>& exposures);
+std::string save_verdicts(const std::filesystem::path& folder, const std::vector<VerdictChange>& changes);
 
 } // namespace kasane

@@ -189,8 +189,8 @@ std::optional<PsfFit> fit_psf(View<const float> image, double x, double y, const
     const double gamma = p[7];
     const double mean = 0.5 * (p[3] + p[5]), half = std::hypot(0.5 * (p[3] - p[5]), p[4]);
     const double width = 2 * std::sqrt((std::exp2(gamma) - 1) / gamma);
-    PsfFit fit{x + p[1], y + p[2], p[0], p[6], width / std::sqrt(mean - half), width / std::sqrt(mean + half),
-               0,    1 / gamma, 0,    0};
+    PsfFit fit{x + p[1], y + p[2],  p[0], p[6], width / std::sqrt(mean - half), width / std::sqrt(mean + half),
+               0,        1 / gamma, 0,    0};
     // Pixels are integrals, the model is not: of narrow stars the fit comes out too narrow (the figure is from
     // simulated Gaussian and Moffat stars of 1.5 to 8 pixels, and leaves less than 1.5 %).
     constexpr double kNarrowed = 0.065;

@@ -1,0 +1,392 @@
+#include <kasane/project/grade.hpp>
+
+#include <kasane/base/error.hpp>
+#include <kasane/base/output_file.hpp>
+#include <kasane/frames/checks.hpp>
+#include <kasane/image/statistics.hpp>
+#include <kasane/project/group_grading.hpp>
+#include <kasane/project/scan.hpp>
+
+#include <algorithm>
+#include <cmath>
+#include <fmt/format.h>
+#include <map>
+#include <numeric>
+
+namespace fs = std::filesystem;
+
+namespace kasane {
+
+namespace {
+
+std::vector<bool> kept_of(const StackGrade& stack) {
+    std::vector<bool> kept;
+    for (const FrameGrade& f : stack.frames)
+        kept.push_back(f.verdict.keep);
+    return kept;
+}
+
+std::vector<Contribution> contributions_of(const StackGrade& stack) {
+    std::vector<Contribution> all;
+    for (const FrameGrade& f : stack.frames)
+        all.push_back(f.contribution);
+    return all;
+}
+
+std::vector<Candidature> candidatures_of(const StackGrade& stack) {
+    std::vector<Candidature> all;
+    for (const FrameGrade& f : stack.frames) {
+        Candidature c;
+        c.figures = f.measures ? &f.figures : nullptr;
+        c.night = f.night;
+        c.filter = f.filter;
+        c.person = f.decision;
+        if (f.verdict.author == Author::impossible) c.hindrance = f.verdict.reason;
+        all.push_back(std::move(c));
+    }
+    return all;
+}
+
+Prediction with_limits(const StackGrade& stack, const std::vector<Limit>& limits) {
+    std::vector<bool> kept;
+    for (const Verdict& v : judge(candidatures_of(stack), limits))
+        kept.push_back(v.keep);
+    return predict(contributions_of(stack), kept);
+}
+
+/// The limit moved by a share of its bound: a positive one drops less.
+Limit moved(Limit limit, double looser) {
+    if (limit.ranking) limit.ranking->count *= 1 + looser;
+    if (limit.ranking && limit.ranking->percent) limit.ranking->count = std::min(100.0, limit.ranking->count);
+    for (Condition& c : limit.conditions) {
+        c.bound.number *= c.above == (c.bound.number > 0) ? 1 + looser : 1 - looser;
+        c.bound.spreads *= 1 + looser;
+    }
+    return limit;
+}
+
+void describe_limits(StackGrade& stack, const std::vector<Limit>& limits) {
+    stack.limits.clear();
+    for (std::size_t k = 0; k < limits.size(); ++k) {
+        LimitEffect e;
+        e.limit = limits[k];
+        for (const FrameGrade& f : stack.frames) {
+            const auto& by = f.verdict.limits;
+            const bool hit = std::find(by.begin(), by.end(), static_cast<int>(k)) != by.end();
+            e.drops += hit;
+            e.alone += hit && by.size() == 1;
+        }
+        constexpr double kMoved = 0.1;
+        auto others = limits;
+        others.erase(others.begin() + static_cast<std::ptrdiff_t>(k));
+        e.without = with_limits(stack, others);
+        others = limits;
+        others[k] = moved(limits[k], kMoved);
+        e.looser = with_limits(stack, others);
+        others[k] = moved(limits[k], -kMoved);
+        e.tighter = with_limits(stack, others);
+        stack.limits.push_back(std::move(e));
+    }
+}
+
+double median_of(const std::vector<const FrameGrade*>& frames, Measure m) {
+    std::vector<float> values;
+    for (const FrameGrade* f : frames)
+        if (std::isfinite(f->figures[m])) values.push_back(static_cast<float>(f->figures[m]));
+    return values.empty() ? 0 : median_in_place(values);
+}
+
+void describe_nights(StackGrade& stack) {
+    stack.nights.clear();
+    std::map<std::string, std::vector<const FrameGrade*>> kept;
+    std::map<std::string, NightGrade> nights;
+    for (const FrameGrade& f : stack.frames) {
+        NightGrade& n = nights[f.night];
+        n.night = f.night;
+        ++n.frames;
+        n.seconds +=
+            f.contribution.seconds > 0
+                ? f.contribution.seconds
+                : std::max(0.0, std::isfinite(f.figures[Measure::seconds]) ? f.figures[Measure::seconds] : 0.0);
+        if (!f.verdict.keep) continue;
+        ++n.kept;
+        n.kept_seconds += f.contribution.seconds;
+        n.effective_seconds += f.contribution.seconds * f.contribution.worth;
+        kept[f.night].push_back(&f);
+    }
+    for (auto& [name, n] : nights) {
+        n.fwhm = median_of(kept[name], Measure::fwhm);
+        n.transparency = median_of(kept[name], Measure::transparency);
+        n.background = median_of(kept[name], Measure::background);
+        stack.nights.push_back(n);
+    }
+}
+
+void describe_cost(StackGrade& stack) {
+    const auto all = contributions_of(stack);
+    const auto kept = kept_of(stack);
+    std::vector<bool> usable;
+    for (const FrameGrade& f : stack.frames)
+        usable.push_back(f.verdict.author != Author::impossible);
+    stack.all = predict(all, usable);
+    stack.kept = predict(all, kept);
+    std::vector<std::size_t> order(all.size());
+    std::iota(order.begin(), order.end(), std::size_t{0});
+    std::stable_sort(order.begin(), order.end(),
+                     [&](std::size_t a, std::size_t b) { return all[a].fwhm > all[b].fwhm; });
+    stack.curve = cost_curve(all, kept, order);
+}
+
+FrameGrade grade_of(const Session& s, const Calibrations& calibrations, Light& l) {
+    FrameGrade f;
+    const Exposure& e = *l.exposure;
+    f.path = e.path;
+    f.content = e.fingerprint;
+    f.night = e.night;
+    f.filter = e.filter;
+    f.start = e.start.empty() ? e.start_local : e.start;
+    f.time = e.time;
+    f.figures = l.figures;
+    if (!l.measures) f.figures[Measure::seconds] = e.seconds.value_or(0);
+    f.verdict = l.verdict;
+    f.decision = l.decision;
+    f.contribution = l.contribution;
+    if (l.registration) f.to_frame = l.registration->to_frame;
+    if (l.measures) {
+        f.shape = field_shape(*l.measures);
+        f.streaks = l.measures->streaks;
+        f.preview_scale = l.measures->preview_scale;
+        const fs::path file = preview_file(s, measure_key(s, calibrations, *l.plan));
+        std::error_code failed;
+        if (fs::exists(file, failed)) f.preview = file.string();
+    }
+    f.measures = std::move(l.measures);
+    return f;
+}
+
+/// The poses of all filters of a night together tell how the telescope moved.
+void add_drifts(const StackGroup& group, const GradedGroup& graded, double arcsec, GradeReport& report) {
+    std::map<std::string, std::vector<Pose>> nights;
+    for (const auto& lights : graded.lights)
+        for (const Light& l : lights)
+            if (l.registration && l.exposure->time) nights[l.exposure->night].push_back(l.pose);
+    for (auto& [night, poses] : nights) {
+        std::stable_sort(poses.begin(), poses.end(), [](const Pose& a, const Pose& b) { return a.time < b.time; });
+        report.drifts.push_back({night, group.name, diagnose_drift(poses, arcsec)});
+    }
+}
+
+double arcsec_of(const Session& s, const Exposure& e) {
+    if (!e.pixel_um || !e.focal_length_mm || !(*e.focal_length_mm > 0)) return 0;
+    return 206.265 * *e.pixel_um * e.binning_x * grid_cell(s, e) / *e.focal_length_mm;
+}
+
+} // namespace
+
+bool GradeReport::clean() const {
+    for (const StackGrade& s : stacks)
+        for (const FrameGrade& f : s.frames)
+            if (!f.verdict.keep) return false;
+    return std::all_of(findings.begin(), findings.end(), [](const Finding& f) { return f.level == Level::note; });
+}
+
+GradeReport grade_project(const GradeOptions& options, const Context& context) {
+    const Stopwatch clock;
+    std::error_code failed;
+    if (!fs::is_directory(options.run.folder, failed))
+        throw InputError("is not a folder", options.run.folder, "Name the folder that holds the exposures");
+    Recipe recipe = recipe_of(options.run);
+    if (!options.limits.empty()) recipe.grading.limits = options.limits;
+    recipe.grading.limits.insert(recipe.grading.limits.end(), options.more.begin(), options.more.end());
+    for (std::string& text : recipe.grading.limits)
+        text = limit_text(parse_limit(text));
+    if (!options.part.empty()) recipe.grading.part = options.part;
+    VerdictFile verdicts = VerdictFile::read(verdict_file(options.run.folder));
+    const fs::path output = output_of(options.run, recipe);
+    Ledger ledger(memory_folder(options.run));
+    PixelCache cache(memory_folder(options.run) / "cache", recipe.cache_bytes);
+    RunReport run;
+    Scan scan = scan_folder({options.run.folder, output, recipe, &cache, true}, ledger, context);
+    Session session{
+        options.run,         recipe,          cache, output, context, ledger, std::move(scan.exposures), {}, {}, run,
+        std::move(verdicts), options.previews};
+    session.pairing = pair_frames(session.exposures, recipe.pairing);
+    GradeReport report;
+    report.folder = options.run.folder.string();
+    report.output = output.string();
+    report.limits = recipe.grading.limits;
+    report.findings = scan.findings;
+    if (session.pairing.stacks.empty())
+        throw DataError(fmt::format("there are no lights to grade among its {} exposures", session.exposures.size()),
+                        options.run.folder, "Add lights, or see with 'kasane check' what each file was taken for");
+    make_masters(session);
+    Calibrations calibrations(session);
+    const std::vector<Limit> limits = limits_of(session);
+    for (const StackGroup& group : group_stacks(session)) {
+        GradedGroup graded = grade_group(session, calibrations, group, remembered_reference(session, group));
+        const Exposure& first = session.exposures[session.pairing.stacks[group.stacks.front()].lights.front().exposure];
+        add_drifts(group, graded, arcsec_of(session, first), report);
+        for (std::size_t k = 0; k < group.stacks.size(); ++k) {
+            const StackPlan& plan = session.pairing.stacks[group.stacks[k]];
+            StackGrade stack;
+            stack.name = plan.name;
+            stack.target = plan.target;
+            stack.filter = plan.filter;
+            stack.width = graded.width;
+            stack.height = graded.height;
+            stack.arcsec = arcsec_of(session, session.exposures[plan.lights.front().exposure]);
+            for (Light& l : graded.lights[k])
+                stack.frames.push_back(grade_of(session, calibrations, l));
+            describe_limits(stack, limits);
+            describe_nights(stack);
+            describe_cost(stack);
+            report.stacks.push_back(std::move(stack));
+        }
+    }
+    for (const auto& list : {session.pairing.findings, run.findings, session.verdicts.unused(session.exposures)})
+        report.findings.insert(report.findings.end(), list.begin(), list.end());
+    report.time = clock.seconds();
+    return report;
+}
+
+void judge_again(GradeReport& report, const std::vector<std::string>& texts) {
+    std::vector<Limit> limits;
+    report.limits.clear();
+    for (const std::string& text : texts) {
+        limits.push_back(parse_limit(text));
+        report.limits.push_back(limit_text(limits.back()));
+    }
+    for (StackGrade& stack : report.stacks) {
+        const std::vector<Verdict> verdicts = judge(candidatures_of(stack), limits);
+        for (std::size_t i = 0; i < stack.frames.size(); ++i)
+            stack.frames[i].verdict = verdicts[i];
+        describe_limits(stack, limits);
+        describe_nights(stack);
+        describe_cost(stack);
+    }
+}
+
+std::vector<VerdictChange> changes_for(const GradeReport& report, const std::vector<std::string>& patterns,
+                                       const std::optional<Decision>& decision) {
+    std::vector<VerdictChange> changes;
+    for (const std::string& pattern : patterns) {
+        const std::size_t before = changes.size();
+        std::error_code failed;
+        const std::string here =
+            fs::proximate(fs::weakly_canonical(pattern, failed), fs::weakly_canonical(report.folder, failed), failed)
+                .generic_string();
+        for (const StackGrade& s : report.stacks)
+            for (const FrameGrade& f : s.frames)
+                if (f.path == pattern || f.path == here || glob_matches(pattern, f.path))
+                    changes.push_back({f.path, f.content, decision});
+        if (changes.size() == before)
+            throw UsageError(fmt::format("\"{}\" names no light of the project", pattern), report.folder,
+                             "Write the path as 'kasane grade' shows it, or a glob in quotes: \"night-2/lights/L_0*\"");
+    }
+    return changes;
+}
+
+namespace {
+
+nlohmann::json number(double v) {
+    return std::isfinite(v) ? nlohmann::json(v) : nlohmann::json(nullptr);
+}
+
+nlohmann::json figures_json(const Figures& figures) {
+    nlohmann::json out;
+    for (int m = 0; m < kMeasures; ++m)
+        out[measure_info(static_cast<Measure>(m)).name] = number(figures[static_cast<Measure>(m)]);
+    return out;
+}
+
+nlohmann::json prediction_json(const Prediction& p) {
+    return {{"frames", p.frames},
+            {"seconds", p.seconds},
+            {"effective_seconds", p.effective_seconds},
+            {"noise", p.noise},
+            {"fwhm", p.fwhm}};
+}
+
+const char* author_name(Author a) {
+    return a == Author::person ? "person" : a == Author::limit ? "limit" : a == Author::impossible ? "impossible" : "";
+}
+
+nlohmann::json frame_json(const FrameGrade& f) {
+    nlohmann::json zones = nlohmann::json::array(), streaks = nlohmann::json::array();
+    for (const Zone& z : f.shape.zones)
+        zones.push_back({{"stars", z.stars}, {"fwhm", z.fwhm}, {"eccentricity", z.eccentricity}, {"angle", z.angle}});
+    for (const Streak& s : f.streaks)
+        streaks.push_back({s.x0, s.y0, s.x1, s.y1});
+    return {{"file", f.path},
+            {"content", f.content},
+            {"night", f.night},
+            {"filter", f.filter},
+            {"start", f.start},
+            {"measures", figures_json(f.figures)},
+            {"zones", zones},
+            {"tilt_angle", f.shape.tilt_angle},
+            {"streaks", streaks},
+            {"keep", f.verdict.keep},
+            {"by", author_name(f.verdict.author)},
+            {"reason", f.verdict.reason},
+            {"limits", f.verdict.limits},
+            {"note", f.decision ? f.decision->note : ""}};
+}
+
+} // namespace
+
+nlohmann::json to_json(const GradeReport& r) {
+    nlohmann::json stacks = nlohmann::json::array(), drifts = nlohmann::json::array(),
+                   findings = nlohmann::json::array();
+    for (const StackGrade& s : r.stacks) {
+        nlohmann::json frames = nlohmann::json::array(), limits = nlohmann::json::array(),
+                       nights = nlohmann::json::array(), curve = nlohmann::json::array();
+        for (const FrameGrade& f : s.frames)
+            frames.push_back(frame_json(f));
+        for (const LimitEffect& e : s.limits)
+            limits.push_back({{"limit", limit_text(e.limit)},
+                              {"drops", e.drops},
+                              {"alone", e.alone},
+                              {"without", prediction_json(e.without)},
+                              {"looser", prediction_json(e.looser)},
+                              {"tighter", prediction_json(e.tighter)}});
+        for (const NightGrade& n : s.nights)
+            nights.push_back({{"night", n.night},
+                              {"frames", n.frames},
+                              {"kept", n.kept},
+                              {"seconds", n.seconds},
+                              {"kept_seconds", n.kept_seconds},
+                              {"effective_seconds", n.effective_seconds},
+                              {"fwhm", n.fwhm},
+                              {"transparency", n.transparency},
+                              {"background", n.background}});
+        for (const Prediction& p : s.curve)
+            curve.push_back(prediction_json(p));
+        stacks.push_back({{"name", s.name},
+                          {"target", s.target},
+                          {"filter", s.filter},
+                          {"arcsec_per_pixel", s.arcsec},
+                          {"frames", frames},
+                          {"limits", limits},
+                          {"nights", nights},
+                          {"all", prediction_json(s.all)},
+                          {"kept", prediction_json(s.kept)},
+                          {"curve", curve}});
+    }
+    for (const NightDrift& d : r.drifts)
+        drifts.push_back({{"night", d.night},
+                          {"sensor", d.sensor},
+                          {"x_rate", d.drift.x_rate},
+                          {"y_rate", d.drift.y_rate},
+                          {"rotation_rate", d.drift.rotation_rate},
+                          {"scatter", d.drift.scatter},
+                          {"period", d.drift.period},
+                          {"amplitude", d.drift.amplitude},
+                          {"diagnosis", d.drift.diagnosis}});
+    for (const Finding& f : r.findings)
+        findings.push_back(to_json(f));
+    return {{"folder", r.folder}, {"limits", r.limits},   {"stacks", stacks},
+            {"drifts", drifts},   {"findings", findings}, {"time", r.time}};
+}
+
+} // namespace kasane

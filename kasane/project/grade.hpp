@@ -1,0 +1,99 @@
+// Grading a project: every light measured, compared, judged, and what the verdicts do to the master lights.
+#pragma once
+
+#include <kasane/grading/drift.hpp>
+#include <kasane/grading/judge.hpp>
+#include <kasane/grading/worth.hpp>
+#include <kasane/project/run.hpp>
+#include <kasane/project/verdict_file.hpp>
+#include <kasane/registration/transform.hpp>
+
+#include <memory>
+#include <optional>
+#include <string>
+#include <vector>
+
+namespace kasane {
+
+struct FrameGrade {
+    std::string path, content; ///< relative to the project; fingerprint
+    std::string night, filter, start;
+    std::optional<double> time; ///< of the start, seconds since 1970
+    Figures figures;
+    FieldShape shape;
+    std::vector<Streak> streaks;
+    Verdict verdict;
+    std::optional<Decision> decision;
+    Contribution contribution;
+    std::optional<Affine> to_frame; ///< from the reference's pixels; nothing if not registered
+    std::string preview;            ///< file; empty if there is none
+    PreviewScale preview_scale;
+    std::shared_ptr<const ExposureMeasures> measures; ///< null if it could not be measured
+};
+
+/// What one limit does, alone and moved.
+struct LimitEffect {
+    Limit limit;
+    int drops = 0;              ///< exposures it would drop, whatever others say
+    int alone = 0;              ///< of these, that no other limit drops
+    Prediction without;         ///< as if it were not there
+    Prediction looser, tighter; ///< its bound moved by a tenth, or its count
+};
+
+struct NightGrade {
+    std::string night;
+    int frames = 0, kept = 0;
+    double seconds = 0, kept_seconds = 0, effective_seconds = 0; ///< the latter two of the kept ones
+    double fwhm = 0, transparency = 0, background = 0;           ///< medians of the kept ones; 0 unknown
+};
+
+struct StackGrade {
+    std::string name, target, filter;
+    double arcsec = 0; ///< of a pixel; 0 unknown
+    int width = 0, height = 0;
+    std::vector<FrameGrade> frames; ///< in order of time
+    std::vector<LimitEffect> limits;
+    std::vector<NightGrade> nights;
+    Prediction all, kept;          ///< as if everything usable were kept; by the verdicts
+    std::vector<Prediction> curve; ///< the kept ones dropped one by one, the widest stars first
+};
+
+/// One night of one sensor, all filters together.
+struct NightDrift {
+    std::string night, sensor;
+    Drift drift;
+};
+
+struct GradeReport {
+    std::string folder, output;
+    std::vector<std::string> limits; ///< as they were applied
+    std::vector<StackGrade> stacks;
+    std::vector<NightDrift> drifts;
+    std::vector<Finding> findings;
+    double time = 0;
+    bool clean() const; ///< nothing dropped, nothing found
+};
+
+struct GradeOptions {
+    RunOptions run;
+    std::vector<std::string> limits; ///< instead of the recipe's; empty: the recipe's
+    std::vector<std::string> more;   ///< beside them
+    Region part;                     ///< instead of the recipe's; empty: the recipe's
+    bool previews = false;           ///< makes those that are missing
+};
+
+/// Builds the masters that are missing, measures, registers, compares and judges; writes the ledger and the cache of
+/// previews, nothing else. Throws as run_project does, and UsageError for limits that make no sense.
+GradeReport grade_project(const GradeOptions& options, const Context& context);
+
+/// Judges again with other limits and decisions, from the figures alone.
+void judge_again(GradeReport& report, const std::vector<std::string>& limits);
+
+/// The exposures of a report whose path a glob (or a path relative to the project or to here) names. Throws UsageError
+/// if there is none.
+std::vector<VerdictChange> changes_for(const GradeReport& report, const std::vector<std::string>& patterns,
+                                       const std::optional<Decision>& decision);
+
+nlohmann::json to_json(const GradeReport& report);
+
+} // namespace kasane
