@@ -113,6 +113,23 @@ void describe(CLI::App& app, Arguments& a) {
     grade->add_flag("--all", a.all_rows, "Every light (else at most 40 of a stack)");
     grade->add_option("--csv", a.csv, "Write every light with all its measures as CSV")->type_name("FILE");
 
+    CLI::App* review =
+        app.add_subcommand("review", "Look through the nights in the browser, set limits by eye, decide");
+    review->description(
+        "Look through the nights in the browser, set limits by eye, decide.\n\n"
+        "Serves one page to this machine's browsers alone and opens it (or prints its address): the measures through "
+        "each night, limits as\n"
+        "lines to drag, what dropping costs, and the pictures to flip through. Nothing is saved until it is accepted; "
+        "then verdicts go into\n"
+        "verdicts.toml, limits into kasane.toml, and every acceptance can be undone. Ctrl-C ends it. With --html, "
+        "writes the page as one\n"
+        "file to read and send instead.");
+    project(review);
+    review->add_option("--html", a.html, "Write the page as one self-contained file and serve nothing")
+        ->type_name("FILE");
+    review->add_option("--port", a.port, "The port to serve on (default: any free one)")->check(CLI::Range(1, 65535));
+    review->add_flag("--no-open", a.no_open, "Only print the address; open no browser");
+
     CLI::App* exporting = app.add_subcommand("export", "Copy or link the kept (or dropped) lights into a folder");
     exporting->description("Copy or link the kept (or dropped) lights into a folder, for another program.\n\n"
                            "The folder must lie outside the project. Originals are never moved, changed or deleted; "

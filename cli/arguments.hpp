@@ -34,6 +34,9 @@ struct Arguments {
     std::string filter, night;                      ///< grade, export
     bool only_dropped = false;                      ///< grade, export
     bool all_rows = false;                          ///< grade
+    std::filesystem::path html;                     ///< review: a file instead of a server
+    int port = 0;                                   ///< review
+    bool no_open = false;                           ///< review
     std::filesystem::path csv;                      ///< grade
     std::string subject = "lights";                 ///< export
     std::filesystem::path target;                   ///< export: where to

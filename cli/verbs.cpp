@@ -12,6 +12,7 @@
 #include <kasane/project/run.hpp>
 #include <kasane/project/scan.hpp>
 #include <kasane/report/grade_table.hpp>
+#include <kasane/report/review.hpp>
 #include <kasane/report/show.hpp>
 #include <kasane/report/tables.hpp>
 #include <kasane/sky/scenario.hpp>
@@ -19,7 +20,9 @@
 
 #include <fmt/format.h>
 #include <iostream>
+#include <spawn.h>
 #include <sstream>
+#include <unistd.h>
 
 namespace fs = std::filesystem;
 
@@ -225,6 +228,40 @@ int grade(const Arguments& a, const Context& context) {
     return report.clean() ? Exit::done : Exit::done_with_findings;
 }
 
+/// Without a shell, so that nothing in an address is ever interpreted.
+void open_browser(const std::string& address) {
+    const char* display = std::getenv("DISPLAY");
+    const char* wayland = std::getenv("WAYLAND_DISPLAY");
+    if (!display && !wayland) return;
+    std::string program = "xdg-open", argument = address;
+    char* const arguments[] = {program.data(), argument.data(), nullptr};
+    pid_t child = 0;
+    posix_spawnp(&child, program.c_str(), nullptr, nullptr, arguments, environ); // the address is printed all the same
+}
+
+int review(const Arguments& a, const Context& context) {
+    GradeOptions options = grade_options(a);
+    if (!a.html.empty()) {
+        options.previews = true;
+        const GradedProject project(options, context);
+        write_text_safely(a.html, review_file(project));
+        if (a.json)
+            print_json({{"file", a.html.string()}});
+        else
+            std::cout << fmt::format("The page is in {}\n", a.html.string());
+        return Exit::done;
+    }
+    ReviewServer server(options, context, a.port);
+    if (a.json)
+        print_json({{"address", server.address()}});
+    else
+        std::cout << fmt::format("The page is at\n  {}\nand ends with Ctrl-C.\n", server.address());
+    std::cout << std::flush;
+    if (!a.no_open) open_browser(server.address());
+    server.serve();
+    return Exit::done;
+}
+
 int export_lights(const Arguments& a, const Context& context) {
     GradeOptions options;
     options.run = options_of(a);
@@ -276,6 +313,7 @@ int run_verb(const Arguments& a, const Context& context) {
     if (a.verb == "init") return init(a);
     if (a.verb == "show") return show(a, context);
     if (a.verb == "grade") return grade(a, context);
+    if (a.verb == "review") return review(a, context);
     if (a.verb == "export") return export_lights(a, context);
     return demo(a, context);
 }

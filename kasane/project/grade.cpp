@@ -1,8 +1,7 @@
 #include <kasane/project/grade.hpp>
 
 #include <kasane/base/error.hpp>
-#include <kasane/base/output_file.hpp>
-#include <kasane/frames/checks.hpp>
+#include <kasane/image/binning.hpp>
 #include <kasane/image/statistics.hpp>
 #include <kasane/project/group_grading.hpp>
 #include <kasane/project/scan.hpp>
@@ -11,6 +10,7 @@
 #include <cmath>
 #include <fmt/format.h>
 #include <map>
+#include <mutex>
 #include <numeric>
 
 namespace fs = std::filesystem;
@@ -190,39 +190,67 @@ bool GradeReport::clean() const {
     return std::all_of(findings.begin(), findings.end(), [](const Finding& f) { return f.level == Level::note; });
 }
 
-GradeReport grade_project(const GradeOptions& options, const Context& context) {
-    const Stopwatch clock;
+namespace {
+
+const fs::path& existing(const fs::path& folder) {
     std::error_code failed;
-    if (!fs::is_directory(options.run.folder, failed))
-        throw InputError("is not a folder", options.run.folder, "Name the folder that holds the exposures");
+    if (!fs::is_directory(folder, failed))
+        throw InputError("is not a folder", folder, "Name the folder that holds the exposures");
+    return folder;
+}
+
+Recipe recipe_for(const GradeOptions& options) {
+    existing(options.run.folder);
     Recipe recipe = recipe_of(options.run);
-    if (!options.limits.empty()) recipe.grading.limits = options.limits;
-    recipe.grading.limits.insert(recipe.grading.limits.end(), options.more.begin(), options.more.end());
-    for (std::string& text : recipe.grading.limits)
+    auto& limits = recipe.grading.limits;
+    if (!options.limits.empty()) limits = options.limits;
+    limits.insert(limits.end(), options.more.begin(), options.more.end());
+    for (std::string& text : limits)
         text = limit_text(parse_limit(text));
     if (!options.part.empty()) recipe.grading.part = options.part;
-    VerdictFile verdicts = VerdictFile::read(verdict_file(options.run.folder));
-    const fs::path output = output_of(options.run, recipe);
-    Ledger ledger(memory_folder(options.run));
-    PixelCache cache(memory_folder(options.run) / "cache", recipe.cache_bytes);
+    return recipe;
+}
+
+} // namespace
+
+/// What a session needs to stay alive.
+struct GradedProject::Work {
+    Recipe recipe;
+    fs::path output;
+    Ledger ledger;
+    PixelCache cache;
     RunReport run;
-    Scan scan = scan_folder({options.run.folder, output, recipe, &cache, true}, ledger, context);
-    Session session{
-        options.run,         recipe,          cache, output, context, ledger, std::move(scan.exposures), {}, {}, run,
-        std::move(verdicts), options.previews};
-    session.pairing = pair_frames(session.exposures, recipe.pairing);
-    GradeReport report;
-    report.folder = options.run.folder.string();
-    report.output = output.string();
-    report.limits = recipe.grading.limits;
-    report.findings = scan.findings;
-    if (session.pairing.stacks.empty())
-        throw DataError(fmt::format("there are no lights to grade among its {} exposures", session.exposures.size()),
-                        options.run.folder, "Add lights, or see with 'kasane check' what each file was taken for");
-    make_masters(session);
-    Calibrations calibrations(session);
-    const std::vector<Limit> limits = limits_of(session);
-    for (const StackGroup& group : group_stacks(session)) {
+    Scan scan;
+    Session session;
+    Calibrations calibrations;
+    std::vector<const StackPlan*> plans; ///< as report.stacks
+    mutable std::mutex mutex;            ///< of calibrations
+
+    Work(const GradeOptions& options, const Context& context)
+        : recipe(recipe_for(options)), output(output_of(options.run, recipe)), ledger(memory_folder(options.run)),
+          cache(memory_folder(options.run) / "cache", recipe.cache_bytes),
+          scan(scan_folder({options.run.folder, output, recipe, &cache, true}, ledger, context)),
+          session{options.run,
+                  recipe,
+                  cache,
+                  output,
+                  context,
+                  ledger,
+                  scan.exposures,
+                  {},
+                  {},
+                  run,
+                  VerdictFile::read(verdict_file(options.run.folder)),
+                  options.previews},
+          calibrations(session) {
+        session.pairing = pair_frames(session.exposures, recipe.pairing);
+        if (session.pairing.stacks.empty())
+            throw DataError(
+                fmt::format("there are no lights to grade among its {} exposures", session.exposures.size()),
+                options.run.folder, "Add lights, or see with 'kasane check' what each file was taken for");
+    }
+
+    void grade(const StackGroup& group, const std::vector<Limit>& limits, GradeReport& report) {
         GradedGroup graded = grade_group(session, calibrations, group, remembered_reference(session, group));
         const Exposure& first = session.exposures[session.pairing.stacks[group.stacks.front()].lights.front().exposure];
         add_drifts(group, graded, arcsec_of(session, first), report);
@@ -241,12 +269,76 @@ GradeReport grade_project(const GradeOptions& options, const Context& context) {
             describe_nights(stack);
             describe_cost(stack);
             report.stacks.push_back(std::move(stack));
+            plans.push_back(&plan);
         }
     }
-    for (const auto& list : {session.pairing.findings, run.findings, session.verdicts.unused(session.exposures)})
+};
+
+GradedProject::GradedProject(const GradeOptions& options, const Context& context) {
+    const Stopwatch clock;
+    work_ = std::make_unique<Work>(options, context);
+    Session& s = work_->session;
+    report.folder = options.run.folder.string();
+    report.output = work_->output.string();
+    report.limits = work_->recipe.grading.limits;
+    report.findings = work_->scan.findings;
+    make_masters(s);
+    const std::vector<Limit> limits = limits_of(s);
+    for (const StackGroup& group : group_stacks(s))
+        work_->grade(group, limits, report);
+    for (const auto& list : {s.pairing.findings, work_->run.findings, s.verdicts.unused(s.exposures)})
         report.findings.insert(report.findings.end(), list.begin(), list.end());
+    work_->ledger.let_go();
     report.time = clock.seconds();
-    return report;
+}
+
+GradedProject::~GradedProject() = default;
+
+FramePicture GradedProject::picture(std::size_t stack, std::size_t frame, const Region& part, bool raw) const {
+    if (stack >= work_->plans.size() || frame >= work_->plans[stack]->lights.size())
+        throw UsageError("there is no such exposure", {}, {});
+    const LightPlan& plan = work_->plans[stack]->lights[frame];
+    const auto measures = report.stacks[stack].frames[frame].measures;
+    std::shared_ptr<const FrameView> view;
+    {
+        const std::lock_guard lock(work_->mutex);
+        view = work_->calibrations.view(plan, measures ? std::shared_ptr<const OwnCorrections>(measures, &measures->own)
+                                                       : nullptr);
+    }
+    if (raw) {
+        CalibrationSet nothing;
+        nothing.cfa = view->source().calibration().cfa;
+        view = std::make_shared<const FrameView>(
+            std::make_shared<const CalibratedView>(view->source().shared_raw(), std::move(nothing)), view->method());
+    }
+    constexpr int kMostCrop = 2000, kSmall = 900; // pixels
+    const bool whole = part.empty();
+    const Region wanted = whole ? view->bounds() : intersect(part, view->bounds());
+    if (wanted.empty() || (!whole && (wanted.width > kMostCrop || wanted.height > kMostCrop)))
+        throw UsageError("this part does not lie in the frame, or is too large", {}, {});
+    const int factor = whole ? std::max(1, (std::max(wanted.width, wanted.height) + kSmall - 1) / kSmall) : 1;
+    Image pixels(wanted.width / factor, wanted.height / factor, view->planes());
+    for (int y = 0; y < pixels.height(); ++y) { // a row of squares at a time: a whole frame never counts
+        const Region band{wanted.x, wanted.y + y * factor, pixels.width() * factor, factor};
+        Image rows(band.width, band.height, view->planes());
+        std::vector<View<float>> out;
+        for (int p = 0; p < view->planes(); ++p)
+            out.push_back(rows.plane(p));
+        view->read(band, out);
+        for (int p = 0; p < view->planes(); ++p)
+            average_down(rows.plane(p), factor, pixels.plane(p).crop({0, y, pixels.width(), 1}));
+    }
+    view->release();
+    const PreviewScale& known = report.stacks[stack].frames[frame].preview_scale;
+    FramePicture picture;
+    picture.scale = raw || known.planes != pixels.planes() ? choose_preview_scale(pixels, factor) : known;
+    picture.scale.factor = factor;
+    picture.pixels = encode_preview(pixels, picture.scale);
+    return picture;
+}
+
+GradeReport grade_project(const GradeOptions& options, const Context& context) {
+    return std::move(GradedProject(options, context).report);
 }
 
 void judge_again(GradeReport& report, const std::vector<std::string>& texts) {

@@ -86,6 +86,33 @@ struct GradeOptions {
 /// previews, nothing else. Throws as run_project does, and UsageError for limits that make no sense.
 GradeReport grade_project(const GradeOptions& options, const Context& context);
 
+/// A part of one exposure for the screen.
+struct FramePicture {
+    Raster<std::uint8_t> pixels;
+    PreviewScale scale; ///< what the bytes mean
+};
+
+/// A project that was graded and whose exposures can be looked at. It lets go of the ledger after grading, so that
+/// other work can go on. The options and the context must outlive it. Thread-safe.
+class GradedProject {
+public:
+    /// Throws as grade_project does.
+    GradedProject(const GradeOptions& options, const Context& context);
+    ~GradedProject();
+    GradedProject(const GradedProject&) = delete;
+    GradedProject& operator=(const GradedProject&) = delete;
+
+    GradeReport report;
+
+    /// `part` of the frame's grid at full size (at most 2000 x 2000 pixels), or the whole frame in small where it is
+    /// empty; calibrated, or as it came from the camera. Throws InputError; UsageError for what is not there.
+    FramePicture picture(std::size_t stack, std::size_t frame, const Region& part, bool raw) const;
+
+private:
+    struct Work;
+    std::unique_ptr<Work> work_;
+};
+
 /// Judges again with other limits and decisions, from the figures alone.
 void judge_again(GradeReport& report, const std::vector<std::string>& limits);
 

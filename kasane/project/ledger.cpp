@@ -117,6 +117,12 @@ Ledger::Ledger(const fs::path& folder, Use use) {
     }
 }
 
+void Ledger::let_go() {
+    if (database_) database_->writes = false;
+    if (lock_ >= 0) ::close(lock_);
+    lock_ = -1;
+}
+
 Ledger::~Ledger() {
     database_.reset();
     if (lock_ >= 0) ::close(lock_);

@@ -26,6 +26,9 @@ public:
     Ledger(const Ledger&) = delete;
     Ledger& operator=(const Ledger&) = delete;
 
+    /// Ends the work: others may, and nothing more is written.
+    void let_go();
+
     bool was_damaged() const { return was_damaged_; }
 
     /// A file as it was when its header was read. `record` and `look` are bytes of the caller's.

@@ -1,0 +1,237 @@
+// What the review page is given.
+#include <kasane/report/review.hpp>
+
+#include <kasane/base/error.hpp>
+#include <kasane/io/jpeg.hpp>
+#include <kasane/io/reader.hpp>
+#include <kasane/report/page_assets.hpp>
+
+#include <algorithm>
+#include <cmath>
+#include <fmt/format.h>
+#include <set>
+
+namespace kasane {
+
+namespace {
+
+nlohmann::json number(double v) {
+    return std::isfinite(v) ? nlohmann::json(std::stod(fmt::format("{:.6g}", v))) : nlohmann::json(nullptr);
+}
+
+nlohmann::json condition_json(const Condition& c) {
+    static const char* references[] = {"", "median", "best"};
+    return {{"measure", static_cast<int>(c.measure)},
+            {"above", c.above},
+            {"equal", c.or_equal},
+            {"number", c.bound.number},
+            {"reference", references[static_cast<int>(c.bound.reference)]},
+            {"night", c.bound.of_night},
+            {"spreads", c.bound.spreads}};
+}
+
+nlohmann::json limit_json(const std::string& text) {
+    const Limit limit = parse_limit(text);
+    nlohmann::json conditions = nlohmann::json::array();
+    for (const Condition& c : limit.conditions)
+        conditions.push_back(condition_json(c));
+    nlohmann::json out = {{"conditions", conditions}, {"filters", limit.filters}, {"night", limit.night}};
+    if (limit.ranking)
+        out["ranking"] = {{"count", limit.ranking->count},
+                          {"percent", limit.ranking->percent},
+                          {"by", static_cast<int>(limit.ranking->by)}};
+    return out;
+}
+
+/// [median, spread, best] of every measure.
+nlohmann::json distribution_json(const Distributions& d, const std::string& night, bool of_night) {
+    nlohmann::json out = nlohmann::json::array();
+    for (int m = 0; m < kMeasures; ++m) {
+        const Distribution& one = d.of(static_cast<Measure>(m), night, of_night);
+        out.push_back({number(one.median), number(one.spread), number(one.best)});
+    }
+    return out;
+}
+
+nlohmann::json frame_json(const FrameGrade& f) {
+    nlohmann::json values = nlohmann::json::array(), zones = nlohmann::json::array(), streaks = nlohmann::json::array();
+    for (const double v : f.figures.value)
+        values.push_back(number(v));
+    for (const Zone& z : f.shape.zones)
+        zones.push_back({z.stars, number(z.fwhm), number(z.eccentricity), number(z.angle)});
+    for (const Streak& s : f.streaks)
+        streaks.push_back({number(s.x0), number(s.y0), number(s.x1), number(s.y1)});
+    nlohmann::json out = {{"file", f.path},
+                          {"night", f.night},
+                          {"start", f.start},
+                          {"time", f.time ? nlohmann::json(*f.time) : nlohmann::json(nullptr)},
+                          {"filter", f.filter},
+                          {"v", values},
+                          {"info", f.contribution.information},
+                          {"worth", number(f.contribution.worth)},
+                          {"seconds", f.contribution.seconds},
+                          {"hindrance", f.verdict.author == Author::impossible ? f.verdict.reason : ""},
+                          {"zones", zones},
+                          {"streaks", streaks},
+                          {"preview", !f.preview.empty()}};
+    if (f.decision) out["decision"] = {{"keep", f.decision->keep}, {"note", f.decision->note}};
+    if (f.to_frame) out["affine"] = f.to_frame->coefficients();
+    if (f.measures) {
+        out["width"] = f.measures->width;
+        out["height"] = f.measures->height;
+    }
+    if (f.preview_scale.planes > 0) {
+        const PreviewScale& s = f.preview_scale;
+        out["scale"] = {{"factor", s.factor}, {"planes", s.planes}, {"zero", s.zero},
+                        {"soft", s.softness}, {"low", s.low},       {"high", s.high}};
+    }
+    return out;
+}
+
+} // namespace
+
+nlohmann::json review_data(const GradeReport& report) {
+    nlohmann::json measures = nlohmann::json::array(), limits = nlohmann::json::array(),
+                   stacks = nlohmann::json::array(), drifts = nlohmann::json::array(),
+                   standard = nlohmann::json::array();
+    for (int m = 0; m < kMeasures; ++m) {
+        const MeasureInfo& info = measure_info(static_cast<Measure>(m));
+        measures.push_back({{"name", info.name},
+                            {"unit", info.unit},
+                            {"meaning", info.meaning},
+                            {"digits", info.digits},
+                            {"better", info.better}});
+    }
+    for (const std::string& l : report.limits)
+        limits.push_back(limit_json(l));
+    for (const std::string& l : standard_limits())
+        standard.push_back(limit_json(l));
+    for (const StackGrade& s : report.stacks) {
+        std::vector<const Figures*> figures;
+        std::vector<std::string> nights;
+        std::set<std::string> names;
+        nlohmann::json frames = nlohmann::json::array(), by_night = nlohmann::json::object();
+        for (const FrameGrade& f : s.frames) {
+            frames.push_back(frame_json(f));
+            names.insert(f.night);
+            if (!f.measures || f.verdict.author == Author::impossible) continue;
+            figures.push_back(&f.figures);
+            nights.push_back(f.night);
+        }
+        const Distributions d(figures, nights);
+        for (const std::string& night : names)
+            by_night[night] = distribution_json(d, night, true);
+        stacks.push_back({{"name", s.name},
+                          {"target", s.target},
+                          {"filter", s.filter},
+                          {"width", s.width},
+                          {"height", s.height},
+                          {"frames", frames},
+                          {"distribution", distribution_json(d, "", false)},
+                          {"nights", by_night}});
+    }
+    for (const NightDrift& d : report.drifts)
+        drifts.push_back({{"night", d.night}, {"diagnosis", d.drift.diagnosis}});
+    return {{"folder", std::filesystem::path(report.folder).filename().string()},
+            {"measures", measures},
+            {"limits", limits},
+            {"standard", standard},
+            {"stacks", stacks},
+            {"drifts", drifts}};
+}
+
+namespace {
+
+void replace(std::string& text, const std::string& what, std::string_view with) {
+    if (const auto at = text.find(what); at != std::string::npos) text.replace(at, what.size(), with);
+}
+
+/// JSON inside a script element: nothing in it can end the element.
+std::string script_safe(std::string json) {
+    std::string out;
+    out.reserve(json.size());
+    for (const char c : json)
+        if (c == '<')
+            out += "\\u003c";
+        else
+            out += c;
+    return out;
+}
+
+std::string base64(const std::string& bytes) {
+    static const char* letters = "ABCDEFGHIJKLMNOPQRSTUVWXYZabcdefghijklmnopqrstuvwxyz0123456789+/";
+    std::string out;
+    for (std::size_t i = 0; i < bytes.size(); i += 3) {
+        std::uint32_t v = 0;
+        for (std::size_t k = 0; k < 3; ++k)
+            v = v << 8 | (i + k < bytes.size() ? static_cast<unsigned char>(bytes[i + k]) : 0);
+        for (std::size_t k = 0; k < 4; ++k)
+            out += i + k <= bytes.size() ? letters[v >> (18 - 6 * k) & 63] : '=';
+    }
+    return out;
+}
+
+/// The preview in the cache, smaller still. Bytes average well enough: they are nearly linear where the sky is.
+std::string thumbnail(const std::string& file, int& factor) {
+    constexpr int kLonger = 450; // pixels
+    const auto reader = open_frame(file);
+    factor = std::max(1, (std::max(reader->width(), reader->height()) + kLonger - 1) / kLonger);
+    Raster<std::uint8_t> small(reader->width() / factor, reader->height() / factor, reader->planes());
+    for (int p = 0; p < reader->planes(); ++p) {
+        const Image image = read_plane(*reader, p);
+        for (int y = 0; y < small.height(); ++y)
+            for (int x = 0; x < small.width(); ++x) {
+                float sum = 0;
+                for (int j = 0; j < factor; ++j)
+                    for (int i = 0; i < factor; ++i)
+                        sum += image(x * factor + i, y * factor + j);
+                small(x, y, p) = static_cast<std::uint8_t>(std::lround(sum / static_cast<float>(factor * factor)));
+            }
+    }
+    return base64(encode_jpeg(small, 75));
+}
+
+} // namespace
+
+std::string review_file(const GradedProject& project) {
+    nlohmann::json data = review_data(project.report);
+    data["alone"] = true;
+    for (std::size_t s = 0; s < project.report.stacks.size(); ++s)
+        for (std::size_t i = 0; i < project.report.stacks[s].frames.size(); ++i) {
+            const FrameGrade& f = project.report.stacks[s].frames[i];
+            auto& out = data["stacks"][s]["frames"][i];
+            if (!f.preview.empty()) {
+                int factor = 1;
+                try {
+                    out["image"] = thumbnail(f.preview, factor);
+                    out["scale"]["factor"] = f.preview_scale.factor * factor;
+                } catch (const InputError&) {
+                    out["preview"] = false;
+                }
+            }
+            if (f.measures) out["stars"] = review_stars(f, 80);
+        }
+    std::string page(page_asset("review.html"));
+    replace(page, "<link rel=\"stylesheet\" href=\"review.css\">",
+            "<style>" + std::string(page_asset("review.css")) + "</style>");
+    const std::string shown = script_safe(data.dump(-1, ' ', false, nlohmann::json::error_handler_t::replace));
+    for (const char* script : {"chart.min.js", "judging.js", "pictures.js", "review.js"})
+        replace(page, fmt::format("<script src=\"{}\"></script>", script),
+                fmt::format("<script>{}{}</script>",
+                            std::string_view(script) == "judging.js" ? "window.kasaneData = " + shown + ";\n" : "",
+                            page_asset(script)));
+    return page;
+}
+
+nlohmann::json review_stars(const FrameGrade& frame, std::size_t most) {
+    nlohmann::json out = nlohmann::json::array();
+    if (!frame.measures) return out;
+    for (const Star& s : frame.measures->main().stars) {
+        if (out.size() == most) break;
+        out.push_back({std::round(10 * s.x) / 10, std::round(10 * s.y) / 10, std::round(100 * s.fwhm) / 100,
+                       std::round(100 * s.eccentricity) / 100, std::round(s.angle), s.saturated});
+    }
+    return out;
+}
+
+} // namespace kasane

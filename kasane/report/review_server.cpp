@@ -1,0 +1,292 @@
+#include <kasane/report/review.hpp>
+
+#include <kasane/base/error.hpp>
+#include <kasane/base/output_file.hpp>
+#include <kasane/io/jpeg.hpp>
+#include <kasane/project/recipe_edit.hpp>
+#include <kasane/report/page_assets.hpp>
+
+#include <array>
+#include <charconv>
+#include <fmt/format.h>
+#include <fstream>
+#include <httplib.h>
+#include <mutex>
+#include <random>
+#include <sstream>
+#include <thread>
+
+namespace fs = std::filesystem;
+
+namespace kasane {
+
+namespace {
+
+std::string random_token() {
+    std::random_device device; // the system's own source
+    std::string out;
+    for (int i = 0; i < 4; ++i)
+        out += fmt::format("{:08x}", device());
+    return out;
+}
+
+/// A file as it is now; nothing if it is not there.
+std::optional<std::string> content_of(const fs::path& file) {
+    std::error_code failed;
+    if (!fs::exists(file, failed)) return std::nullopt;
+    std::ifstream in(file, std::ios::binary);
+    std::stringstream text;
+    text << in.rdbuf();
+    if (!in) throw InputError("cannot be read", file, "Check that the file may be read");
+    return text.str();
+}
+
+void restore(const fs::path& file, const std::optional<std::string>& content) {
+    if (content) return write_text_safely(file, *content);
+    std::error_code failed;
+    fs::remove(file, failed);
+}
+
+int number_of(const std::string& text) {
+    int v = -1;
+    const auto [end, error] = std::from_chars(text.data(), text.data() + text.size(), v);
+    return error == std::errc{} && end == text.data() + text.size() ? v : -1;
+}
+
+constexpr const char* kJson = "application/json";
+
+} // namespace
+
+struct ReviewServer::Service {
+    const Context& context;
+    GradeOptions options;
+    GradedProject project;
+    httplib::Server server;
+    std::string token = random_token();
+    int port = 0;
+    std::mutex mutex; ///< of the report and the history
+
+    struct Step { ///< what an acceptance replaced, and by what
+        std::optional<std::string> verdicts_before, recipe_before, verdicts_after, recipe_after;
+    };
+    std::vector<Step> history;
+
+    Service(const GradeOptions& o, const Context& c, int wanted) : context(c), options(o), project(options, c) {
+        route();
+        const char* kLoopback = "127.0.0.1";
+        port = wanted > 0 ? (server.bind_to_port(kLoopback, wanted) ? wanted : -1) : server.bind_to_any_port(kLoopback);
+        if (port <= 0)
+            throw OutputError(fmt::format("the page cannot be served on port {}", wanted), {},
+                              "Another program may use it; leave --port out to take any free one");
+    }
+
+    std::string address() const { return fmt::format("http://127.0.0.1:{}/{}/", port, token); }
+
+    fs::path verdicts() const { return verdict_file(options.run.folder); }
+    fs::path recipe() const { return recipe_file(options.run.folder); }
+
+    /// Only this machine's browser with this session's token, and pages of our own.
+    bool refused(const httplib::Request& request, httplib::Response& response) const {
+        const std::string host = request.get_header_value("Host"), origin = request.get_header_value("Origin");
+        const bool local = host == fmt::format("127.0.0.1:{}", port) || host == fmt::format("localhost:{}", port);
+        const bool own = origin.empty() || origin == "http://" + host;
+        std::string_view path = request.path;
+        const bool known = path.starts_with("/" + token + "/");
+        if (local && own && known) return false;
+        response.status = 403;
+        response.set_content("This address is not for you. Open the one that 'kasane review' printed.\n", "text/plain");
+        return true;
+    }
+
+    void route() {
+        server.set_payload_max_length(16 << 20);
+        server.set_pre_routing_handler([this](const httplib::Request& q, httplib::Response& r) {
+            r.set_header(
+                "Content-Security-Policy",
+                "default-src 'none'; script-src 'self'; style-src 'self' 'unsafe-inline'; img-src 'self' blob: data:; "
+                "connect-src 'self'; base-uri 'none'; form-action 'none'; frame-ancestors 'none'");
+            r.set_header("X-Content-Type-Options", "nosniff");
+            r.set_header("Referrer-Policy", "no-referrer");
+            r.set_header("Cache-Control", "no-store");
+            return refused(q, r) ? httplib::Server::HandlerResponse::Handled
+                                 : httplib::Server::HandlerResponse::Unhandled;
+        });
+        server.set_exception_handler([](const httplib::Request&, httplib::Response& r, std::exception_ptr e) {
+            std::string text = "something unexpected", remedy;
+            r.status = 500;
+            try {
+                std::rethrow_exception(e);
+            } catch (const UsageError& u) {
+                text = u.what();
+                r.status = 400;
+            } catch (const std::exception& other) {
+                text = other.what();
+            } catch (...) {
+            }
+            r.set_content(json_text({{"error", text}}), kJson);
+        });
+        const std::string base = "/" + token;
+        asset(base + "/", "review.html", "text/html; charset=utf-8");
+        asset(base + "/review.css", "review.css", "text/css; charset=utf-8");
+        for (const char* script : {"chart.min.js", "judging.js", "pictures.js", "review.js"})
+            asset(base + "/" + script, script, "text/javascript; charset=utf-8");
+        server.Get(base + "/data.json", [this](const auto&, auto& r) {
+            const std::lock_guard lock(mutex);
+            auto data = review_data(project.report);
+            data["undo"] = history.size();
+            r.set_content(json_text(data), kJson);
+        });
+        server.Get(base + R"(/preview/(\d+)/(\d+))", [this](const auto& q, auto& r) { preview(q, r); });
+        server.Get(base + R"(/picture/(\d+)/(\d+))", [this](const auto& q, auto& r) { picture(q, r); });
+        server.Get(base + R"(/stars/(\d+)/(\d+))", [this](const auto& q, auto& r) {
+            const std::lock_guard lock(mutex);
+            constexpr std::size_t kMost = 500;
+            if (const FrameGrade* f = frame_of(q)) return r.set_content(json_text(review_stars(*f, kMost)), kJson);
+            r.status = 404;
+        });
+        server.Post(base + "/accept", [this](const auto& q, auto& r) { accept(q, r); });
+        server.Post(base + "/undo", [this](const auto&, auto& r) { undo(r); });
+    }
+
+    void asset(const std::string& path, const char* name, const char* type) {
+        server.Get(path, [name, type](const auto&, auto& r) {
+            const std::string_view bytes = page_asset(name);
+            r.set_content(bytes.data(), bytes.size(), type);
+        });
+    }
+
+    bool place_of(const httplib::Request& q, std::size_t& stack, std::size_t& frame) const {
+        const int s = number_of(q.matches[1]), f = number_of(q.matches[2]);
+        if (s < 0 || f < 0 || static_cast<std::size_t>(s) >= project.report.stacks.size()) return false;
+        stack = static_cast<std::size_t>(s);
+        frame = static_cast<std::size_t>(f);
+        return frame < project.report.stacks[stack].frames.size();
+    }
+    const FrameGrade* frame_of(const httplib::Request& q) const {
+        std::size_t s = 0, f = 0;
+        return place_of(q, s, f) ? &project.report.stacks[s].frames[f] : nullptr;
+    }
+
+    void preview(const httplib::Request& q, httplib::Response& r) {
+        const FrameGrade* f = frame_of(q);
+        const auto bytes = f && !f->preview.empty() ? content_of(f->preview) : std::nullopt;
+        if (!bytes) {
+            r.status = 404;
+            return;
+        }
+        r.set_header("Cache-Control", "private, max-age=86400, immutable");
+        r.set_content(*bytes, "image/jpeg");
+    }
+
+    void picture(const httplib::Request& q, httplib::Response& r) {
+        std::size_t s = 0, f = 0;
+        if (!place_of(q, s, f)) {
+            r.status = 404;
+            return;
+        }
+        const auto value = [&](const char* name) { return q.has_param(name) ? number_of(q.get_param_value(name)) : 0; };
+        const Region part{value("x"), value("y"), value("w"), value("h")};
+        const FramePicture p = project.picture(s, f, part, q.get_param_value("raw") == "1");
+        r.set_header("Kasane-Scale", json_text({{"factor", p.scale.factor},
+                                                {"planes", p.scale.planes},
+                                                {"zero", p.scale.zero},
+                                                {"soft", p.scale.softness},
+                                                {"low", p.scale.low},
+                                                {"high", p.scale.high}}));
+        r.set_content(encode_jpeg(p.pixels, 90), "image/jpeg");
+    }
+
+    /// {"decisions": [{"stack": 0, "frame": 3, "verdict": "drop", "note": ""}], "limits": ["..."] or null}
+    void accept(const httplib::Request& q, httplib::Response& r) {
+        const std::lock_guard lock(mutex);
+        std::vector<VerdictChange> changes;
+        std::optional<std::vector<std::string>> limits;
+        try {
+            const auto body = nlohmann::json::parse(q.body);
+            for (const auto& d : body.at("decisions")) {
+                const auto s = d.at("stack").get<std::size_t>(), f = d.at("frame").get<std::size_t>();
+                const auto word = d.at("verdict").get<std::string>();
+                if (s >= project.report.stacks.size() || f >= project.report.stacks[s].frames.size() ||
+                    (word != "keep" && word != "drop" && word != "auto"))
+                    throw UsageError("a decision names no exposure of this project", {}, {});
+                const FrameGrade& frame = project.report.stacks[s].frames[f];
+                changes.push_back(
+                    {frame.path, frame.content,
+                     word == "auto" ? std::nullopt : std::optional(Decision{word == "keep", d.value("note", "")})});
+            }
+            if (!body.at("limits").is_null()) limits = body.at("limits").get<std::vector<std::string>>();
+        } catch (const nlohmann::json::exception&) {
+            throw UsageError("the page sent what makes no sense", {}, "Load it again");
+        }
+        Step step{content_of(verdicts()), content_of(recipe()), {}, {}};
+        std::optional<std::string> new_recipe;
+        if (limits) new_recipe = recipe_with_limits(step.recipe_before.value_or(""), *limits, recipe());
+        if (!changes.empty()) save_verdicts(options.run.folder, changes);
+        if (new_recipe) write_text_safely(recipe(), *new_recipe);
+        step.verdicts_after = content_of(verdicts());
+        step.recipe_after = content_of(recipe());
+        history.push_back(std::move(step));
+        read_again(r);
+    }
+
+    void undo(httplib::Response& r) {
+        const std::lock_guard lock(mutex);
+        if (history.empty()) throw UsageError("there is nothing to undo", {}, {});
+        const Step& step = history.back();
+        for (const auto& [file, after] :
+             {std::pair(verdicts(), step.verdicts_after), std::pair(recipe(), step.recipe_after)})
+            if (content_of(file) != after)
+                throw UsageError("has been changed since by somebody else, so that it is not set back", file,
+                                 "Edit it by hand, then load the page again");
+        restore(verdicts(), step.verdicts_before);
+        restore(recipe(), step.recipe_before);
+        history.pop_back();
+        read_again(r);
+    }
+
+    /// Judges by what the files say now.
+    void read_again(httplib::Response& r) {
+        const VerdictFile file = VerdictFile::read(verdicts());
+        for (StackGrade& s : project.report.stacks)
+            for (FrameGrade& f : s.frames) {
+                Exposure e;
+                e.path = f.path;
+                e.fingerprint = f.content;
+                f.decision = file.decision(e);
+            }
+        judge_again(project.report, read_recipe(options.run.folder).grading.limits);
+        auto data = review_data(project.report);
+        data["undo"] = history.size();
+        r.set_content(json_text(data), kJson);
+    }
+};
+
+ReviewServer::ReviewServer(const GradeOptions& options, const Context& context, int port) {
+    GradeOptions with_previews = options;
+    with_previews.previews = true;
+    service_ = std::make_unique<Service>(with_previews, context, port);
+}
+
+ReviewServer::~ReviewServer() {
+    stop();
+}
+
+std::string ReviewServer::address() const {
+    return service_->address();
+}
+
+void ReviewServer::serve() {
+    std::jthread watch([this](const std::stop_token& token) {
+        while (!token.stop_requested()) {
+            if (service_->context.workers.cancel().requested()) service_->server.stop();
+            std::this_thread::sleep_for(std::chrono::milliseconds(100));
+        }
+    });
+    service_->server.listen_after_bind();
+}
+
+void ReviewServer::stop() {
+    service_->server.stop();
+}
+
+} // namespace kasane
