@@ -48,7 +48,7 @@ public:
         const Ranking& r = *limit.ranking;
         std::vector<std::size_t> order;
         for (std::size_t i = 0; i < stack_.size(); ++i)
-            if (stack_[i].figures && stack_[i].hindrance.empty() && verdicts_[i].limits.empty() &&
+            if (stack_[i].figures && stack_[i].hindrance.empty() && verdicts_[i].limits.empty() && !stack_[i].person &&
                 concerns(limit, stack_[i]))
                 order.push_back(i);
         const int better = measure_info(r.by).better;

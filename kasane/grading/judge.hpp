@@ -33,7 +33,7 @@ struct Verdict {
 };
 
 /// Judges the exposures of one stack together. A verdict of a person stands; what cannot be measured or registered
-/// cannot be kept by anyone. Rankings rank what the other limits leave.
+/// cannot be kept by anyone. Rankings rank what the other limits and people leave to them.
 std::vector<Verdict> judge(const std::vector<Candidature>& stack, const std::vector<Limit>& limits);
 
 /// What usually makes a measure bad, in words: "cloud or haze".

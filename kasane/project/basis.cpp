@@ -73,7 +73,7 @@ std::vector<std::string> Basis::changes_since(const std::string& former) const {
     for (const auto& [name, value] : set_now) {
         const auto it = set_before.find(name);
         if (it != set_before.end() && it->second == value) continue;
-        if (name == "pairing") continue; // told below, if nothing else explains it
+        if (name == "pairing" || name == "verdicts") continue; // told below, if nothing else explains it
         if (name == "numerics") {
             out.push_back("this version of Kasane computes in another way");
         } else if (name.starts_with("master ") || (name.starts_with("offset ") && name != "offset_level")) {
@@ -92,6 +92,11 @@ std::vector<std::string> Basis::changes_since(const std::string& former) const {
             out.push_back(name.starts_with("master ") || name.starts_with("offset ")
                               ? fmt::format("{} is no longer used", name.substr(7))
                               : fmt::format("{} is no longer set", name));
+    const auto other = [&](const char* name) {
+        return set_before.count(name) && set_now.count(name) && set_before.at(name) != set_now.at(name);
+    };
+    if (out.empty() && other("verdicts") && !other("pairing"))
+        out.push_back("other exposures may be kept: limits or verdicts by hand have changed");
     if (out.empty() && set_before != set_now) out.push_back("the lights are paired or read in another way");
     return out;
 }

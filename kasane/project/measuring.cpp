@@ -241,7 +241,9 @@ std::vector<Measured> measure_lights(Session& s, Calibrations& calibrations,
                         measure_exposure(*views[k], options_for(s, light), &preview));
                     const std::string key = measure_key(s, calibrations, light);
                     keep_preview(s, key, preview);
-                    s.ledger.set_fact(key, "measures", encode(*measures));
+                    const std::string bytes = encode(*measures);
+                    s.ledger.set_fact(key, "measures", bytes);
+                    measures = decode(bytes); // as they will be read the next time, to the last bit
                     s.note_content(light.exposure, views[k]->source().raw());
                     m.measures = std::move(measures);
                 } catch (const InputError& e) {

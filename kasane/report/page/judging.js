@@ -28,11 +28,13 @@ Kasane.concerns = function (limit, frame) {
 Kasane.judge = function (stack, limits, measures, decisionOf) {
   const frames = stack.frames, verdicts = frames.map(() => ({ keep: true, by: "", hits: [] }));
   limits.forEach((limit, k) => {
-    if (limit.ranking) return;
+    if (limit.ranking || limit.off) return;
+    const bounds = new Map(); // by night
     frames.forEach((frame, i) => {
-      if (frame.width && Kasane.concerns(limit, frame) &&
-          limit.conditions.every(c => Kasane.holds(c, frame.v[c.measure], Kasane.boundOf(c, stack, frame.night))))
-        verdicts[i].hits.push(k);
+      if (!frame.width || !Kasane.concerns(limit, frame)) return;
+      let own = bounds.get(frame.night);
+      if (!own) bounds.set(frame.night, own = limit.conditions.map(c => Kasane.boundOf(c, stack, frame.night)));
+      if (limit.conditions.every((c, n) => Kasane.holds(c, frame.v[c.measure], own[n]))) verdicts[i].hits.push(k);
     });
   });
   limits.forEach((limit, k) => {
@@ -40,7 +42,7 @@ Kasane.judge = function (stack, limits, measures, decisionOf) {
     const { count, percent, by } = limit.ranking, better = measures[by].better;
     const value = i => (frames[i].v[by] === null ? -Infinity : better * frames[i].v[by]);
     const order = frames.map((f, i) => i).filter(i => frames[i].width && !frames[i].hindrance &&
-      verdicts[i].hits.length === 0 && Kasane.concerns(limit, frames[i]));
+      verdicts[i].hits.length === 0 && !decisionOf(i) && Kasane.concerns(limit, frames[i]));
     order.sort((a, b) => value(b) - value(a) || a - b);
     const wanted = percent ? Math.ceil(count / 100 * order.length - 1e-9) : Math.floor(count);
     for (const i of order.slice(wanted)) verdicts[i].hits.push(k);

@@ -48,7 +48,10 @@
   function judge() {
     const begin = performance.now();
     S.verdicts = judgeStack(S.stack, S.limits, false);
-    S.saved = Kasane.forecast(stack(), judgeStack(S.stack, D.limits, true), M.fwhm);
+    if (S.savedOf !== stack()) { // what is saved changes with the data alone
+      S.saved = Kasane.forecast(stack(), judgeStack(S.stack, D.limits, true), M.fwhm);
+      S.savedOf = stack();
+    }
     S.now = Kasane.forecast(stack(), S.verdicts, M.fwhm);
     summary();
     strips();
@@ -110,6 +113,7 @@
   }
 
   function mark(c, x, y, verdict, r) {
+    if (verdict.keep && r < 2) { c.fillStyle = C.keep; c.fillRect(x - r, y - r, 2 * r, 2 * r); return; }
     c.beginPath();
     if (verdict.keep) { c.arc(x, y, r, 0, 7); c.fillStyle = C.keep; c.fill(); }
     else {
@@ -353,12 +357,12 @@
   // ---- pictures ----------------------------------------------------------------------------------------------------------
   const starLists = new Map();
   function item(i, label) {
-    const f = stack().frames[i], k = key(i), raw = $("raw").checked && !alone;
-    if ($("stars").checked && !f.stars && !starLists.has(k) && !alone) {
-      starLists.set(k, []);
-      fetch("stars/" + k).then(r => r.json()).then(list => { starLists.set(k, list); redraw(); }).catch(() => {});
+    const f = stack().frames[i], place = key(i), raw = $("raw").checked && !alone;
+    if ($("stars").checked && !f.stars && !starLists.has(place) && !alone) {
+      starLists.set(place, []);
+      fetch("stars/" + place).then(r => r.json()).then(list => { starLists.set(place, list); redraw(); }).catch(() => {});
     }
-    return { frame: f, key: k, inline: f.image, address: raw ? `picture/${k}?raw=1` : "preview/" + k, stars: f.stars || starLists.get(k), label };
+    return { frame: f, key: place, inline: f.image, address: raw ? `picture/${place}?raw=1` : "preview/" + place, stars: f.stars || starLists.get(place), label };
   }
   function extremes() {
     const frames = stack().frames, m = Number(S.sort) || M.worth, sign = D.measures[m].better < 0 ? -1 : 1;
@@ -418,12 +422,12 @@
   function curveOf() {
     const frames = stack().frames, m = Number($("slidemeasure").value), sign = D.measures[m].better < 0 ? 1 : -1;
     const value = i => (frames[i].v[m] === null ? Infinity : sign * frames[i].v[m]);
-    const others = judgeStack(S.stack, S.limits.filter(l => !l.slide), false);
+    const others = S.limits.some(l => l.slide) ? judgeStack(S.stack, S.limits.filter(l => !l.slide), false) : S.verdicts;
     const order = frames.map((f, i) => i).filter(i => others[i].keep && frames[i].info > 0).sort((a, b) => value(b) - value(a) || a - b);
     const f = new Kasane.Forecast(M.fwhm);
     for (const i of order) f.add(frames[i], 1);
     const points = [f.result()];
-    const stepSize = Math.max(1, Math.floor(order.length / 150));
+    const stepSize = Math.max(1, Math.floor(order.length / 100));
     for (let k = 0; k + 1 < order.length; ++k) {
       f.add(frames[order[k]], -1);
       if ((k + 1) % stepSize === 0) points.push(f.result());

@@ -1,0 +1,241 @@
+// The review page: what the server refuses, and the page itself in a real browser.
+#include "support/support.hpp"
+#include "support/webdriver.hpp"
+
+#include <kasane/base/error.hpp>
+#include <kasane/project/recipe.hpp>
+#include <kasane/report/review.hpp>
+
+#include <catch2/catch.hpp>
+#include <fmt/format.h>
+#include <fstream>
+#include <httplib.h>
+#include <iostream>
+#include <thread>
+
+using namespace kasane;
+using namespace kasane::test;
+namespace fs = std::filesystem;
+
+namespace {
+
+constexpr const char* kMarkup = "</script><img src=x onerror=\"window.broken=1\"><b>Nebula";
+constexpr const char* kControl = "\xEE\x80\x89";
+constexpr const char* kEnter = "\xEE\x80\x87";
+
+/// A project of 14 lights, one of them in cloud, whose target's name tries to be markup.
+void write_project(const fs::path& folder) {
+    const Quiet quiet;
+    sky::PlainOptions o = small_options();
+    o.lights = 14;
+    o.calibration = 5;
+    o.dither = 4;
+    sky::Scenario s = sky::plain_scenario(o);
+    s.target = kMarkup;
+    for (sky::Shot& shot : s.shots)
+        if (shot.path.ends_with("L_005.fits")) shot.conditions.transparency = 0.25;
+    sky::write_scenario(s, folder, quiet.context);
+}
+
+/// The server on a thread of its own.
+struct Served {
+    TemporaryFolder folder;
+    Quiet quiet;
+    std::unique_ptr<ReviewServer> server;
+    std::thread thread;
+    explicit Served(const std::function<void(const fs::path&)>& write = write_project) {
+        write(folder / "p");
+        GradeOptions o;
+        o.run.folder = folder / "p";
+        server = std::make_unique<ReviewServer>(o, quiet.context);
+        thread = std::thread([this] { server->serve(); });
+    }
+    ~Served() {
+        server->stop();
+        thread.join();
+    }
+    fs::path project() const { return folder / "p"; }
+    int port() const { return std::stoi(server->address().substr(17)); }
+    std::string base() const { return server->address().substr(server->address().find('/', 8)); }
+    httplib::Client client() const { return httplib::Client("127.0.0.1", port()); }
+};
+
+} // namespace
+
+TEST_CASE("The server answers its own page alone") {
+    const Served s;
+    const auto before = digests(s.project());
+    auto c = s.client();
+    const std::string base = s.base();
+    CHECK(base.size() == 34); // 128 bits
+    CHECK(c.Get(base)->status == 200);
+    CHECK(c.Get(base)->get_header_value("Content-Security-Policy").find("default-src 'none'") == 0);
+    CHECK(c.Get("/")->status == 403);
+    CHECK(c.Get("/data.json")->status == 403);
+    std::string wrong = base;
+    wrong[5] = wrong[5] == '0' ? '1' : '0';
+    CHECK(c.Get(wrong + "data.json")->status == 403);
+    CHECK(c.Get(base + "data.json", {{"Host", "example.org"}})->status == 403);
+    CHECK(c.Get(base + "data.json", {{"Origin", "http://example.org"}})->status == 403);
+    CHECK(c.Post(base + "accept", {{"Origin", "http://example.org"}}, "{}", "application/json")->status == 403);
+    for (const char* path : {"../kasane.toml", "preview/0/../../../../etc/passwd", "preview/0/-1", "preview/0/99",
+                             "preview/9/0", "%2e%2e/%2e%2e/etc/passwd", "picture/0/99", "preview/0/0x"}) {
+        INFO(path);
+        const auto r = c.Get(base + path);
+        CHECK((r->status == 404 || r->status == 403));
+    }
+    CHECK(c.Get(base + "preview/0/0")->body.substr(0, 2) == "\xff\xd8");
+    CHECK(c.Get(base + "picture/0/0?x=10&y=10&w=64&h=48")->status == 200);
+    CHECK(c.Get(base + "picture/0/0?raw=1")->status == 200);
+    CHECK(c.Get(base + "picture/0/0?x=100000&y=0&w=10&h=10")->status == 400);
+    CHECK(c.Get(base + "picture/0/0?x=-5&y=zz&w=1e9&h=99999999999999")->status >= 200);
+    for (const char* body :
+         {"", "[]", "{\"decisions\": 3}",
+          "{\"decisions\": [{\"stack\": 0, \"frame\": 77, \"verdict\": \"drop\"}], \"limits\": null}",
+          "{\"decisions\": [], \"limits\": [\"nonsense > 3\"]}"})
+        CHECK(c.Post(base + "accept", body, "application/json")->status == 400);
+    CHECK(c.Post(base + "undo", "", "application/json")->status == 400);
+    CHECK(digests(s.project()) == before); // nothing came of all that
+}
+
+TEST_CASE("An acceptance is written and can be undone, unless others wrote since") {
+    const Served s;
+    auto c = s.client();
+    const std::string own = "# mine\n[project]\ntime_zone = 1\n";
+    std::ofstream(s.project() / "kasane.toml") << own;
+    const auto post = [&](const std::string& path, const std::string& body) {
+        return c.Post(s.base() + path, body, "application/json");
+    };
+    CHECK(post("accept", R"({"decisions": [{"stack": 0, "frame": 2, "verdict": "drop"}], "limits": ["fwhm > 9 px"]})")
+              ->status == 200);
+    CHECK_THAT(read_file(s.project() / "verdicts.toml"), Catch::Contains("L_003.fits") && Catch::Contains("drop"));
+    CHECK(read_recipe(s.project()).grading.limits == std::vector<std::string>{"fwhm > 9 px"});
+    CHECK_THAT(read_file(s.project() / "kasane.toml"), Catch::StartsWith("# mine"));
+    CHECK(post("undo", "")->status == 200);
+    CHECK(read_file(s.project() / "kasane.toml") == own);
+    CHECK_FALSE(fs::exists(s.project() / "verdicts.toml"));
+    CHECK(post("accept", R"({"decisions": [{"stack": 0, "frame": 2, "verdict": "drop"}], "limits": null})")->status ==
+          200);
+    std::ofstream(s.project() / "verdicts.toml", std::ios::app) << "# a note\n";
+    CHECK(post("undo", "")->status == 400);
+    CHECK_THAT(read_file(s.project() / "verdicts.toml"), Catch::Contains("# a note"));
+}
+
+TEST_CASE("In the browser: limits, verdicts, keys, undo; markup in headers does nothing") {
+    const Served s;
+    Browser b;
+    b.open(s.server->address());
+    REQUIRE(b.wait_for("return document.getElementById('kept') !== null"));
+    CHECK(b.run("return document.getElementById('kept').textContent") == "13 of 14 kept");
+    CHECK(b.run("return document.getElementById('accept').disabled") == true);
+    CHECK(b.wait_for("return kasaneState.S.verdicts.length === 14"));
+    CHECK(b.run("return window.broken === undefined && document.querySelectorAll('img, b b').length === 0") == true);
+    CHECK(b.run("return document.querySelector('#stacks button').title").get<std::string>().find("script") !=
+          std::string::npos); // it is there, as text
+
+    // The page judges as the library does, whatever the limits.
+    const Quiet quiet;
+    for (const std::string limit :
+         {"fwhm > 3.02 px", "stars < 0.9 x best", "worth < median - 1 spread", "best 7 by snr"}) {
+        INFO(limit);
+        GradeOptions o;
+        o.run.folder = s.project();
+        o.limits = {limit};
+        const GradeReport r = grade_project(o, quiet.context);
+        const auto c = s.client().Post(
+            s.base() + "accept", nlohmann::json{{"decisions", nlohmann::json::array()}, {"limits", {limit}}}.dump(),
+            "application/json");
+        REQUIRE(c->status == 200);
+        b.open(s.server->address());
+        REQUIRE(b.wait_for("return document.getElementById('kept') !== null"));
+        CHECK(b.run("return document.getElementById('kept').textContent") ==
+              fmt::format("{} of 14 kept", r.stacks[0].kept.frames));
+        CHECK(b.run("return kasaneState.S.now.noise").get<double>() == Approx(r.stacks[0].kept.noise).epsilon(1e-4));
+        CHECK(b.run("return kasaneState.S.now.fwhm").get<double>() == Approx(r.stacks[0].kept.fwhm).epsilon(1e-4));
+        s.client().Post(s.base() + "undo", "", "application/json");
+    }
+    b.open(s.server->address());
+    REQUIRE(b.wait_for("return document.getElementById('kept') !== null"));
+
+    // A limit is moved: counts follow at once, files only when it is accepted.
+    b.press("3");
+    REQUIRE(b.wait_for("return document.querySelectorAll('#limitlist li').length === 8"));
+    b.run("const i = document.querySelectorAll('#limitlist li')[7].querySelector('input[type=number]'); i.value = 0.5; "
+          "i.dispatchEvent(new Event('input'))"); // fwhm > 0.5 x night median: everything
+    CHECK(b.run("return document.getElementById('kept').textContent") == "0 of 14 kept");
+    CHECK_FALSE(fs::exists(s.project() / "kasane.toml"));
+    b.press(kEnter, kControl);
+    REQUIRE(b.wait_for("return document.getElementById('accept').disabled"));
+    CHECK(read_recipe(s.project()).grading.limits.back() == "fwhm > 0.5 x night median");
+    b.press("z", kControl);
+    REQUIRE(b.wait_for("return document.getElementById('kept').textContent === '13 of 14 kept'"));
+    CHECK_FALSE(fs::exists(s.project() / "kasane.toml"));
+
+    // Flip, drop one, accept, undo: with the keyboard alone.
+    b.press("\xEE\x80\x91"); // home
+    b.press("\xEE\x80\x94"); // right
+    b.press("\xEE\x80\x94");
+    CHECK(b.run("return kasaneState.S.current") == 2);
+    CHECK(b.wait_for("return document.getElementById('caption').textContent.includes('L_003.fits')"));
+    b.press("d");
+    CHECK(b.run("return document.getElementById('kept').textContent") == "12 of 14 kept");
+    b.press(kEnter, kControl);
+    REQUIRE(b.wait_for("return document.getElementById('accept').disabled"));
+    CHECK_THAT(read_file(s.project() / "verdicts.toml"), Catch::Contains("night-1/lights/L_003.fits"));
+    b.press("a");
+    CHECK(b.run("return document.getElementById('kept').textContent") == "13 of 14 kept");
+    b.press("d"); // as it is saved: nothing to accept
+    CHECK(b.run("return document.getElementById('accept').disabled") == true);
+    b.press("z", kControl);
+    REQUIRE(b.wait_for("return document.getElementById('kept').textContent === '13 of 14 kept'"));
+    CHECK_FALSE(fs::exists(s.project() / "verdicts.toml"));
+
+    // Something is drawn, registered or not.
+    const char* kLit = "const c = document.getElementById('picture'), d = c.getContext('2d').getImageData(0, 0, "
+                       "c.width, c.height).data;"
+                       "let n = 0; for (let i = 0; i < d.length; i += 4) n += d[i] > 20; return n > 5000";
+    CHECK(b.wait_for(kLit));
+    b.press("r");
+    b.press("o");
+    CHECK(b.wait_for(kLit));
+}
+
+TEST_CASE("The page as one file works without a server") {
+    const TemporaryFolder folder;
+    write_project(folder / "p");
+    CHECK(shell(fmt::format("{{kasane}} review {} -q --html {}", (folder / "p").string(),
+                            (folder / "review.html").string()))
+              .status == 0);
+    const std::string page = read_file(folder / "review.html");
+    CHECK_THAT(page, !Catch::Contains("src=\"") || Catch::Contains("</script>"));
+    Browser b;
+    b.open("file://" + (folder / "review.html").string());
+    REQUIRE(b.wait_for("return document.getElementById('kept') !== null"));
+    CHECK(b.run("return window.broken === undefined") == true);
+    b.press("d");
+    b.press(kEnter, kControl);
+    REQUIRE(b.wait_for("return document.getElementById('export').open"));
+    CHECK_THAT(b.run("return document.querySelector('#export textarea').value").get<std::string>(),
+               Catch::Contains("[[verdict]]") && Catch::Contains("verdict = \"drop\""));
+}
+
+TEST_CASE("Three thousand exposures stay fluid") {
+    const Served s;
+    Browser b;
+    b.open(s.server->address());
+    REQUIRE(b.wait_for("return document.getElementById('kept') !== null"));
+    // The same exposures again and again, with other values.
+    b.run(
+        "const D = kasaneState.data(), st = D.stacks[0], one = st.frames; st.frames = [];"
+        "for (let i = 0; i < 3000; ++i) { const f = JSON.parse(JSON.stringify(one[i % one.length])); f.time += 200 * i;"
+        "f.v = f.v.map(v => v === null ? v : v * (1 + 0.1 * Math.sin(i * 1.7))); st.frames.push(f); } "
+        "kasaneState.judge();");
+    std::vector<double> times;
+    for (int k = 0; k < 9; ++k) {
+        b.run(fmt::format("kasaneState.S.limits[7].conditions[0].number = {}; kasaneState.judge();", 1 + 0.05 * k));
+        times.push_back(b.run("return window.kasaneRedraw").get<double>());
+    }
+    std::sort(times.begin(), times.end());
+    CHECK(b.run("return kasaneState.S.verdicts.length") == 3000);
+    std::cout << fmt::format("redraw after a limit moved, 3000 exposures: {:.0f} ms (median)\n", times[4]);
+}
