@@ -22,16 +22,18 @@ int main(int argc, char** argv) {
     Progress silent;
     const Context context{workers, default_budget(), silent};
     using Measure = std::vector<bench::Figure> (*)(const Context&);
-    const std::pair<const char*, Measure> measures[] = {{"F1", bench::registration_error},
-                                                        {"F3", bench::centroid_error},
-                                                        {"F4", bench::width_bias},
-                                                        {"F5", bench::star_flux},
-                                                        {"F6", bench::master_noise},
-                                                        {"F7", bench::outliers_left},
-                                                        {"F9", bench::illumination_left},
-                                                        {"F13", bench::star_colours},
-                                                        {"F14", bench::calibration_noise},
-                                                        {"roles", [](const Context& c) { return bench::role_errors(c, seed, heaps); }}};
+    const std::pair<const char*, Measure> measures[] = {
+        {"F1", bench::registration_error},
+        {"F3", bench::centroid_error},
+        {"F4", bench::width_bias},
+        {"F5", bench::star_flux},
+        {"F6", bench::master_noise},
+        {"F7", bench::outliers_left},
+        {"F9", bench::illumination_left},
+        {"F13", bench::star_colours},
+        {"F14", bench::calibration_noise},
+        {"verdicts", [](const Context& c) { return bench::verdict_errors(c, seed, heaps); }},
+        {"roles", [](const Context& c) { return bench::role_errors(c, seed, heaps); }}};
     nlohmann::json all = nlohmann::json::array();
     fmt::print("| # | what | measured | goal |\n|---|---|---|---|\n");
     for (const auto& [number, measure] : measures) {

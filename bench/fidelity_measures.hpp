@@ -26,6 +26,9 @@ std::vector<Figure> illumination_left(const Context& context);  // F9
 std::vector<Figure> star_colours(const Context& context);       // F13
 std::vector<Figure> calibration_noise(const Context& context);  // F14
 
+/// Verdicts of the standard limits on `nights` random nights, beginning with a seed.
+std::vector<Figure> verdict_errors(const Context& context, std::uint64_t first_seed, int nights);
+
 /// Roles told from pixels alone, on `heaps` random heaps of 21 files beginning with a seed.
 std::vector<Figure> role_errors(const Context& context, std::uint64_t first_seed, int heaps);
 

@@ -178,6 +178,7 @@ void describe(CLI::App& app, Arguments& a) {
         ->required();
     show->add_option("-p,--preview", a.preview, "Where to write the preview")->type_name("PNG");
     show->add_flag("--no-preview", a.no_preview, "Write no pictures");
+    show->add_flag("--stars", a.stars, "Draw the stars and streaks that were found on the preview");
     show->add_flag("--raw", a.raw_only, "Only the file itself, even if it is a light of a project");
     common(show);
 

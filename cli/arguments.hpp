@@ -20,6 +20,7 @@ struct Arguments {
     std::filesystem::path file;    ///< show
     std::filesystem::path preview; ///< show
     bool no_preview = false;
+    bool stars = false;             ///< show: what was detected is drawn
     bool raw_only = false;          ///< show: not before and after calibration
     bool reference = false;         ///< init
     bool force = false;             ///< demo, init

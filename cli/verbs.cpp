@@ -163,7 +163,8 @@ int show(const Arguments& a, const Context& context) {
     const auto look = report.exposure.is_master ? std::nullopt : calibrated(a, context);
     if (!a.no_preview) {
         const fs::path preview = a.preview.empty() ? fs::path(a.file.stem().string() + ".preview.png") : a.preview;
-        write_png(preview, render_preview(*reader));
+        const Raster<std::uint8_t> picture = render_preview(*reader);
+        write_png(preview, a.stars ? mark_detections(picture, report) : picture);
         report.preview = preview.string();
     }
     if (a.json) {

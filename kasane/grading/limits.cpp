@@ -236,7 +236,7 @@ const std::vector<std::string>& standard_limits() {
         "transparency < 0.7 x night best",
         "sky > 1.7 x night median and worth < 0.7 x night best",
         "obstructed > 0.1",
-        "eccentricity > 0.7 and eccentricity > night median + 3 spread",
+        "eccentricity > 0.7 and eccentricity > 1.25 x night median",
         "fwhm > 1.4 x night median",
     };
     return limits;

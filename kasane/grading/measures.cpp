@@ -1,5 +1,7 @@
 #include <kasane/grading/measures.hpp>
 
+#include <kasane/grading/obstruction.hpp>
+
 #include <kasane/base/units.hpp>
 #include <kasane/image/binning.hpp>
 
@@ -156,6 +158,7 @@ public:
         const Measures& main = out_.main();
         const int at = view_.planes() == 3 ? 1 : 0;
         out_.streaks = find_streaks(small_.plane(at), factor_, main.mesh, main.stars, main.fwhm, o_.streaks);
+        out_.darkened_edge = darkened_edge(small_.plane(at));
         out_.preview_scale = choose_preview_scale(small_, factor_);
         if (preview) *preview = encode_preview(small_, out_.preview_scale);
         for (int p = 0; p < view_.planes(); ++p)

@@ -34,7 +34,8 @@ struct ExposureMeasures {
     int width = 0, height = 0;   ///< of the grid of the view
     std::vector<Streak> streaks; ///< of the plane that stands for the exposure
     Image saturated;             ///< share of saturated pixels by cells of the mesh
-    PreviewScale preview_scale;  ///< of the preview that was made with these measures
+    double darkened_edge = 0; ///< share of the field, see obstruction.hpp; means nothing where the offset is not known
+    PreviewScale preview_scale; ///< of the preview that was made with these measures
     /// The plane that stands for the exposure: green of three.
     const Measures& main() const { return planes[planes.size() == 3 ? 1 : 0]; }
 };

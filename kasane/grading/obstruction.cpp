@@ -1,5 +1,7 @@
 #include <kasane/grading/obstruction.hpp>
 
+#include <kasane/image/statistics.hpp>
+
 #include <algorithm>
 #include <cmath>
 #include <limits>
@@ -79,6 +81,74 @@ double obstructed_share(const std::vector<ExpectedStar>& expected, int width, in
         share = std::max(share, covered_band(std::move(stars), clear));
     }
     return share;
+}
+
+double darkened_edge(View<const float> plane) {
+    constexpr double kDark = 0.35; // of the middle; uncorrected vignetting of whole lines leaves far more
+    if (plane.width < 8 || plane.height < 8) return 0;
+    const auto medians = [&](bool rows) {
+        std::vector<float> out, line;
+        for (int a = 0; a < (rows ? plane.height : plane.width); ++a) {
+            line.clear();
+            for (int b = 0; b < (rows ? plane.width : plane.height); ++b)
+                if (const float v = rows ? plane(b, a) : plane(a, b); std::isfinite(v)) line.push_back(v);
+            out.push_back(line.empty() ? 0 : median_in_place(line));
+        }
+        return out;
+    };
+    double deepest = 0;
+    for (const bool rows : {true, false}) {
+        std::vector<float> lines = medians(rows), all = lines;
+        const float middle = quantile_in_place(all, 0.6);
+        if (!(middle > 0)) continue;
+        for (const bool from_end : {false, true}) {
+            if (from_end) std::reverse(lines.begin(), lines.end());
+            std::size_t dark = 0;
+            while (dark < lines.size() && lines[dark] < kDark * middle)
+                ++dark;
+            deepest = std::max(deepest, static_cast<double>(dark) / static_cast<double>(lines.size()));
+        }
+    }
+    return deepest;
+}
+
+std::vector<double> darkened_shares(const std::vector<std::vector<float>>& levels, const std::vector<double>& noise) {
+    constexpr double kDark = 0.55; // of what is expected
+    constexpr double kPlain = 1.5; // in units of a pixel's noise: a cell's level is known far better
+    constexpr std::size_t kLeast = 4, kLeastCells = 12;
+    std::vector<double> out(levels.size(), std::numeric_limits<double>::quiet_NaN());
+    if (levels.size() < kLeast) return out;
+    const std::size_t cells = levels.front().size();
+    std::vector<double> factor(levels.size(), 1);
+    std::vector<float> usual(cells), values;
+    for (int round = 0; round < 3; ++round) { // levels of frames and shape of the sky, by turns
+        for (std::size_t c = 0; c < cells; ++c) {
+            values.clear();
+            for (std::size_t i = 0; i < levels.size(); ++i)
+                if (std::isfinite(levels[i][c]) && factor[i] > 0)
+                    values.push_back(static_cast<float>(levels[i][c] / factor[i]));
+            usual[c] = values.size() < kLeast ? std::numeric_limits<float>::quiet_NaN() : median_in_place(values);
+        }
+        for (std::size_t i = 0; i < levels.size(); ++i) {
+            values.clear();
+            for (std::size_t c = 0; c < cells; ++c)
+                if (std::isfinite(levels[i][c]) && usual[c] > 0) values.push_back(levels[i][c] / usual[c]);
+            // The clear part leads, even where it is the smaller one.
+            factor[i] = values.size() < kLeastCells ? 0 : quantile_in_place(values, 0.7);
+        }
+    }
+    for (std::size_t i = 0; i < levels.size(); ++i) {
+        if (!(factor[i] > 0)) continue;
+        int dark = 0, known = 0;
+        for (std::size_t c = 0; c < cells; ++c) {
+            if (!std::isfinite(levels[i][c]) || !(usual[c] > 0)) continue;
+            const double expected = factor[i] * usual[c];
+            ++known;
+            dark += levels[i][c] < kDark * expected && expected - levels[i][c] > kPlain * noise[i];
+        }
+        if (known > 0) out[i] = static_cast<double>(dark) / known;
+    }
+    return out;
 }
 
 } // namespace kasane

@@ -10,8 +10,8 @@ namespace kasane {
 
 namespace {
 
-/// Inverse-variance mean of the logarithmic flux ratios, outliers clipped.
-void fit_scale(const LevelInput& reference, const LevelInput& frame, const LevelOptions& o, Normalization& level) {
+/// Inverse-variance mean of the logarithmic flux ratios, outliers clipped. False with too few stars.
+bool fit_ratio(const LevelInput& reference, const LevelInput& frame, const LevelOptions& o, Normalization& level) {
     const Affine across = frame.to_frame.after(reference.to_frame.inverse());
     const StarIndex index(frame.measures->stars);
     struct Ratio {
@@ -31,10 +31,7 @@ void fit_scale(const LevelInput& reference, const LevelInput& frame, const Level
             std::pow(r.flux_sigma / r.flux, 2) + std::pow(s.flux_sigma / s.flux, 2) + kFloor * kFloor;
         ratios.push_back({std::log(r.flux / s.flux), relative2});
     }
-    if (static_cast<int>(ratios.size()) < o.least_stars) {
-        level.scale = reference.seconds > 0 && frame.seconds > 0 ? reference.seconds / frame.seconds : 1;
-        return;
-    }
+    if (static_cast<int>(ratios.size()) < o.least_stars) return false;
     std::vector<float> values;
     for (const Ratio& r : ratios)
         values.push_back(static_cast<float>(r.value));
@@ -56,6 +53,15 @@ void fit_scale(const LevelInput& reference, const LevelInput& frame, const Level
         level.scale_sigma = 1 / std::sqrt(weights);
     }
     level.scale = std::exp(center);
+    return true;
+}
+
+void fit_scale(const LevelInput& reference, const LevelInput& frame, const LevelOptions& o, Normalization& level) {
+    LevelOptions weaker = o;
+    weaker.least_stars = std::min(3, o.least_stars);
+    weaker.least_snr = 0.4 * o.least_snr;
+    if (fit_ratio(reference, frame, o, level) || fit_ratio(reference, frame, weaker, level)) return;
+    level.scale = reference.seconds > 0 && frame.seconds > 0 ? reference.seconds / frame.seconds : 1;
 }
 
 /// A plane through the differences of the two background meshes, outliers clipped.

@@ -16,7 +16,7 @@ struct Normalization {
 };
 
 struct LevelOptions {
-    int least_stars = 5;       ///< fewer: the scale is the ratio of the exposure times
+    int least_stars = 5;       ///< fewer: weaker ones are taken, at least three; else the ratio of the exposure times
     double least_snr = 10;     ///< of a star's flux
     double match_radius = 1.5; ///< pixels
 };

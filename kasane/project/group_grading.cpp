@@ -2,6 +2,7 @@
 
 #include <kasane/base/error.hpp>
 #include <kasane/base/hash.hpp>
+#include <kasane/base/units.hpp>
 #include <kasane/grading/obstruction.hpp>
 #include <kasane/image/statistics.hpp>
 #include <kasane/project/codec.hpp>
@@ -266,10 +267,21 @@ private:
         }
         out_.level_light.push_back(best);
         if (!base) return;
+        const std::vector<double> dark = darkened(lights);
+        // A nebula in the middle makes every frame's edges dark.
+        constexpr double kBeyond = 0.08;
+        std::vector<float> edges;
+        for (const Light& l : lights)
+            if (l.measures) edges.push_back(static_cast<float>(l.measures->darkened_edge));
+        const double usual_edge = edges.empty() ? 0 : median_in_place(edges);
         std::vector<double> infos, seconds;
         const double best_scale = lights[best].level.scale;
         for (Light& l : lights) {
             if (l.registration) hide(*base, l);
+            if (const double share = dark[static_cast<std::size_t>(&l - lights.data())]; std::isfinite(share))
+                l.figures[Measure::obstructed] = std::fmax(
+                    l.figures[Measure::obstructed],
+                    std::max(share, l.measures->darkened_edge > usual_edge + kBeyond ? l.measures->darkened_edge : 0));
             if (l.registration) l.level.scale /= best_scale;
             infos.push_back(l.registration ? information(l.level.scale, l.measures->main().noise) : 0);
             seconds.push_back(l.exposure->seconds.value_or(0));
@@ -311,7 +323,7 @@ private:
 
     /// Stars of the stack's richest light that this one should show as well, and whether it does.
     void hide(const Light& base, Light& l) const {
-        constexpr double kClear = 12; // expected signal to noise, from which on a star is not missed by chance
+        constexpr double kClear = 8;  // expected signal to noise, from which on a star is not missed by chance
         constexpr double kNear = 2.5; // pixels
         const std::vector<Star>&there = base.measures->main().stars, &here = l.measures->main().stars;
         const Affine across = l.registration->to_frame.after(base.registration->to_frame.inverse());
@@ -334,6 +346,35 @@ private:
             expected.push_back(e);
         }
         l.figures[Measure::obstructed] = obstructed_share(expected, l.measures->width, l.measures->height);
+    }
+
+    /// Of each light, the share that is darker than the others make expect; only where the level without light is
+    /// known.
+    std::vector<double> darkened(const std::vector<Light>& lights) const {
+        constexpr int kStep = 48; // pixels of the reference's grid
+        std::vector<std::vector<float>> levels;
+        std::vector<double> noise;
+        std::vector<std::size_t> which;
+        for (std::size_t i = 0; i < lights.size(); ++i) {
+            const Light& l = lights[i];
+            if (!l.registration || !(l.plan->dark || l.plan->bias || l.plan->offset_level)) continue;
+            std::vector<float> level;
+            for (int y = kStep / 2; y < out_.height; y += kStep)
+                for (int x = kStep / 2; x < out_.width; x += kStep) {
+                    double u = 0, v = 0;
+                    l.registration->to_frame.apply(x, y, u, v);
+                    const bool inside = u >= 0 && v >= 0 && u < l.measures->width && v < l.measures->height;
+                    level.push_back(inside ? l.measures->main().mesh.level_at(u, v) : kNoData);
+                }
+            levels.push_back(std::move(level));
+            noise.push_back(l.measures->main().noise);
+            which.push_back(i);
+        }
+        std::vector<double> out(lights.size(), kNoData);
+        const std::vector<double> shares = darkened_shares(levels, noise);
+        for (std::size_t k = 0; k < which.size(); ++k)
+            out[which[k]] = shares[k];
+        return out;
     }
 
     void judge_stack(const StackPlan& plan, std::vector<Light>& lights) {

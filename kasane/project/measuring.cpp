@@ -12,7 +12,7 @@ namespace kasane {
 
 namespace {
 
-constexpr std::uint32_t kRecord = 0x4b530003; // kind and version of the bytes
+constexpr std::uint32_t kRecord = 0x4b530004; // kind and version of the bytes
 
 void encode(Writer& w, const Measures& m) {
     w.put(m.count).put(m.threshold).put(m.fwhm).put(m.eccentricity).put(m.angle).put(m.alignment);
@@ -52,7 +52,7 @@ std::string encode(const ExposureMeasures& m) {
     for (const Measures& plane : m.planes)
         encode(w, plane);
     encode(w, m.own);
-    w.put(m.width).put(m.height).put(m.preview_scale);
+    w.put(m.width).put(m.height).put(m.darkened_edge).put(m.preview_scale);
     w.put(static_cast<std::uint32_t>(m.streaks.size()));
     for (const Streak& s : m.streaks)
         w.put(s);
@@ -124,6 +124,7 @@ std::shared_ptr<const ExposureMeasures> decode(const std::string& bytes) {
         if (m->planes.empty() || !decode(r, m->own)) return nullptr;
         m->width = r.take<int>();
         m->height = r.take<int>();
+        m->darkened_edge = r.take<double>();
         m->preview_scale = r.take<PreviewScale>();
         constexpr std::uint32_t kMostStreaks = 1000;
         m->streaks.resize(std::min(r.take<std::uint32_t>(), kMostStreaks));

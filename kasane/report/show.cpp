@@ -1,5 +1,7 @@
 #include <kasane/report/show.hpp>
 
+#include <kasane/base/units.hpp>
+#include <kasane/image/binning.hpp>
 #include <kasane/image/statistics.hpp>
 #include <kasane/image/stretch.hpp>
 #include <kasane/project/records.hpp>
@@ -56,11 +58,18 @@ ShowReport examine(const FrameReader& reader, const FrameSummary& summary) {
         r.planes.push_back(statistics_of(image));
         if (p > 0 || r.exposure.role == Role::flat || r.exposure.role == Role::dark || r.exposure.role == Role::bias)
             continue;
+        constexpr double kUsable = 0.92; // share of the full scale
+        const double full = r.exposure.saturation.value_or(r.exposure.bits == 16 ? 65535 : 0);
         const StarList stars =
-            detect_stars(image.plane(), {.electrons_per_adu = r.exposure.electrons_per_adu.value_or(0)});
-        r.stars = static_cast<int>(stars.stars.size());
+            detect_stars(image.plane(), {.saturation = static_cast<float>(r.combined > 1 ? 0 : kUsable * full),
+                                         .electrons_per_adu = r.exposure.electrons_per_adu.value_or(0)});
+        r.stars = static_cast<int>(std::lround(stars.count));
         r.fwhm = stars.fwhm;
         r.eccentricity = stars.eccentricity;
+        const int factor = std::max(1, (std::max(image.width(), image.height()) + 899) / 900);
+        r.streaks = find_streaks(averaged_down(image.plane(), factor).plane(), factor, stars.background, stars.stars,
+                                 stars.fwhm);
+        r.found = stars.stars;
     }
     return r;
 }
@@ -98,9 +107,10 @@ std::string show_text(const ShowReport& r) {
     }
     out += levels.text();
     if (r.stars > 0)
-        out += fmt::format("\n  {} stars{}\n", r.stars,
+        out += fmt::format("\n  {} stars{}{}\n", r.stars,
                            r.fwhm > 0 ? fmt::format(", FWHM {:.2f} pixels, eccentricity {:.2f}", r.fwhm, r.eccentricity)
-                                      : "");
+                                      : "",
+                           r.streaks.empty() ? "" : fmt::format(", {} streaks", r.streaks.size()));
     if (r.stated_noise)
         out += fmt::format("\n  background noise by its header: {:.2f} ADU, as without resampling (which smooths "
                            "neighbours and lowers it)\n",
@@ -185,7 +195,47 @@ nlohmann::json to_json(const ShowReport& r) {
             {"planes", planes},
             {"stars", r.stars},
             {"fwhm", r.fwhm},
-            {"eccentricity", r.eccentricity}};
+            {"eccentricity", r.eccentricity},
+            {"streaks", r.streaks.size()}};
+}
+
+Raster<std::uint8_t> mark_detections(const Raster<std::uint8_t>& picture, const ShowReport& report) {
+    constexpr std::uint8_t kColour[3] = {255, 190, 80};
+    Raster<std::uint8_t> out(picture.width(), picture.height(), 3);
+    for (int p = 0; p < 3; ++p)
+        std::copy_n(picture.plane(std::min(p, picture.planes() - 1)).data, out.bounds().area(), out.plane(p).data);
+    const double factor = std::max(1.0, static_cast<double>(report.exposure.width) / std::max(1, picture.width()));
+    const auto dot = [&](double x, double y) {
+        const auto i = static_cast<int>(std::lround((x + 0.5) / factor - 0.5)),
+                   j = static_cast<int>(std::lround((y + 0.5) / factor - 0.5));
+        if (!out.bounds().contains({i, j, 1, 1})) return;
+        for (int p = 0; p < 3; ++p)
+            out(i, j, p) = kColour[p];
+    };
+    for (const Star& s : report.found) {
+        const double radius = std::max(5 * factor, 1.7 * std::max(s.fwhm, report.fwhm));
+        const double flat = std::sqrt(1 - std::min(0.9, s.eccentricity * s.eccentricity)), turn = radians(s.angle);
+        const int steps = static_cast<int>(8 * radius / factor) + 8;
+        for (int k = 0; k < steps; ++k) {
+            const double t = 2 * kPi * k / steps;
+            double u = radius * std::cos(t), v = radius * flat * std::sin(t);
+            if (s.saturated) { // a square
+                const double most = std::max(std::abs(std::cos(t)), std::abs(std::sin(t)));
+                u = radius * std::cos(t) / most;
+                v = radius * std::sin(t) / most;
+            }
+            dot(s.x + u * std::cos(turn) - v * std::sin(turn), s.y - u * std::sin(turn) - v * std::cos(turn));
+        }
+    }
+    for (const Streak& s : report.streaks) {
+        const double length = std::max(1.0, std::hypot(s.x1 - s.x0, s.y1 - s.y0)), nx = (s.y1 - s.y0) / length,
+                     ny = (s.x0 - s.x1) / length, beside = 8 * factor;
+        for (double t = 0; t < length; t += factor)
+            if (std::fmod(t / factor, 14) < 8)
+                for (const double side : {-beside, beside})
+                    dot(s.x0 + t * -ny + side * nx, s.y0 + t * nx + side * ny);
+    }
+    return out;
 }
 
 Raster<std::uint8_t> render_preview(const FrameReader& reader) {

@@ -5,6 +5,7 @@
 #include <kasane/image/image.hpp>
 #include <kasane/io/reader.hpp>
 #include <kasane/project/calibration_look.hpp>
+#include <kasane/stars/streaks.hpp>
 
 #include <nlohmann/json.hpp>
 #include <string>
@@ -26,6 +27,8 @@ struct ShowReport {
     std::vector<Plane> planes;
     int stars = 0;
     double fwhm = 0, eccentricity = 0; ///< pixels; 0 when nothing could be fitted
+    std::vector<Star> found;           ///< those that were measured one by one
+    std::vector<Streak> streaks;
 };
 
 /// Reads the whole image and measures it as it stands (not calibrated). Throws InputError.
@@ -35,6 +38,10 @@ std::string show_text(const ShowReport& report);
 std::string calibration_text(const CalibrationLook& look);
 nlohmann::json to_json(const CalibrationLook& look);
 nlohmann::json to_json(const ShowReport& report);
+
+/// A rendering in colour with the stars that were found drawn as rings of their shape, saturated ones as squares, and
+/// streaks as dashed lines.
+Raster<std::uint8_t> mark_detections(const Raster<std::uint8_t>& picture, const ShowReport& report);
 
 /// A stretched 8-bit rendering: grey, or RGB for three planes.
 Raster<std::uint8_t> render_preview(const FrameReader& reader);

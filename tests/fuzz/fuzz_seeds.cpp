@@ -1,4 +1,4 @@
-// Writes small true files to begin from: fuzz_seeds FOLDER makes FOLDER/{fits,tiff,header_values,recipe}/.
+// Writes small true files to begin from: fuzz_seeds FOLDER makes FOLDER/{fits,tiff,header_values,recipe,verdicts}/.
 #include <kasane/io/fits.hpp>
 #include <kasane/sky/dng.hpp>
 
@@ -8,7 +8,7 @@
 int main(int argc, char** argv) {
     using namespace kasane;
     const std::filesystem::path folder = argc > 1 ? argv[1] : "seeds";
-    for (const char* name : {"fits", "tiff", "header_values", "recipe"})
+    for (const char* name : {"fits", "tiff", "header_values", "recipe", "verdicts"})
         std::filesystem::create_directories(folder / name);
     const Raster<std::uint16_t> counts(24, 16, 1, 700);
     const Image floats(24, 16, 1, 0.5f);
@@ -30,5 +30,12 @@ int main(int argc, char** argv) {
         << "[project]\nfolders = [\"../library\"]\nlayout = \"night-{night}/{role}\"\n"
            "time_zone = 1.0\n[pairing]\nscale_darks = false\nseparate = [\"gain\"]\n[assume]\n"
            "cfa = \"RGGB\"\n[[files]]\nmatch = \"a/**\"\nturn = 90\n[cache]\nsize = \"2G\"\n";
+    std::ofstream(folder / "verdicts/one")
+        << "# by hand\n[[verdict]]\nfile = \"night-2/L_0*\"\nverdict = \"drop\"\n\n"
+           "[[verdict]]\nfile = \"a.fits\"\nverdict = \"keep\"\nnote = \"x\"\ncontent = \"12\"\n";
+    std::ofstream(folder / "verdicts/two")
+        << "sky > 1.7 x night median + 2 spread and worth < 0.7 for Ha, O3 on 2031-03-12";
+    std::ofstream(folder / "verdicts/three") << "best 80 % by worth";
+    std::ofstream(folder / "verdicts/four") << "[grading] # x\nlimits = [ 'a', # ]\n \"stars < 5\" ]\narea = 4\n";
     return 0;
 }
