@@ -32,6 +32,7 @@ struct Settings {
     std::string json;
     int gather = 10000; ///< files
     bool only_gather = false;
+    int grading = 0; ///< lights: only grading is measured
     int masters = 0; ///< frames: only their building is measured
 };
 
@@ -162,6 +163,8 @@ int main(int argc, char** argv) {
         else if (const char* g = value("--only-gather")) {
             settings.gather = std::stoi(g);
             settings.only_gather = true;
+        } else if (const char* n = value("--only-grading")) {
+            settings.grading = std::stoi(n);
         } else if (const char* m = value("--only-masters")) {
             settings.masters = std::stoi(m);
         } else if (const char* j = value("--json"))
@@ -178,6 +181,10 @@ int main(int argc, char** argv) {
     const Context context{two, plenty, silent}, single{one, plenty, silent}, bounded{two, tight, silent};
     if (settings.only_gather) {
         print(gathering(settings.gather, context), settings.json);
+        return 0;
+    }
+    if (settings.grading > 0) {
+        print(grading(settings.grading, context), settings.json);
         return 0;
     }
     if (settings.masters > 0) {

@@ -23,4 +23,7 @@ std::vector<Row> gathering(int files, const Context& context);
 /// Masters of `count` frames over a plain streaming mean of the same files.
 std::vector<Row> master_building(int count, int width, int height, const Context& context);
 
+/// Grading that many small lights up to a page that can be used, first and again.
+std::vector<Row> grading(int lights, const Context& context);
+
 } // namespace kasane::bench
