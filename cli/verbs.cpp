@@ -2,6 +2,7 @@
 
 #include <kasane/base/error.hpp>
 #include <kasane/base/output_file.hpp>
+#include <kasane/frames/words.hpp>
 #include <kasane/image/statistics.hpp>
 #include <kasane/image/stretch.hpp>
 #include <kasane/io/png.hpp>
@@ -221,7 +222,8 @@ int grade(const Arguments& a, const Context& context) {
         print_json(to_json(report));
     } else {
         constexpr std::size_t kRows = 40;
-        std::cout << grade_text(report, {a.sort, a.columns, a.only_dropped, a.filter, a.night, a.all_rows ? 0 : kRows});
+        std::cout << grade_text(report, {a.sort, a.columns, a.only_dropped, fold_filter(a.filter), a.night,
+                                 a.all_rows ? 0 : kRows});
         if (!changes.empty())
             std::cout << fmt::format("\n{} verdicts by hand are in {}\n", changes.size(),
                                      verdict_file(options.run.folder).string());
@@ -271,7 +273,7 @@ int export_lights(const Arguments& a, const Context& context) {
                                                                a.how == "hardlink"  ? ExportHow::hard_link
                                                                : a.how == "symlink" ? ExportHow::symbolic_link
                                                                                     : ExportHow::copy,
-                                                               a.only_dropped, a.filter, a.night});
+                                                               a.only_dropped, fold_filter(a.filter), a.night});
     if (a.json)
         print_json({{"folder", a.target.string()}, {"exported", done.exported}, {"there_already", done.there_already}});
     else

@@ -66,11 +66,15 @@ public:
         next();
         return true;
     }
-    /// Everything up to the next comma or the word "on": names of filters may hold anything.
+    /// Everything up to the next comma or the word "on": a filter's name may be of several words.
     std::string take_name() {
-        const std::string name = word_;
-        next();
-        return name;
+        const std::size_t from = begin_;
+        std::size_t to = end_;
+        do {
+            to = end_;
+            next();
+        } while (!at_end() && word_ != "," && word_ != "on");
+        return text_.substr(from, to - from);
     }
     [[noreturn]] void expected(const std::string& what) const {
         throw UsageError(fmt::format("the limit \"{}\" makes no sense at {}: expected {}", text_.substr(0, 200),
@@ -201,7 +205,7 @@ Limit parse_limit(const std::string& text) {
     }
     if (w.take("for")) {
         do {
-            if (w.at_end()) w.expected("a filter");
+            if (w.at_end() || w.word() == "," || w.word() == "on") w.expected("a filter");
             limit.filters.push_back(w.take_name());
         } while (w.take(","));
     }

@@ -1,6 +1,7 @@
 #include <kasane/project/grade.hpp>
 
 #include <kasane/base/error.hpp>
+#include <kasane/frames/words.hpp>
 #include <kasane/image/binning.hpp>
 #include <kasane/image/statistics.hpp>
 #include <kasane/project/group_grading.hpp>
@@ -12,6 +13,7 @@
 #include <map>
 #include <mutex>
 #include <numeric>
+#include <set>
 
 namespace fs = std::filesystem;
 
@@ -205,10 +207,33 @@ Recipe recipe_for(const GradeOptions& options) {
     auto& limits = recipe.grading.limits;
     if (!options.limits.empty()) limits = options.limits;
     limits.insert(limits.end(), options.more.begin(), options.more.end());
-    for (std::string& text : limits)
-        text = limit_text(parse_limit(text));
+    for (std::string& text : limits) {
+        Limit limit = parse_limit(text);
+        for (std::string& f : limit.filters)
+            f = fold_filter(f);
+        text = limit_text(limit);
+    }
     if (!options.part.empty()) recipe.grading.part = options.part;
     return recipe;
+}
+
+} // namespace
+
+namespace {
+
+/// Previews of lights that are no more, or that were measured in another way since.
+void forget_old_previews(const Session& s, const GradeReport& report) {
+    std::set<fs::path> current;
+    for (const StackGrade& stack : report.stacks)
+        for (const FrameGrade& f : stack.frames)
+            if (!f.preview.empty()) current.insert(fs::path(f.preview).filename());
+    std::error_code failed;
+    for (fs::recursive_directory_iterator it(memory_folder(s.options) / "previews", failed), end; it != end && !failed;
+         it.increment(failed))
+        if (it->path().extension() == ".jpg" && !current.count(it->path().filename())) {
+            std::error_code ignored;
+            fs::remove(it->path(), ignored);
+        }
 }
 
 } // namespace
@@ -289,6 +314,7 @@ GradedProject::GradedProject(const GradeOptions& options, const Context& context
     for (const auto& list : {s.pairing.findings, work_->run.findings, s.verdicts.unused(s.exposures)})
         report.findings.insert(report.findings.end(), list.begin(), list.end());
     work_->ledger.let_go();
+    if (options.previews) forget_old_previews(s, report);
     report.time = clock.seconds();
 }
 

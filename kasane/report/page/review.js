@@ -125,6 +125,7 @@
     if (verdict.by === "person") { c.strokeStyle = C.hand; c.lineWidth = 1.4; c.strokeRect(x - r - 2, y - r - 2, 2 * r + 4, 2 * r + 4); }
   }
 
+  const kTop = 20; // pixels of a strip for its name
   function strips() {
     const ratio = devicePixelRatio || 1;
     stripBoxes.forEach((box, k) => {
@@ -132,7 +133,7 @@
       canvas.width = Math.round(r.width * ratio);
       canvas.height = Math.round(r.height * ratio);
       const c = canvas.getContext("2d"), { nights, x } = layout(r.width), [low, high] = range(m), h = r.height;
-      const y = v => h - 6 - (v - low) / (high - low) * (h - 12);
+      const y = v => h - 6 - (v - low) / (high - low) * (h - 6 - kTop);
       box.map = { x, y, low, high, h, nights };
       c.scale(ratio, ratio);
       c.fillStyle = C.mark;
@@ -214,7 +215,7 @@
       if (!drag) { canvas.style.cursor = lineAt(px, py) ? "ns-resize" : "crosshair"; return; }
       if (drag.line) {
         const { condition, night } = drag.line, { low, high, h } = box.map;
-        const value = low + (h - 6 - py) / (h - 12) * (high - low);
+        const value = low + (h - 6 - py) / (h - 6 - kTop) * (high - low);
         setBound(condition, night, value);
         judge();
       } else if (Math.abs(px - drag.from) > 4) {
@@ -233,7 +234,7 @@
     });
     canvas.addEventListener("dblclick", e => {
       const [, py] = place(e), { low, high, h } = box.map, better = D.measures[S.strips[k]].better;
-      const value = low + (h - 6 - py) / (h - 12) * (high - low), median = stack().distribution[S.strips[k]][0];
+      const value = low + (h - 6 - py) / (h - 6 - kTop) * (high - low), median = stack().distribution[S.strips[k]][0];
       addLimit(S.strips[k], better > 0 ? false : better < 0 ? true : value > median, Number(value.toPrecision(3)), "");
     });
     return box;
