@@ -222,8 +222,8 @@ int grade(const Arguments& a, const Context& context) {
         print_json(to_json(report));
     } else {
         constexpr std::size_t kRows = 40;
-        std::cout << grade_text(report, {a.sort, a.columns, a.only_dropped, fold_filter(a.filter), a.night,
-                                 a.all_rows ? 0 : kRows});
+        std::cout << grade_text(
+            report, {a.sort, a.columns, a.only_dropped, fold_filter(a.filter), a.night, a.all_rows ? 0 : kRows});
         if (!changes.empty())
             std::cout << fmt::format("\n{} verdicts by hand are in {}\n", changes.size(),
                                      verdict_file(options.run.folder).string());

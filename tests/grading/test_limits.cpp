@@ -36,7 +36,8 @@ TEST_CASE("A limit that is read and written again stays what it is") {
     for (const char* text :
          {"fwhm > 4.5 px", "fwhm > 1.4 x night median", "stars < median - 3 spread", "stars < 0.5 x best",
           "sky > 2 x night median and worth < 0.7", "best 80 % by worth for Ha, O3", "best 20 by fwhm on 2031-03-12",
-          "eccentricity >= 0.6 for L on 2031-03-15", "stars < 9 for Narrow band 7 nm, O3 on 2031-03-15", "dx > -12 px", "transparency < 0.4"})
+          "eccentricity >= 0.6 for L on 2031-03-15", "stars < 9 for Narrow band 7 nm, O3 on 2031-03-15", "dx > -12 px",
+          "transparency < 0.4"})
         CHECK(limit_text(parse_limit(text)) == text);
     for (const std::string& text : standard_limits())
         CHECK_NOTHROW(parse_limit(text));
@@ -57,7 +58,8 @@ TEST_CASE("Limits that make no sense are refused where they stop making sense") 
                                                          {"fwhm > 3 and", "a measure"},
                                                          {"fwhm > median + x", "spreads"},
                                                          {"", "its end"},
-                                                         {"fwhm > 3 on", "a night"},            {"fwhm > 3 for , L", "a filter"}};
+                                                         {"fwhm > 3 on", "a night"},
+                                                         {"fwhm > 3 for , L", "a filter"}};
     for (const auto& [text, part] : wrong) {
         INFO(text);
         try {
