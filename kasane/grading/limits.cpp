@@ -236,8 +236,8 @@ const std::vector<std::string>& standard_limits() {
     static const std::vector<std::string> limits = {
         "stars < 6",
         "stars < 0.3 x median",
-        "transparency < 0.5",
-        "transparency < 0.7 x night best",
+        "transparency < 0.3",
+        "transparency < 0.7 x night best and transparency < night median - 4 spread",
         "sky > 1.7 x night median and worth < 0.7 x night best",
         "obstructed > 0.08",
         "eccentricity > 0.7 and eccentricity > 1.25 x night median",
