@@ -239,7 +239,7 @@ const std::vector<std::string>& standard_limits() {
         "transparency < 0.3",
         "transparency < 0.7 x night best and transparency < night median - 4 spread",
         "sky > 1.7 x night median and worth < 0.7 x night best",
-        "obstructed > 0.08",
+        "obstructed > 0.1",
         "eccentricity > 0.7 and eccentricity > 1.25 x night median",
         "fwhm > 1.4 x night median",
     };
