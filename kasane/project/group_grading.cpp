@@ -297,7 +297,7 @@ private:
                 const double fwhm = l.measures->main().fwhm;
                 if (fwhm > 0)
                     l.figures[Measure::snr] = typical / l.level.scale / l.measures->main().noise /
-                                              (std::sqrt(4 * 3.14159265358979) * fwhm / 2.3548);
+                                              (std::sqrt(4 * kPi) * fwhm / kFwhmPerSigma);
             }
             l.figures[Measure::worth] = worth[i];
             l.figures[Measure::dx] = l.pose.x;

@@ -112,7 +112,7 @@ struct ReviewServer::Service {
                                  : httplib::Server::HandlerResponse::Unhandled;
         });
         server.set_exception_handler([](const httplib::Request&, httplib::Response& r, std::exception_ptr e) {
-            std::string text = "something unexpected", remedy;
+            std::string text = "something unexpected";
             r.status = 500;
             try {
                 std::rethrow_exception(e);
