@@ -86,11 +86,14 @@ double obstructed_share(const std::vector<ExpectedStar>& expected, int width, in
 double darkened_edge(View<const float> plane) {
     constexpr double kDark = 0.35; // of the middle; uncorrected vignetting of whole lines leaves far more
     if (plane.width < 8 || plane.height < 8) return 0;
+    constexpr int kEnough = 64; // pixels of a line: their median is known to a sixth of a pixel's noise
     const auto medians = [&](bool rows) {
         std::vector<float> out, line;
-        for (int a = 0; a < (rows ? plane.height : plane.width); ++a) {
+        const int lines = rows ? plane.height : plane.width, length = rows ? plane.width : plane.height,
+                  step = std::max(1, length / kEnough);
+        for (int a = 0; a < lines; ++a) {
             line.clear();
-            for (int b = 0; b < (rows ? plane.width : plane.height); ++b)
+            for (int b = a % step; b < length; b += step)
                 if (const float v = rows ? plane(b, a) : plane(a, b); std::isfinite(v)) line.push_back(v);
             out.push_back(line.empty() ? 0 : median_in_place(line));
         }

@@ -23,9 +23,9 @@ struct RobustStatistics {
     std::size_t used = 0; ///< values kept by the clipping
 };
 
-/// Median and 1.4826 MAD, then mean and standard deviation of what lies within `clip` sigma, repeated until nothing
-/// changes (at most `iterations` times). The standard deviation is corrected for the clipped tails. Reorders `values`;
-/// NaN values are ignored.
+/// Median and 1.4826 MAD (of many values: of a part of them), then mean and standard deviation of what lies within
+/// `clip` sigma, repeated until nothing changes (at most `iterations` times). The standard deviation is corrected for
+/// the clipped tails. Removes NaN values.
 RobustStatistics clipped_statistics(std::vector<float>& values, float clip = 3.0f, int iterations = 5);
 
 /// Clipped statistics of at most `most` pixels, taken on a regular grid.

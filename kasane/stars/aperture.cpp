@@ -9,7 +9,8 @@ namespace kasane {
 
 void measure_flux(View<const float> image, const Background& background, double radius, double noise,
                   double electrons_per_adu, Star& s) {
-    const int reach = static_cast<int>(std::ceil(2.6 * radius + 2));
+    const double outer = 2.6 * radius;
+    const int reach = static_cast<int>(std::ceil(outer + 1));
     const Region box = intersect({static_cast<int>(std::lround(s.x)) - reach,
                                   static_cast<int>(std::lround(s.y)) - reach, 2 * reach + 1, 2 * reach + 1},
                                  image.bounds());
@@ -17,12 +18,14 @@ void measure_flux(View<const float> image, const Background& background, double 
     double sum = 0, area = 0, whole = 0, peak = 0;
     for (int y = box.y; y < box.bottom(); ++y)
         for (int x = box.x; x < box.right(); ++x) {
-            const double d = std::hypot(x - s.x, y - s.y);
+            const double d2 = (x - s.x) * (x - s.x) + (y - s.y) * (y - s.y);
+            if (d2 > outer * outer) continue;
+            const double d = std::sqrt(d2);
             const float v = image(x, y);
             const double share = std::clamp(radius + 0.5 - d, 0.0, 1.0);
             whole += share;
             if (!std::isfinite(v)) continue;
-            if (d > 1.5 * radius && d < 2.6 * radius) ring.push_back(v);
+            if (d > 1.5 * radius) ring.push_back(v);
             sum += share * v;
             area += share;
             if (d < 2) peak = std::max<double>(peak, v);

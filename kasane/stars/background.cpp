@@ -60,10 +60,14 @@ Background measure_background(View<const float> image, const BackgroundOptions& 
             const Region cell = intersect(
                 {i * o.cell, j * o.cell, i + 1 == nx ? image.width : o.cell, j + 1 == ny ? image.height : o.cell},
                 image.bounds());
-            values.clear();
-            for (int y = cell.y; y < cell.bottom(); ++y)
+            values.resize(static_cast<std::size_t>(cell.area()));
+            std::size_t n = 0;
+            for (int y = cell.y; y < cell.bottom(); ++y) {
+                const float* row = image.row(y);
                 for (int x = cell.x + (y & 1) * (o.step - 1); x < cell.right(); x += o.step)
-                    values.push_back(image(x, y));
+                    values[n++] = row[x];
+            }
+            values.resize(n);
             const RobustStatistics s = clipped_statistics(values, o.clip);
             b.level(i, j) = s.location;
             b.sigma(i, j) = cell_noise(image.crop(cell), o, differences);

@@ -121,16 +121,40 @@ bool looks_like_light(View<const float> image, int x, int y, float level, float 
     return lit >= area && sum / 8 > 0.07f * (peak - level) + 0.35f * noise;
 }
 
+struct Offset {
+    int x, y;
+};
+
+constexpr int kRingReach = 7; // pixels
+
+/// Places between radii 4 and 7 pixels.
+std::vector<Offset> ring_offsets() {
+    constexpr int kInner2 = 16;
+    std::vector<Offset> ring;
+    for (int y = -kRingReach; y <= kRingReach; ++y)
+        for (int x = -kRingReach; x <= kRingReach; ++x)
+            if (const int r2 = x * x + y * y; r2 >= kInner2 && r2 <= kRingReach * kRingReach) ring.push_back({x, y});
+    return ring;
+}
+
 /// How high the surroundings reach, without the noise: the upper quartile of a ring, so that the crest of a filament,
 /// or the slope of a galaxy, counts as surroundings and not as a star.
-float ring_level(View<const float> image, int x, int y, float sigma, std::vector<float>& scratch) {
-    constexpr int kInner2 = 16, kOuter = 7; // pixels: between radii 4 and 7
-    scratch.clear();
-    for (int j = std::max(0, y - kOuter); j <= std::min(image.height - 1, y + kOuter); ++j)
-        for (int i = std::max(0, x - kOuter); i <= std::min(image.width - 1, x + kOuter); ++i) {
-            const int r2 = (i - x) * (i - x) + (j - y) * (j - y);
-            if (r2 >= kInner2 && r2 <= kOuter * kOuter && std::isfinite(image(i, j))) scratch.push_back(image(i, j));
-        }
+float ring_level(View<const float> image, int x, int y, const std::vector<Offset>& ring, float sigma,
+                 std::vector<float>& scratch) {
+    scratch.resize(ring.size() + 1);
+    std::size_t n = 0;
+    const auto take = [&](float v) {
+        scratch[n] = v;
+        n += std::isfinite(v);
+    };
+    if (image.bounds().contains({x - kRingReach, y - kRingReach, 2 * kRingReach + 1, 2 * kRingReach + 1})) {
+        for (const Offset& o : ring)
+            take(image(x + o.x, y + o.y));
+    } else {
+        for (const Offset& o : ring)
+            if (image.bounds().contains({x + o.x, y + o.y, 1, 1})) take(image(x + o.x, y + o.y));
+    }
+    scratch.resize(n);
     constexpr float kQuartileOfNormal = 0.6745f;
     return scratch.empty() ? 0 : quantile_in_place(scratch, 0.75) - kQuartileOfNormal * sigma;
 }
@@ -142,6 +166,8 @@ std::vector<Candidate> find_maxima(View<const float> image, const Background& ba
     FilteredRows filtered(image, background, o.filter_sigma);
     const float factor = filtered.noise_factor();
     std::vector<Candidate> found;
+    const std::vector<Offset> ring = ring_offsets();
+    std::vector<int> peaks; // of a row
     std::vector<float> scratch, noise(static_cast<std::size_t>(image.width));
     for (int y = 0; y < image.height; ++y) {
         filtered.next(y);
@@ -149,15 +175,22 @@ std::vector<Candidate> find_maxima(View<const float> image, const Background& ba
         if (m < o.border || m >= image.height - o.border) continue;
         const float *above = filtered.row(m - 1), *here = filtered.row(m), *below = filtered.row(m + 1);
         background.sigma_row(m, image.width, noise.data());
-        for (int x = o.border; x < image.width - o.border; ++x) {
-            const float v = here[x], sigma = noise[static_cast<std::size_t>(x)], limit = least * factor * sigma;
-            if (v <= limit || v < here[x - 1] || v <= here[x + 1]) continue;
+        peaks.clear();
+        const float* sigmas = noise.data();
+        for (int x = o.border, end = image.width - o.border; x < end; ++x) {
+            const float v = here[x];
+            if (v <= least * factor * sigmas[x] || v < here[x - 1] || v <= here[x + 1]) continue;
             if (v < above[x - 1] || v < above[x] || v < above[x + 1] || v <= below[x - 1] || v <= below[x] ||
                 v <= below[x + 1])
                 continue;
+            peaks.push_back(x);
+        }
+        for (const int x : peaks) {
+            const float v = here[x], sigma = sigmas[x], limit = least * factor * sigma;
             const float level = background.level_at(x, m);
-            const float surroundings = std::max(0.0f, ring_level(image, x, m, sigma, scratch) - level);
-            if (v - surroundings <= limit || !looks_like_light(image, x, m, level, sigma, o.area)) continue;
+            if (!looks_like_light(image, x, m, level, sigma, o.area)) continue;
+            const float surroundings = std::max(0.0f, ring_level(image, x, m, ring, sigma, scratch) - level);
+            if (v - surroundings <= limit) continue;
             found.push_back({x, m, (v - surroundings) / (factor * sigma)});
         }
     }

@@ -1,9 +1,11 @@
 #include <kasane/stars/psf_fit.hpp>
 
 #include <kasane/base/units.hpp>
+#include <kasane/stars/psf_sums.hpp>
 
 #include <Eigen/Dense>
 #include <algorithm>
+#include <array>
 #include <cmath>
 #include <limits>
 
@@ -19,121 +21,89 @@ double PsfFit::eccentricity() const {
 
 namespace {
 
-// Parameters: amplitude, x, y, the quadratic form (xx, xy, yy), background, gamma. The profile is written as
-//   A (1 + gamma q)^(-1 / gamma),  q = xx dx^2 + 2 xy dx dy + yy dy^2,  beta = 1 / gamma,
-// which goes over into a Gaussian, A exp(-q), as gamma goes to zero, so that width and exponent hardly depend on each
-// other.
-constexpr int kParameters = 8;
+constexpr int kParameters = static_cast<int>(kPsfParameters);
 using Vector = Eigen::Matrix<double, kParameters, 1>;
 using Matrix = Eigen::Matrix<double, kParameters, kParameters>;
 constexpr double kLeastGamma = 0.02, kMostGamma = 0.9;
 
-struct Normal {
-    Matrix matrix = Matrix::Zero();
-    Vector gradient = Vector::Zero();
-    double chi2 = std::numeric_limits<double>::infinity();
-};
+constexpr std::size_t kMostPixels = (33 * 33 + kPsfBlock - 1) / kPsfBlock * kPsfBlock;
 
-constexpr int kMostPixels = 33 * 33;
-using Pixels = Eigen::Array<float, Eigen::Dynamic, 1, 0, kMostPixels, 1>;
-
-/// The pixels of one star. In float, relative to the starting point: their own noise is far greater than its rounding;
-/// what is summed over them is kept in double.
+/// The pixels of one star, in a circle. In float, relative to the starting point: their own noise is far greater than
+/// its rounding.
 class Problem {
 public:
-    Problem(View<const float> image, const Region& box, double x, double y, const PsfFitOptions& o)
-        : options_(o), x_(kMostPixels), y_(kMostPixels), value_(kMostPixels) {
-        Eigen::Index n = 0;
+    Problem(View<const float> image, const Region& box, double x, double y, double radius, const PsfFitOptions& o)
+        : options_(o) {
+        const auto usual = static_cast<float>(1 / (o.noise * o.noise));
         for (int v = box.y; v < box.bottom(); ++v)
             for (int u = box.x; u < box.right(); ++u) {
                 const float value = image(u, v);
-                if (!std::isfinite(value) || (o.saturation > 0 && value >= o.saturation)) continue;
-                x_[n] = static_cast<float>(u - x);
-                y_[n] = static_cast<float>(v - y);
-                value_[n++] = value;
+                const double dx = u - x, dy = v - y;
+                if (dx * dx + dy * dy > radius * radius || !std::isfinite(value) ||
+                    (o.saturation > 0 && value >= o.saturation))
+                    continue;
+                x_[pixels_] = static_cast<float>(dx);
+                y_[pixels_] = static_cast<float>(dy);
+                value_[pixels_] = value;
+                weight_[pixels_++] = usual;
             }
-        for (Pixels* p : {&x_, &y_, &value_})
-            p->conservativeResize(n);
-        weight_ = Pixels::Constant(n, static_cast<float>(1 / (o.noise * o.noise)));
+        filled_ = pixels_;
+        for (; filled_ % kPsfBlock != 0; ++filled_)
+            x_[filled_] = y_[filled_] = value_[filled_] = weight_[filled_] = 0;
     }
 
-    Eigen::Index pixels() const { return value_.size(); }
+    std::size_t pixels() const { return pixels_; }
 
-    /// From now on bright pixels count by the photon noise of `p`.
+    /// From now on bright pixels count by the photon noise of the model `p`.
     void weigh_by(const Vector& p) {
-        if (!draw(p)) return;
-        weight_ = (static_cast<float>(options_.noise * options_.noise) +
-                   model_.max(0.0f) / static_cast<float>(options_.electrons_per_adu))
-                      .inverse();
+        const auto n = static_cast<Eigen::Index>(pixels_);
+        using Row = Eigen::Array<float, Eigen::Dynamic, 1, 0, static_cast<int>(kMostPixels), 1>;
+        const Eigen::Matrix<float, kParameters, 1> f = p.cast<float>();
+        const Row dx = Eigen::Map<const Eigen::ArrayXf>(x_.data(), n) - f[1],
+                  dy = Eigen::Map<const Eigen::ArrayXf>(y_.data(), n) - f[2];
+        const Row q = f[3] * dx.square() + 2 * f[4] * dx * dy + f[5] * dy.square();
+        const Row model = f[0] * ((1 + f[7] * q).log() / -f[7]).exp();
+        Eigen::Map<Eigen::ArrayXf>(weight_.data(), n) = (static_cast<float>(options_.noise * options_.noise) +
+                                                         model / static_cast<float>(options_.electrons_per_adu))
+                                                            .inverse();
     }
 
-    /// Sum of squares alone; infinite where the model is not defined. Draws the model.
-    double chi2(const Vector& p) {
-        if (!draw(p)) return std::numeric_limits<double>::infinity();
-        return (weight_ * (value_ - static_cast<float>(p[6]) - model_).square()).cast<double>().sum();
-    }
-
-    /// The normal equations at `p`, which must have been drawn last.
-    Normal normal(const Vector& p, double chi2) {
-        Normal n;
-        const auto gamma = static_cast<float>(p[7]);
-        const Pixels dx = x_ - static_cast<float>(p[1]), dy = y_ - static_cast<float>(p[2]);
-        const Pixels slope = -model_ / base_; // by the form
-        const Pixels residual = value_ - static_cast<float>(p[6]) - model_;
-        Eigen::Matrix<float, Eigen::Dynamic, kParameters, 0, kMostPixels, kParameters> d(pixels(), kParameters);
-        const auto xx = static_cast<float>(p[3]), xy = static_cast<float>(p[4]), yy = static_cast<float>(p[5]);
-        d.col(0) = model_ / static_cast<float>(p[0]);
-        d.col(1) = -2 * slope * (xx * dx + xy * dy);
-        d.col(2) = -2 * slope * (xy * dx + yy * dy);
-        d.col(3) = slope * dx.square();
-        d.col(4) = 2 * slope * dx * dy;
-        d.col(5) = slope * dy.square();
-        d.col(6).setOnes();
-        d.col(7) = model_ * (log_base_ - (base_ - 1) / base_) / (gamma * gamma);
-        const auto weighed = (d.array().colwise() * weight_).matrix().eval();
-        n.matrix = (d.transpose() * weighed).cast<double>();
-        n.gradient = (weighed.transpose() * residual.matrix()).cast<double>();
-        n.chi2 = chi2;
-        return n;
+    PsfSums at(const Vector& p) const {
+        PsfParameters parameters;
+        std::copy_n(p.data(), kPsfParameters, parameters.begin());
+        return psf_sums({x_.data(), y_.data(), value_.data(), weight_.data(), filled_}, parameters);
     }
 
 private:
-    /// False where the model is not defined.
-    bool draw(const Vector& p) {
-        const auto gamma = static_cast<float>(p[7]);
-        const Pixels dx = x_ - static_cast<float>(p[1]), dy = y_ - static_cast<float>(p[2]);
-        base_ = 1 + gamma * (static_cast<float>(p[3]) * dx.square() + 2 * static_cast<float>(p[4]) * dx * dy +
-                             static_cast<float>(p[5]) * dy.square());
-        if (!(base_.minCoeff() > 0)) return false;
-        log_base_ = base_.log();
-        model_ = static_cast<float>(p[0]) * (log_base_ * (-1 / gamma)).exp();
-        return true;
-    }
-
+    using Values = std::array<float, kMostPixels>;
     PsfFitOptions options_;
-    Pixels x_, y_, value_, weight_;
-    Pixels base_, log_base_, model_; ///< of the parameters that were drawn last
+    Values x_, y_, value_, weight_; // NOLINT(cppcoreguidelines-pro-type-member-init): filled as far as they are read
+    std::size_t pixels_ = 0, filled_ = 0;
 };
 
-/// Levenberg-Marquardt from `p`; false if no step is possible at all.
-bool minimise(Problem& problem, int iterations, Vector& p, Normal& now) {
+Matrix matrix_of(const PsfSums& sums) {
+    return Eigen::Map<const Matrix>(sums.matrix.front().data());
+}
+
+/// Levenberg-Marquardt from `p`, until a step gains less than `enough` and a hundred-thousandth; false if no step is
+/// possible at all.
+bool minimise(const Problem& problem, int iterations, double enough, Vector& p, PsfSums& now) {
     double damping = 1e-3;
-    const double start = problem.chi2(p);
-    if (!std::isfinite(start)) return false;
-    now = problem.normal(p, start);
+    now = problem.at(p);
+    if (!std::isfinite(now.chi2)) return false;
     for (int i = 0; i < iterations; ++i) {
-        Matrix m = now.matrix;
+        Matrix m = matrix_of(now);
         m.diagonal() *= 1 + damping;
-        const Vector step = m.ldlt().solve(now.gradient);
+        const Vector step = m.ldlt().solve(Eigen::Map<const Vector>(now.gradient.data()));
         if (!step.allFinite()) return false;
         Vector trial = p + step;
         trial[7] = std::clamp(trial[7], kLeastGamma, kMostGamma);
         const bool possible = trial[3] > 0 && trial[5] > 0 && trial[3] * trial[5] > trial[4] * trial[4] && trial[0] > 0;
-        const double chi2 = possible ? problem.chi2(trial) : std::numeric_limits<double>::infinity();
-        if (chi2 <= now.chi2) {
-            const bool converged = now.chi2 - chi2 < 1e-3 + 1e-5 * now.chi2; // a thirtieth of a sigma
+        const PsfSums there = possible ? problem.at(trial) : PsfSums{.chi2 = std::numeric_limits<double>::infinity()};
+        if (there.chi2 <= now.chi2) {
+            const bool converged = now.chi2 - there.chi2 < enough + 1e-5 * now.chi2;
             p = trial;
-            now = problem.normal(p, chi2);
+            now = there;
             if (converged) break;
             damping = std::max(1e-9, damping * 0.2);
         } else {
@@ -152,8 +122,8 @@ std::optional<PsfFit> fit_psf(View<const float> image, double x, double y, const
                                   2 * reach + 1, 2 * reach + 1},
                                  image.bounds());
     if (box.width < reach || box.height < reach) return std::nullopt;
-    Problem problem(image, box, x, y, o);
-    if (problem.pixels() < 2 * kParameters) return std::nullopt;
+    Problem problem(image, box, x, y, reach + 0.5, o);
+    if (problem.pixels() < 2 * kPsfParameters) return std::nullopt;
 
     double edge = 0, peak = -std::numeric_limits<double>::infinity();
     int seen = 0;
@@ -178,13 +148,16 @@ std::optional<PsfFit> fit_psf(View<const float> image, double x, double y, const
     Vector p;
     p << std::max(peak - edge, 0.5 * o.noise), 0, 0, form, 0, form, edge, kStartGamma;
 
-    Normal now;
-    if (!minimise(problem, o.iterations, p, now)) return std::nullopt;
+    constexpr double kEnough = 1e-3;     // of chi-square: a thirtieth of a sigma
+    constexpr double kEnoughToWeigh = 1; // where the photon noise of the model follows
+    PsfSums now;
+    if (!minimise(problem, o.iterations, o.electrons_per_adu > 0 ? kEnoughToWeigh : kEnough, p, now))
+        return std::nullopt;
     const double half_width = std::sqrt((std::exp2(p[7]) - 1) / p[7] / (0.5 * (p[3] + p[5])));
     const bool star_like = 2 * half_width < 2 * o.start_fwhm;
     if (o.electrons_per_adu > 0 && star_like) { // the photon noise of what is no star does not matter
         problem.weigh_by(p);
-        if (!minimise(problem, o.iterations, p, now)) return std::nullopt;
+        if (!minimise(problem, o.iterations, kEnough, p, now)) return std::nullopt;
     }
     const double gamma = p[7];
     const double mean = 0.5 * (p[3] + p[5]), half = std::hypot(0.5 * (p[3] - p[5]), p[4]);
@@ -199,7 +172,7 @@ std::optional<PsfFit> fit_psf(View<const float> image, double x, double y, const
     fit.fwhm_minor *= widening;
     // The long axis lies where the quadratic form is least; y runs down, angles are counter-clockwise as displayed.
     fit.angle = degrees(0.5 * std::atan2(p[4], 0.5 * (p[5] - p[3])));
-    const Matrix covariance = now.matrix.ldlt().solve(Matrix::Identity());
+    const Matrix covariance = matrix_of(now).ldlt().solve(Matrix::Identity());
     fit.position_sigma = std::sqrt(std::max(0.0, 0.5 * (covariance(1, 1) + covariance(2, 2))));
     // Of (yy - xx) / (xx + yy) and 2 xy / (xx + yy), by propagation.
     const double sum = p[3] + p[5];

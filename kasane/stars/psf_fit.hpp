@@ -33,8 +33,8 @@ struct PsfFitOptions {
     int iterations = 15;
 };
 
-/// Fits one star near (x, y) in a square of about three FWHM around it. Nothing if the fit does not converge to a
-/// believable star inside the square.
+/// Fits one star near (x, y) in a circle of about two FWHM around it. Nothing if the fit does not converge to a
+/// believable star inside the circle.
 std::optional<PsfFit> fit_psf(View<const float> image, double x, double y, const PsfFitOptions& options);
 
 } // namespace kasane

@@ -7,6 +7,7 @@
 #include <array>
 #include <bit>
 #include <cmath>
+#include <memory>
 #include <optional>
 
 namespace kasane {
@@ -65,15 +66,18 @@ Field make_field(View<const float> small, int bin, const Background& background,
                  double fwhm, const StreakOptions& o) {
     const int more = std::max(1, (std::max(small.width, small.height) + o.size - 1) / o.size);
     Field f{Image(small.width / more, small.height / more), bin * more};
-    for (int y = 0; y < f.pixels.height(); ++y)
+    std::vector<float> level(static_cast<std::size_t>(f.pixels.width() * f.bin));
+    for (int y = 0; y < f.pixels.height(); ++y) {
+        background.level_row(f.bin * y + f.bin / 2, f.pixels.width() * f.bin, level.data());
         for (int x = 0; x < f.pixels.width(); ++x) {
             double sum = 0;
             for (int j = 0; j < more; ++j)
                 for (int i = 0; i < more; ++i)
                     sum += small(x * more + i, y * more + j);
-            const double at_x = f.bin * (x + 0.5) - 0.5, at_y = f.bin * (y + 0.5) - 0.5;
-            f.pixels(x, y) = static_cast<float>(sum / (more * more)) - background.level_at(at_x, at_y);
+            f.pixels(x, y) =
+                static_cast<float>(sum / (more * more)) - level[static_cast<std::size_t>(x * f.bin + f.bin / 2)];
         }
+    }
     for (const Star& star : stars) {
         const double bright = std::log10(std::max(1.0, star.flux / std::max(1e-9, star.flux_sigma)));
         const double reach = (1 + 0.7 * bright) * std::max(2.0, fwhm) / f.bin + 0.7;
@@ -82,7 +86,7 @@ Field make_field(View<const float> small, int bin, const Background& background,
              y <= std::min<int>(f.pixels.height() - 1, static_cast<int>(cy + reach + 1)); ++y)
             for (int x = std::max(0, static_cast<int>(cx - reach));
                  x <= std::min<int>(f.pixels.width() - 1, static_cast<int>(cx + reach + 1)); ++x)
-                if (std::hypot(x - cx, y - cy) < reach) f.pixels(x, y) = kNoData;
+                if ((x - cx) * (x - cx) + (y - cy) * (y - cy) < reach * reach) f.pixels(x, y) = kNoData;
     }
     level_out(f.pixels);
     return f;
@@ -97,8 +101,22 @@ struct Piece {
 
 constexpr int kBeside = 4; // rows between a line and the parallels that it is held against
 
-/// The best piece of the image among lines that rise by 0 to 45 degrees; rows outside count as zero.
-Piece best_piece(View<const float> image, double least_length) {
+/// Sums along lines, of this stage and the next.
+struct LineSums {
+    std::unique_ptr<float[]> now, next;
+    std::size_t size = 0;
+
+    void make_room(std::size_t wanted) {
+        if (wanted <= size) return;
+        size = wanted;
+        for (auto* v : {&now, &next})
+            *v = std::make_unique_for_overwrite<float[]>(size);
+    }
+};
+
+/// The best piece of the image among lines that rise by 0 to 45 degrees, if its score is at least `least_score`; rows
+/// outside count as zero.
+Piece best_piece(View<const float> image, double least_length, double least_score, LineSums& sums_of) {
     const auto n = static_cast<int>(std::bit_ceil(static_cast<unsigned>(image.width)));
     const int height = image.height + n; // lines may begin below the image by as much as they rise
     const auto at = [&](int strip, int rise, int y, int rises) {
@@ -106,25 +124,34 @@ Piece best_piece(View<const float> image, double least_length) {
                    static_cast<std::size_t>(height) +
                static_cast<std::size_t>(y);
     };
-    std::vector<float> now(static_cast<std::size_t>(n) * static_cast<std::size_t>(height)), next(now.size());
-    for (int x = 0; x < image.width; ++x)
+    sums_of.make_room(static_cast<std::size_t>(n) * static_cast<std::size_t>(height));
+    auto &now = sums_of.now, &next = sums_of.next;
+    for (int x = 0; x < image.width; ++x) {
+        now[at(x, 0, n - 2, 1)] = now[at(x, 0, n - 1, 1)] = 0; // all that two pixels ask for below the image
         for (int y = 0; y < image.height; ++y)
             now[at(x, 0, y + n, 1)] = image(x, y);
+    }
     Piece best;
-    constexpr double kLeastScore = 6; // what is less is of no interest to anyone
-    const auto least_excess = static_cast<float>(kLeastScore * std::sqrt(1.5 * least_length));
+    const auto least_excess = static_cast<float>(least_score * std::sqrt(1.5 * least_length));
     for (int length = 2; length <= n; length *= 2) {
-        const int half = length / 2, strips = n / length;
+        const int half = length / 2, strips = (image.width + length - 1) / length,
+                  halves = (image.width + half - 1) / half;
+        // Lines of this length that begin lower never meet the image; of them, the next length asks for these.
+        const int first = n - length, below = std::max(0, n - 2 * length);
         for (int strip = 0; strip < strips; ++strip)
             for (int rise = 0; rise < length; ++rise) {
                 const int part = rise / 2, step = part + rise % 2;
                 const float* left = &now[at(2 * strip, part, 0, half)];
-                const float* right = &now[at(2 * strip + 1, part, 0, half)];
                 float* out = &next[at(strip, rise, 0, length)];
-                for (int y = 0; y < height - step; ++y)
+                std::fill(out + below, out + first, 0.0f);
+                if (2 * strip + 1 == halves) { // beyond the image's last column
+                    std::copy(left + first, left + height, out + first);
+                    continue;
+                }
+                const float* right = &now[at(2 * strip + 1, part, 0, half)];
+                for (int y = first; y < height - step; ++y)
                     out[y] = left[y] + right[y + step];
-                for (int y = height - step; y < height; ++y)
-                    out[y] = left[y];
+                std::copy(left + height - step, left + height, out + height - step);
             }
         std::swap(now, next);
         if (length < least_length || length < n / 4) continue;
@@ -132,7 +159,11 @@ Piece best_piece(View<const float> image, double least_length) {
             const int columns = std::clamp(image.width - strip * length, 0, length);
             for (int rise = 0; rise < length; ++rise) {
                 const float* sums = &now[at(strip, rise, 0, length)];
-                for (int y = kBeside; y + kBeside < height; ++y) {
+                int worth_a_look = 0;
+                for (int y = first + kBeside; y + kBeside < height; ++y)
+                    worth_a_look += sums[y] - 0.5f * (sums[y - kBeside] + sums[y + kBeside]) >= least_excess;
+                if (worth_a_look == 0) continue; // nearly always
+                for (int y = first + kBeside; y + kBeside < height; ++y) {
                     const float excess = sums[y] - 0.5f * (sums[y - kBeside] + sums[y + kBeside]);
                     if (excess < least_excess) continue;
                     // Columns in which the line lies inside the image.
@@ -144,7 +175,7 @@ Piece best_piece(View<const float> image, double least_length) {
                         inside = 0;
                     if (inside < least_length) continue;
                     const double score = excess / std::sqrt(1.5 * inside);
-                    if (score > best.score) best = {strip * length, length, y - n, rise, score};
+                    if (score >= least_score && score > best.score) best = {strip * length, length, y - n, rise, score};
                 }
             }
         }
@@ -254,17 +285,18 @@ std::vector<Streak> find_streaks(View<const float> small, int bin, const Backgro
     std::vector<Streak> out;
     Field field = make_field(small, bin, background, stars, fwhm, o);
     if (field.pixels.empty() || std::min(field.pixels.width(), field.pixels.height()) < o.least_length) return out;
+    LineSums sums;
     for (int tries = 0; tries < o.most + 2 && static_cast<int>(out.size()) < o.most; ++tries) {
         Piece best;
         Segment line{};
         for (const Quadrant q : {Quadrant::shallow, Quadrant::shallow_down, Quadrant::steep, Quadrant::steep_down}) {
             const Image turned = turned_for(field.pixels, q);
-            const Piece p = best_piece(turned.plane(), o.least_length);
+            const Piece p = best_piece(turned.plane(), o.least_length, o.threshold, sums);
             if (p.score <= best.score) continue;
             best = p;
             line = in_field(p, q, field.pixels);
         }
-        if (best.score < o.threshold) break;
+        if (best.score <= 0) break;
         const auto segment = trace(field.pixels, line, o.least_length);
         cover(field.pixels, line);
         if (!segment) continue;

@@ -1,9 +1,11 @@
 #include "support/support.hpp"
 
 #include <kasane/image/statistics.hpp>
+#include <kasane/image/statistics_kernel.hpp>
 #include <kasane/image/stretch.hpp>
 #include <kasane/sky/random.hpp>
 
+#include <algorithm>
 #include <catch2/catch.hpp>
 #include <cmath>
 #include <limits>
@@ -16,6 +18,47 @@ TEST_CASE("The median is the middle value, or the mean of the two") {
     CHECK(median_in_place(odd) == 3);
     CHECK(median_in_place(even) == 2.5f);
     CHECK(std::isnan(median_in_place({})));
+}
+
+TEST_CASE("The median of many values is that of the sorted ones, however they lie") {
+    sky::Random random(5);
+    const int kind = GENERATE(0, 1, 2, 3, 4, 5);
+    const std::size_t size = GENERATE(300u, 301u, 1000u, 4096u, 20001u);
+    std::vector<float> values;
+    for (std::size_t i = 0; i < size; ++i) {
+        const double noise = random.normal(), rising = static_cast<double>(i);
+        values.push_back(static_cast<float>(kind == 0   ? 1000 + 20 * noise
+                                            : kind == 1 ? rising                              // sorted
+                                            : kind == 2 ? std::round(2 * noise)               // few different values
+                                            : kind == 3 ? 7                                   // one
+                                            : kind == 4 ? std::exp(3 * noise)                 // a long tail
+                                                        : (i % 64 == 0 ? -1e6 : 0) + noise)); // in step with a sample
+    }
+    std::vector<float> sorted = values, asked = values;
+    std::sort(sorted.begin(), sorted.end());
+    const float expected = size % 2 ? sorted[size / 2] : 0.5f * (sorted[size / 2 - 1] + sorted[size / 2]);
+    CHECK(median_in_place(asked) == expected);
+}
+
+TEST_CASE("The vectorised loops of the statistics agree with the scalar references") {
+    sky::Random random(6);
+    std::vector<float> values;
+    for (int i = 0; i < 5003; ++i)
+        values.push_back(static_cast<float>(std::round(1000 + 20 * random.normal())));
+    values[17] = std::numeric_limits<float>::quiet_NaN();
+    const SumsWithin fast = sums_within(values.data(), values.size(), 1000, 990, 1030),
+                     plain = sums_within_reference(values.data(), values.size(), 1000, 990, 1030);
+    CHECK(fast.count == plain.count);
+    CHECK(fast.sum == plain.sum); // whole numbers, which float sums exactly
+    CHECK(fast.square == plain.square);
+    std::vector<float> few(values.size() + kTakeSlack), same = few;
+    const Between quick = take_between(values.data(), values.size(), 995, 1005, few.data()),
+                  slow = take_between_reference(values.data(), values.size(), 995, 1005, same.data());
+    CHECK(quick.less == slow.less);
+    REQUIRE(quick.taken == slow.taken);
+    few.resize(quick.taken);
+    same.resize(slow.taken);
+    CHECK(few == same);
 }
 
 TEST_CASE("Quantiles interpolate between order statistics") {

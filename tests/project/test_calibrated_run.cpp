@@ -150,9 +150,9 @@ TEST_CASE("Stills in colour are calibrated and stacked in colour") {
         Raster<std::uint16_t> light(240, 180, 3), dark(240, 180, 3);
         for (int p = 0; p < 3; ++p) {
             Image one(240, 180, 1, 900.0f + 200 * static_cast<float>(p)), shade(240, 180, 1, 300.0f);
-            for (int i = 0; i < 30; ++i)
-                add_gaussian_star(one, 20 + 31.7 * (i % 7) + 1.3 * f, 20 + 29.3 * (i / 7) - 0.8 * f, 9000 + 700 * i,
-                                  2.8);
+            for (int i = 0; i < 30; ++i) // no lattice, which would fit onto itself in many ways
+                add_gaussian_star(one, 20 + 31.7 * (i % 7) + 6 * std::sin(2.7 * i) + 1.3 * f,
+                                  20 + 29.3 * (i / 7) + 6 * std::cos(5.1 * i) - 0.8 * f, 9000 + 700 * i, 2.8);
             add_noise(one, 12, static_cast<std::uint64_t>(10 * f + p));
             add_noise(shade, 3, static_cast<std::uint64_t>(100 + 10 * f + p));
             for (int y = 0; y < 180; ++y)
@@ -168,6 +168,8 @@ TEST_CASE("Stills in colour are calibrated and stacked in colour") {
     }
     const RunReport r = run(folder / "p");
     REQUIRE(r.stacks.size() == 1);
+    for (const FrameReport& f : r.stacks[0].frames)
+        UNSCOPED_INFO(f.path << ": " << f.reason);
     CHECK(r.stacks[0].used == 6);
     for (int p = 0; p < 3; ++p) {
         const Image plane = plane_of(r, p);
