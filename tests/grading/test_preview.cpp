@@ -14,7 +14,7 @@ TEST_CASE("A preview's bytes are those of its scale, for every value") {
         for (int y = 0; y < image.height(); ++y)
             for (int x = 0; x < image.width(); ++x)
                 image(x, y, p) = static_cast<float>(800 + 12 * random.normal());
-    for (int k = 0; k < 4000; ++k) // stars of all brightnesses, black pixels, and nonsense
+    for (int k = 0; k < 4000; ++k) // all brightnesses, black pixels, and nonsense
         image(k % 300, k / 300, 1) = static_cast<float>(800 + std::pow(10, random.uniform(-2, 9)) * (k % 3 ? 1 : -1));
     image(5, 150, 1) = std::numeric_limits<float>::quiet_NaN();
     image(6, 150, 1) = std::numeric_limits<float>::infinity();
