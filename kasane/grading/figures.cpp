@@ -1,9 +1,9 @@
 #include <kasane/grading/figures.hpp>
 
 #include <kasane/base/units.hpp>
+#include <kasane/image/robust_fit.hpp>
 #include <kasane/image/statistics.hpp>
 
-#include <Eigen/Dense>
 #include <algorithm>
 #include <cmath>
 #include <fmt/format.h>
@@ -116,45 +116,20 @@ std::string value_text(Measure measure, double value) {
 
 Slope background_slope(const Background& b) {
     if (b.level.width() < 2 || b.level.height() < 2) return {};
-    struct Cell {
-        double x, y, v, weight;
-    };
-    std::vector<Cell> cells;
+    std::vector<Equation<3>> cells;
     for (int j = 0; j < b.level.height(); ++j)
         for (int i = 0; i < b.level.width(); ++i)
             if (std::isfinite(b.level(i, j)))
                 cells.push_back(
-                    {2.0 * i / (b.level.width() - 1) - 1, 2.0 * j / (b.level.height() - 1) - 1, b.level(i, j), 1});
-    Eigen::Vector3d plane = Eigen::Vector3d::Zero();
-    for (int round = 0; round < 6; ++round) {
-        Eigen::Matrix3d m = Eigen::Matrix3d::Zero();
-        Eigen::Vector3d v = Eigen::Vector3d::Zero();
-        for (const Cell& c : cells) {
-            const Eigen::Vector3d row(1, c.x, c.y);
-            m += c.weight * row * row.transpose();
-            v += c.weight * row * c.v;
-        }
-        plane = m.ldlt().solve(v);
-        std::vector<float> residuals;
-        for (const Cell& c : cells)
-            residuals.push_back(static_cast<float>(std::abs(c.v - plane[0] - plane[1] * c.x - plane[2] * c.y)));
-        std::vector<float> sorted = residuals;
-        const double scale = 4.685 * std::max(1e-6, kSigmaPerMad * median_in_place(sorted)); // Tukey's bisquare
-        for (std::size_t i = 0; i < cells.size(); ++i) {
-            const double r = residuals[i] / scale;
-            cells[i].weight = r < 1 ? (1 - r * r) * (1 - r * r) : 1e-6;
-        }
-    }
+                    {{1, 2.0 * i / (b.level.width() - 1) - 1, 2.0 * j / (b.level.height() - 1) - 1}, b.level(i, j)});
+    const Eigen::Vector3d plane = robust_fit(cells);
     return {2 * std::hypot(plane[1], plane[2]), degrees(std::atan2(-plane[2], plane[1]))};
 }
 
 FieldShape field_shape(const ExposureMeasures& measures) {
     FieldShape shape;
     std::array<std::vector<const Star*>, 9> zones;
-    struct Sample {
-        double u, v, fwhm, weight;
-    };
-    std::vector<Sample> samples;
+    std::vector<Equation<4>> samples;
     const double cx = 0.5 * measures.width, cy = 0.5 * measures.height, radius = std::hypot(cx, cy);
     for (const Star& s : measures.main().stars) {
         if (!usable(s)) continue;
@@ -162,7 +137,8 @@ FieldShape field_shape(const ExposureMeasures& measures) {
                   row = std::clamp(static_cast<int>(3 * s.y / std::max(1, measures.height)), 0, 2);
         zones[static_cast<std::size_t>(3 * row + column)].push_back(&s);
         const double error = std::max(0.02 * s.fwhm, 2 * s.position_sigma);
-        samples.push_back({(s.x - cx) / radius, (s.y - cy) / radius, s.fwhm, 1 / (error * error)});
+        const double u = (s.x - cx) / radius, v = (s.y - cy) / radius;
+        samples.push_back({{1, u, v, u * u + v * v}, s.fwhm, 1 / (error * error)});
     }
     for (std::size_t z = 0; z < 9; ++z) {
         shape.zones[z].stars = static_cast<int>(zones[z].size());
@@ -172,30 +148,7 @@ FieldShape field_shape(const ExposureMeasures& measures) {
     }
     constexpr std::size_t kLeastStars = 20;
     if (samples.size() < kLeastStars) return shape;
-    Eigen::Vector4d p = Eigen::Vector4d::Zero();
-    std::vector<double> soft(samples.size(), 1);
-    for (int round = 0; round < 6; ++round) {
-        Eigen::Matrix4d m = Eigen::Matrix4d::Zero();
-        Eigen::Vector4d b = Eigen::Vector4d::Zero();
-        for (std::size_t i = 0; i < samples.size(); ++i) {
-            const Sample& s = samples[i];
-            const Eigen::Vector4d row(1, s.u, s.v, s.u * s.u + s.v * s.v);
-            m += soft[i] * s.weight * row * row.transpose();
-            b += soft[i] * s.weight * row * s.fwhm;
-        }
-        p = m.ldlt().solve(b);
-        std::vector<float> residuals;
-        for (const Sample& s : samples)
-            residuals.push_back(
-                static_cast<float>(std::abs(s.fwhm - p[0] - p[1] * s.u - p[2] * s.v - p[3] * (s.u * s.u + s.v * s.v)) *
-                                   std::sqrt(s.weight)));
-        std::vector<float> sorted = residuals;
-        const double scale = 4.685 * std::max(1e-6, kSigmaPerMad * median_in_place(sorted));
-        for (std::size_t i = 0; i < samples.size(); ++i) {
-            const double r = residuals[i] / scale;
-            soft[i] = r < 1 ? (1 - r * r) * (1 - r * r) : 1e-6;
-        }
-    }
+    const Eigen::Vector4d p = robust_fit(samples);
     if (!(p[0] > 0)) return shape;
     shape.tilt = 2 * std::hypot(p[1], p[2]) / p[0];
     shape.tilt_angle = degrees(std::atan2(-p[2], p[1]));

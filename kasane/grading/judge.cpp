@@ -127,6 +127,20 @@ std::string_view usual_cause(Measure measure) {
     }
 }
 
+std::string_view author_name(Author author) {
+    switch (author) {
+    case Author::limit:
+        return "limit";
+    case Author::person:
+        return "person";
+    case Author::impossible:
+        return "impossible";
+    case Author::nobody:
+        break;
+    }
+    return "";
+}
+
 std::vector<Verdict> judge(const std::vector<Candidature>& stack, const std::vector<Limit>& limits) {
     std::vector<const Figures*> figures;
     std::vector<std::string> nights;

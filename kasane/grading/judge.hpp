@@ -25,6 +25,9 @@ struct Candidature {
 
 enum class Author { nobody, limit, person, impossible };
 
+/// As it is written in tables and JSON; empty for nobody.
+std::string_view author_name(Author author);
+
 struct Verdict {
     bool keep = true;
     Author author = Author::nobody; ///< who decided; nobody: kept, and nothing spoke against it

@@ -181,12 +181,11 @@ std::string grade_csv(const GradeReport& r) {
     for (int m = 0; m < kMeasures; ++m)
         out += fmt::format(",{}", measure_info(static_cast<Measure>(m)).name);
     out += "\r\n";
-    static const std::array<const char*, 4> authors = {"", "limit", "person", "impossible"};
     for (const StackGrade& s : r.stacks)
         for (const FrameGrade& f : s.frames) {
             out += fmt::format("{},{},{},{},{},{},{},{}", cell(s.name), cell(f.path), cell(f.night), cell(f.filter),
-                               cell(f.start), f.verdict.keep ? "keep" : "drop",
-                               authors[static_cast<std::size_t>(f.verdict.author)], cell(f.verdict.reason));
+                               cell(f.start), f.verdict.keep ? "keep" : "drop", author_name(f.verdict.author),
+                               cell(f.verdict.reason));
             for (int m = 0; m < kMeasures; ++m) {
                 const double v = f.figures[static_cast<Measure>(m)];
                 out += std::isfinite(v) ? fmt::format(",{:.8g}", v) : ",";

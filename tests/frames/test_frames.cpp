@@ -1,3 +1,5 @@
+#include "support/projects.hpp"
+
 #include <kasane/frames/exposure.hpp>
 #include <kasane/frames/nights.hpp>
 #include <kasane/frames/pairing.hpp>
@@ -8,6 +10,7 @@
 #include <fmt/format.h>
 
 using namespace kasane;
+using kasane::test::find;
 
 namespace {
 
@@ -35,12 +38,6 @@ Exposure frame(Role role, const std::string& path, double seconds, const std::st
     e.camera = "Simulated camera";
     e.target = role == Role::light ? "Paper Lantern Nebula" : "";
     return e;
-}
-
-const Finding* find(const Pairing& p, const std::string& code) {
-    for (const Finding& f : p.findings)
-        if (f.code == code) return &f;
-    return nullptr;
 }
 
 std::string master_of(const Pairing& p, const std::optional<std::size_t>& m) {
@@ -151,8 +148,8 @@ TEST_CASE("What does not fit is refused, and the finding says so") {
         dark.gain = 0;
         const Pairing p = pair_frames({frame(Role::light, "l", 180, "L"), dark, frame(Role::flat, "f", 2, "L")});
         CHECK_FALSE(p.stacks[0].lights[0].dark);
-        REQUIRE(find(p, "dark-missing"));
-        REQUIRE(find(p, "flat-offset-missing"));
+        REQUIRE(find(p.findings, "dark-missing"));
+        REQUIRE(find(p.findings, "flat-offset-missing"));
     }
     SECTION("a dark of another temperature leaves the bias, unless it may be scaled") {
         auto dark = frame(Role::dark, "d", 180);
@@ -163,13 +160,13 @@ TEST_CASE("What does not fit is refused, and the finding says so") {
         REQUIRE(scaled.stacks[0].lights[0].bias);
         const Pairing p = pair_frames(all, {.scale_darks = false});
         CHECK(master_of(p, p.stacks[0].lights[0].dark) == "bias_-10C");
-        CHECK_THAT(find(p, "dark-missing")->text, Catch::Contains("bias alone"));
+        CHECK_THAT(find(p.findings, "dark-missing")->text, Catch::Contains("bias alone"));
     }
     SECTION("a flat of another filter is never used, one of another night only with a warning") {
         const Pairing p = pair_frames({frame(Role::light, "l", 180, "L"), frame(Role::flat, "f", 2, "R"),
                                        frame(Role::light, "m", 180, "R", "2031-04-01"), frame(Role::bias, "b", 0)});
-        CHECK(find(p, "flat-missing")->files == std::vector<std::string>{"l"});
-        CHECK(find(p, "flat-of-another-night")->files == std::vector<std::string>{"m"});
+        CHECK(find(p.findings, "flat-missing")->files == std::vector<std::string>{"l"});
+        CHECK(find(p.findings, "flat-of-another-night")->files == std::vector<std::string>{"m"});
     }
     SECTION("lights of two sizes become two stacks") {
         auto small = frame(Role::light, "s", 180, "L");
@@ -184,7 +181,7 @@ TEST_CASE("What does not fit is refused, and the finding says so") {
         const Pairing p = pair_frames({colour, frame(Role::unknown, "u", 1)});
         CHECK(p.stacks.at(0).mosaic);
         CHECK(p.stacks.at(0).lights.size() == 1);
-        CHECK(find(p, "role-unknown")->files == std::vector<std::string>{"u"});
+        CHECK(find(p.findings, "role-unknown")->files == std::vector<std::string>{"u"});
     }
 }
 

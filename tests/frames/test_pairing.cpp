@@ -1,3 +1,5 @@
+#include "support/projects.hpp"
+
 #include <kasane/frames/checks.hpp>
 #include <kasane/frames/nights.hpp>
 #include <kasane/frames/pairing.hpp>
@@ -8,6 +10,7 @@
 #include <random>
 
 using namespace kasane;
+using kasane::test::find;
 
 namespace {
 
@@ -38,15 +41,6 @@ Exposure uncooled(Role role, double temperature, double seconds = 90) {
     return e;
 }
 
-const Finding* find(const std::vector<Finding>& list, const std::string& code) {
-    const auto it = std::find_if(list.begin(), list.end(), [&](const Finding& f) { return f.code == code; });
-    return it == list.end() ? nullptr : &*it;
-}
-
-const Finding* find(const Pairing& p, const std::string& code) {
-    return find(p.findings, code);
-}
-
 std::vector<Finding> check(const std::vector<Exposure>& all, std::vector<std::optional<Look>> looks = {}) {
     looks.resize(all.size());
     return check_frames(all, pair_frames(all), looks);
@@ -69,8 +63,8 @@ TEST_CASE("An uncooled camera's darks are grouped by temperature, and each light
             if (l.exposure == i) names.push_back(p.masters[l.dark.value()].name);
     CHECK(names == std::vector<std::string>{"dark-90s_5C", "dark-90s_5C", "dark-90s_10C", "dark-90s_15C",
                                             "dark-90s_15C", "dark-90s_15C"});
-    REQUIRE(find(p, "dark-temperature")); // 19 C is far from all
-    CHECK(find(p, "dark-temperature")->files.size() == 1);
+    REQUIRE(find(p.findings, "dark-temperature")); // 19 C is far from all
+    CHECK(find(p.findings, "dark-temperature")->files.size() == 1);
 }
 
 TEST_CASE("A dark of another exposure is scaled only where a bias is there, and the plan says so") {
@@ -86,9 +80,9 @@ TEST_CASE("A dark of another exposure is scaled only where a bias is there, and 
     CHECK(l.dark_scale == Approx(0.4));
     REQUIRE(l.bias);
     CHECK_THAT(l.dark_reason, Catch::Contains("scaled by 0.40"));
-    CHECK(find(p, "dark-scaled"));
+    CHECK(find(p.findings, "dark-scaled"));
     p = pair_frames(all, {.scale_darks = false});
-    CHECK(find(p, "dark-missing"));
+    CHECK(find(p.findings, "dark-missing"));
     CHECK_THAT(p.stacks[0].groups[0].near_misses[0].allowed, Catch::Contains("a bias is present (scale_darks = true)"));
 }
 
@@ -112,11 +106,11 @@ TEST_CASE("Sky flats of all exposure times share one bias; a dark flat serves fl
 
 TEST_CASE("Without any offset frame, flats and lights use a constant if one is known, with a warning") {
     std::vector<Exposure> all = {frame(Role::light, 60, "L"), frame(Role::flat, 1, "L")};
-    CHECK(find(pair_frames(all), "flat-offset-missing"));
+    CHECK(find(pair_frames(all).findings, "flat-offset-missing"));
     for (Exposure& e : all)
         e.black_level = 512;
     const Pairing p = pair_frames(all);
-    CHECK(find(p, "flat-offset-constant"));
+    CHECK(find(p.findings, "flat-offset-constant"));
     CHECK(p.masters[0].offset_level.value() == 512);
     CHECK(p.stacks[0].lights[0].offset_level.value() == 512);
     CHECK(pair_frames(all, {.offset_level = 300}).masters[0].offset_level.value() == 300);
@@ -141,7 +135,7 @@ TEST_CASE("Flats of another night: only with a warning, or not at all if the rec
                                        frame(Role::bias, 0)};
     Pairing p = pair_frames(all);
     CHECK(p.masters[p.stacks[0].lights[0].flat.value()].name == "flat-L-2031-03-13");
-    CHECK(find(p, "flat-of-another-night"));
+    CHECK(find(p.findings, "flat-of-another-night"));
     p = pair_frames(all, {.flats_of_other_nights = false});
     CHECK_FALSE(p.stacks[0].lights[0].flat);
     CHECK_THAT(p.stacks[0].groups[0].near_misses.back().allowed, Catch::Contains("flats_of_other_nights = true"));
@@ -151,9 +145,9 @@ TEST_CASE("Flats from before the camera was turned are used only with a warning"
     std::vector<Exposure> all = {frame(Role::light, 60, "L"), frame(Role::flat, 1, "L"), frame(Role::bias, 0)};
     all[0].rotator = 95;
     all[1].rotator = 5;
-    CHECK(find(pair_frames(all), "flat-before-turn"));
+    CHECK(find(pair_frames(all).findings, "flat-before-turn"));
     all[1].rotator = 275; // the other side of the meridian
-    CHECK_FALSE(find(pair_frames(all), "flat-before-turn"));
+    CHECK_FALSE(find(pair_frames(all).findings, "flat-before-turn"));
 }
 
 TEST_CASE("Gain and offset must agree where they are known") {
@@ -174,8 +168,8 @@ TEST_CASE("The same content counts once, whatever it is called") {
     all[2].path = "copies/of/the first.fits";
     const Pairing p = pair_frames(all);
     CHECK(p.stacks[0].lights.size() == 2);
-    REQUIRE(find(p, "duplicate-files"));
-    CHECK(find(p, "duplicate-files")->files == std::vector<std::string>{"copies/of/the first.fits"});
+    REQUIRE(find(p.findings, "duplicate-files"));
+    CHECK(find(p.findings, "duplicate-files")->files == std::vector<std::string>{"copies/of/the first.fits"});
 }
 
 TEST_CASE("Exposures of different length stay together unless the recipe separates them") {

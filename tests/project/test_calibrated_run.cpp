@@ -1,7 +1,7 @@
 // Calibration in whole projects: colour sensors, stills, libraries of masters, wrong flats, and single lights looked
 // at.
 #include "support/formats.hpp"
-#include "support/support.hpp"
+#include "support/projects.hpp"
 
 #include <kasane/base/error.hpp>
 #include <kasane/image/statistics.hpp>
@@ -24,21 +24,6 @@ namespace fs = std::filesystem;
 
 namespace {
 
-RunReport run(const fs::path& folder) {
-    const Quiet quiet;
-    return run_project({folder, {}, {}}, quiet.context);
-}
-
-const Finding* find(const std::vector<Finding>& findings, const std::string& code) {
-    for (const Finding& f : findings)
-        if (f.code == code) return &f;
-    return nullptr;
-}
-
-void write_recipe(const fs::path& folder, const std::string& text) {
-    std::ofstream(folder / "kasane.toml") << text;
-}
-
 /// The colour variant, smaller: eight lights of 320 x 240 pixels.
 sky::Scenario small_colour() {
     sky::Scenario s = sky::demo_variant("colour").make();
@@ -54,15 +39,15 @@ sky::Scenario small_colour() {
     return s;
 }
 
-/// It, simulated once.
-struct ColourCopy {
-    TemporaryFolder folder;
-    fs::path path;
-    ColourCopy() : path(folder / "project") {
-        static const TemporaryFolder original = [] { return TemporaryFolder(); }();
-        const Quiet quiet;
-        if (!fs::exists(original / "project")) sky::write_scenario(small_colour(), original / "project", quiet.context);
-        fs::copy(original / "project", path, fs::copy_options::recursive);
+struct ColourCopy : ProjectCopy {
+    ColourCopy()
+        : ProjectCopy(original(), [](const fs::path& to) {
+              const Quiet quiet;
+              sky::write_scenario(small_colour(), to, quiet.context);
+          }) {}
+    static const TemporaryFolder& original() {
+        static const TemporaryFolder folder;
+        return folder;
     }
 };
 

@@ -1,6 +1,6 @@
 // What check and status say of whole projects, and what is remembered between runs.
 #include "support/formats.hpp"
-#include "support/support.hpp"
+#include "support/projects.hpp"
 
 #include <kasane/base/error.hpp>
 #include <kasane/image/statistics.hpp>
@@ -33,11 +33,6 @@ StatusReport state_of(const fs::path& folder) {
     return project_status({folder, {}, {}}, quiet.context);
 }
 
-RunReport run(const fs::path& folder) {
-    const Quiet quiet;
-    return run_project({folder, {}, {}}, quiet.context);
-}
-
 const ResultStatus& light_of(const StatusReport& r) {
     for (const ResultStatus& s : r.results)
         if (s.kind == "master light") return s;
@@ -55,17 +50,16 @@ void write_variant(const std::string& name, const fs::path& folder) {
     sky::write_scenario(sky::demo_variant(name).make(), folder, quiet.context);
 }
 
-/// A small project that was run; times of change are kept.
-struct Done {
-    TemporaryFolder folder;
-    fs::path path;
-    Done() : path(folder / "project") {
-        static const TemporaryFolder original;
-        if (!fs::exists(original / "project")) {
-            write_small_project(original / "project");
-            run(original / "project");
-        }
-        shell("cp -a " + (original / "project").string() + " " + path.string());
+/// A small project that was run.
+struct Done : ProjectCopy {
+    Done()
+        : ProjectCopy(original(), [](const fs::path& to) {
+              write_small_project(to);
+              run(to);
+          }) {}
+    static const TemporaryFolder& original() {
+        static const TemporaryFolder folder;
+        return folder;
     }
 };
 
@@ -150,7 +144,7 @@ TEST_CASE("Status tells done from stale, and why") {
     CHECK(light_of(r).reasons == std::vector<std::string>{"dark-120s_-10C is another"});
     fs::remove(p.path / "darks/dark_099.fits");
 
-    std::ofstream(p.path / "kasane.toml") << "[[files]]\nmatch = \"**/flats/*\"\nexclude = true\n";
+    write_recipe(p.path, "[[files]]\nmatch = \"**/flats/*\"\nexclude = true\n");
     r = state_of(p.path);
     CHECK(light_of(r).state == ResultStatus::State::stale);
     CHECK(r.leftovers == std::vector<std::string>{"masters/bias_-10C.fits", "masters/flat-L-2031-03-12.fits"});
@@ -192,7 +186,7 @@ TEST_CASE("A library of darks outside the project serves it, and is not written 
     fs::rename(p.path / "darks", p.folder / "library");
     const auto before = digests(p.folder / "library");
     CHECK(check(p.path).pairing.masters.size() == 1); // only the flats are left
-    std::ofstream(p.path / "kasane.toml") << "[project]\nfolders = [\"../library\", \"../nowhere\"]\n";
+    write_recipe(p.path, "[project]\nfolders = [\"../library\", \"../nowhere\"]\n");
     const RunReport r = run(p.path);
     CHECK(r.stacks.at(0).reused); // the same frames, wherever they lie
     CHECK(r.masters.size() == 3);
@@ -246,7 +240,7 @@ TEST_CASE("Flats that were turned are used once the recipe turns them back") {
     CHECK(std::any_of(without.findings.begin(), without.findings.end(),
                       [](const Finding& f) { return f.code == "orientation-differs"; }));
     CHECK(without.stacks.at(0).frames.at(0).flat.empty());
-    std::ofstream(p.path / "kasane.toml") << "[[files]]\nmatch = \"night-1/flats/*\"\nturn = 90\n";
+    write_recipe(p.path, "[[files]]\nmatch = \"night-1/flats/*\"\nturn = 90\n");
     const RunReport with = run(p.path);
     CHECK(with.stacks.at(0).frames.at(0).flat == "flat-L-2031-03-12");
     const Image flat = read_plane(*open_fits(p.path / "kasane/masters/flat-L-2031-03-12.fits"));

@@ -1,5 +1,5 @@
 // Grading whole projects, against the simulator's truth.
-#include "support/support.hpp"
+#include "support/projects.hpp"
 
 #include <kasane/base/error.hpp>
 #include <kasane/project/grade.hpp>
@@ -107,7 +107,7 @@ TEST_CASE("Adding up worths predicts the master's noise within 3 %") {
     GradeOptions everything;
     everything.limits = {"stars < 1"};
     const Prediction predicted = grade(folder / "p", everything).stacks.at(0).kept;
-    std::ofstream(folder / "p/kasane.toml") << "[grading]\nlimits = [\"stars < 1\"]\n";
+    write_recipe(folder / "p", "[grading]\nlimits = [\"stars < 1\"]\n");
     const RunReport run = run_project({folder / "p", {}, {}}, quiet.context);
     const StackReport& s = run.stacks.at(0);
     REQUIRE(s.used == 14);
@@ -133,9 +133,9 @@ TEST_CASE("A verdict by hand stands over limits, moved files and a deleted memor
     const Quiet quiet;
     const RunReport first = run_project({folder / "p", {}, {}}, quiet.context);
     CHECK(first.stacks.at(0).used == 11);
-    std::ofstream(folder / "p/kasane.toml") << "[grading]\nlimits = [\"standard\", \"stars < 2\"]\n";
+    write_recipe(folder / "p", "[grading]\nlimits = [\"standard\", \"stars < 2\"]\n");
     CHECK(run_project({folder / "p", {}, {}}, quiet.context).stacks.at(0).reused);
-    std::ofstream(folder / "p/kasane.toml") << "[grading]\nlimits = [\"standard\", \"best 9 by worth\"]\n";
+    write_recipe(folder / "p", "[grading]\nlimits = [\"standard\", \"best 9 by worth\"]\n");
     const RunReport other = run_project({folder / "p", {}, {}}, quiet.context);
     CHECK_FALSE(other.stacks.at(0).reused);
     CHECK(other.stacks.at(0).used == 10); // nine and the one by hand
@@ -192,8 +192,27 @@ TEST_CASE("One light alone, and lights without times, are graded") {
     for (sky::Shot& shot : s.shots)
         shot.silent = true; // not even the time
     sky::write_scenario(s, folder / "silent", quiet.context);
-    std::ofstream(folder / "silent/kasane.toml") << "[assume]\nrole = \"light\"\n";
+    write_recipe(folder / "silent", "[assume]\nrole = \"light\"\n");
     CHECK(grade(folder / "silent").stacks.at(0).kept.frames == 5);
+}
+
+TEST_CASE("Lights that all claim the same time are graded, and told apart by nothing but their files") {
+    const TemporaryFolder folder;
+    const Quiet quiet;
+    sky::PlainOptions o = small_options();
+    o.lights = 6;
+    o.calibration = 0;
+    sky::Scenario s = sky::plain_scenario(o);
+    for (sky::Shot& shot : s.shots)
+        shot.start = s.shots.front().start;
+    sky::write_scenario(s, folder / "p", quiet.context);
+    const GradeReport r = grade(folder / "p");
+    CHECK(r.stacks.at(0).kept.frames == 6);
+    REQUIRE(r.drifts.size() == 1);
+    CHECK(r.drifts[0].drift.diagnosis.at(0).find("no times that differ") != std::string::npos);
+    const std::string csv = grade_csv(r);
+    for (const FrameGrade& f : r.stacks[0].frames)
+        CHECK(csv.find(f.path) != std::string::npos);
 }
 
 TEST_CASE("Exported lights are copies or links; originals and other files stay") {

@@ -1,4 +1,4 @@
-#include "support/support.hpp"
+#include "support/projects.hpp"
 
 #include <kasane/base/error.hpp>
 #include <kasane/image/statistics.hpp>
@@ -16,25 +16,11 @@ namespace fs = std::filesystem;
 
 namespace {
 
-RunReport run(const fs::path& folder, int threads = 2) {
-    const Quiet quiet(threads);
-    return run_project({folder, {}, {}}, quiet.context);
-}
-
-const Finding* find(const RunReport& r, const std::string& code) {
-    for (const Finding& f : r.findings)
-        if (f.code == code) return &f;
-    return nullptr;
-}
-
-/// The small project, simulated once and copied for each test (times of change kept).
-struct Copy {
-    TemporaryFolder folder;
-    fs::path path;
-    Copy() : path(folder / "project") {
-        static const TemporaryFolder original = [] { return TemporaryFolder(); }();
-        if (!fs::exists(original / "project")) write_small_project(original / "project");
-        fs::copy(original / "project", path, fs::copy_options::recursive);
+struct Copy : ProjectCopy {
+    Copy() : ProjectCopy(original(), [](const fs::path& to) { write_small_project(to); }) {}
+    static const TemporaryFolder& original() {
+        static const TemporaryFolder folder;
+        return folder;
     }
 };
 
@@ -205,8 +191,8 @@ TEST_CASE("Without flats or darks the run goes on and says so") {
     fs::remove_all(p.path / "darks");
     const RunReport r = run(p.path);
     CHECK(r.stacks[0].used >= 9);
-    CHECK(find(r, "flat-missing"));
-    CHECK(find(r, "dark-missing"));
+    CHECK(find(r.findings, "flat-missing"));
+    CHECK(find(r.findings, "dark-missing"));
     CHECK(r.masters.empty());
 }
 
@@ -243,7 +229,7 @@ TEST_CASE("A damaged ledger is put aside and begun anew, a held one is respected
     const auto results = digests(p.path / "kasane");
     std::ofstream(p.path / ".kasane/ledger.sqlite") << "no database, just text that is long enough to be looked at";
     const RunReport r = run(p.path);
-    CHECK(find(r, "ledger-damaged"));
+    CHECK(find(r.findings, "ledger-damaged"));
     CHECK(digests(p.path / "kasane") == results);
     const Ledger held(p.path / ".kasane");
     CHECK_THROWS_WITH(run(p.path), Catch::Contains("another run"));

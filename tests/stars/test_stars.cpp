@@ -1,9 +1,11 @@
 #include "support/support.hpp"
 
+#include <kasane/image/statistics.hpp>
 #include <kasane/sky/random.hpp>
 #include <kasane/stars/detection.hpp>
 
 #include <algorithm>
+#include <array>
 #include <catch2/catch.hpp>
 #include <cmath>
 
@@ -144,6 +146,31 @@ TEST_CASE("Elongated stars are measured as such, with their direction") {
     CHECK(fit->fwhm_major > 1.2 * fit->fwhm_minor);
     CHECK(fit->x == Approx(40).margin(0.02));
     CHECK(fit->position_sigma < 0.02);
+}
+
+TEST_CASE("Crowded fields are counted, and their stars' width and light measured, as in sparse ones") {
+    // One star in 50 pixels, of all brightnesses: hardly any pixel of sky is left alone.
+    sky::Random random(21);
+    Image image(500, 400);
+    std::vector<std::array<double, 3>> bright;
+    for (int k = 0; k < 4000; ++k) {
+        const double x = random.uniform(0, 500), y = random.uniform(0, 400),
+                     flux = 300 * std::pow(random.uniform(0.002, 1), -0.9); // as many faint ones as in the sky
+        add_gaussian_star(image, x, y, flux, 3.2);
+        if (flux > 20000) bright.push_back({x, y, flux});
+    }
+    for (float& v : image.pixels())
+        v += 1000;
+    add_noise(image, 15, 22);
+    const StarList list = detect_stars(image.plane(), {});
+    CHECK(list.count > 500);
+    CHECK(list.fwhm == Approx(3.2).epsilon(0.04));
+    std::vector<float> ratios;
+    for (const auto& [x, y, flux] : bright)
+        if (const Star* s = nearest(list, x, y)) ratios.push_back(static_cast<float>(s->flux / flux));
+    REQUIRE(bright.size() > 20);
+    CHECK(ratios.size() > 0.9 * static_cast<double>(bright.size())); // the others touch one that is brighter still
+    CHECK(median_in_place(ratios) == Approx(1).margin(0.03));
 }
 
 TEST_CASE("Nothing in gives nothing out") {

@@ -1,0 +1,27 @@
+// Simulated projects to run, and what their reports say.
+#pragma once
+
+#include "support/support.hpp"
+
+#include <kasane/project/run.hpp>
+
+#include <functional>
+#include <string>
+
+namespace kasane::test {
+
+RunReport run(const std::filesystem::path& folder, int threads = 2);
+
+/// The first finding with this code, or null.
+const Finding* find(const std::vector<Finding>& findings, const std::string& code);
+
+void write_recipe(const std::filesystem::path& folder, const std::string& text);
+
+/// A project of one's own, copied with its times of change from one that `write` wrote into `original` the first time.
+struct ProjectCopy {
+    TemporaryFolder folder;
+    std::filesystem::path path;
+    ProjectCopy(const TemporaryFolder& original, const std::function<void(const std::filesystem::path&)>& write);
+};
+
+} // namespace kasane::test
