@@ -231,14 +231,45 @@ bool crowds_at_zero(const std::vector<Star>& reference, const std::vector<Star>&
     return static_cast<double>(near) > 0.5 * static_cast<double>(all);
 }
 
+/// Too few stars for patterns still tell a shift: between two frames of one camera it is all there is, but for the half
+/// turn behind the meridian, and fewer stars than for any position, turn and scale rule chance out.
+std::optional<Registration> register_by_shift(const std::vector<Star>& reference, const std::vector<Star>& frame,
+                                              const StarIndex& index, double density, const RegistrationOptions& o) {
+    constexpr std::size_t kBrightest = 25;
+    constexpr double kRadius = 2; // pixels: what turn and seeing may do to a shift
+    constexpr double kLeastShare = 0.4;
+    int most = 0;
+    Affine best;
+    std::size_t proposals = 0;
+    for (const double turn : {1.0, -1.0})
+        for (std::size_t i = 0; i < std::min(kBrightest, reference.size()); ++i)
+            for (std::size_t j = 0; j < std::min(kBrightest, frame.size()); ++j, ++proposals) {
+                const Affine t{turn, 0,    frame[j].x - turn * reference[i].x,
+                               0,    turn, frame[j].y - turn * reference[i].y};
+                const auto agree = static_cast<int>(match_stars(reference, index, frame, t, kRadius).size());
+                if (agree <= most) continue;
+                most = agree;
+                best = t;
+            }
+    if (most < o.least_for_shift) return std::nullopt;
+    auto result = refine(reference, frame, index, best, kRadius);
+    if (!result || result->matched < o.least_for_shift) return std::nullopt;
+    const int common = common_stars(reference, frame, result->to_frame);
+    result->share = static_cast<double>(result->matched) / std::max(1, common);
+    const double by_chance = common * (1 - std::exp(-density * kPi * kRadius * kRadius));
+    const double luck = log_poisson_tail(most - 1, by_chance) + std::log(static_cast<double>(proposals));
+    if (result->share < kLeastShare || luck > kMostLuck) return std::nullopt;
+    return result;
+}
+
 } // namespace
 
 std::optional<Registration> register_stars(const std::vector<Star>& reference, const std::vector<Star>& frame,
                                            std::string& why, const RegistrationOptions& o) {
-    if (reference.size() < static_cast<std::size_t>(o.least_matches) ||
-        frame.size() < static_cast<std::size_t>(o.least_matches)) {
+    if (reference.size() < static_cast<std::size_t>(o.least_for_shift) ||
+        frame.size() < static_cast<std::size_t>(o.least_for_shift)) {
         why = fmt::format("{} stars here and {} in the reference; at least {} are needed in both", frame.size(),
-                          reference.size(), o.least_matches);
+                          reference.size(), o.least_for_shift);
         return std::nullopt;
     }
     const StarIndex index(frame);
@@ -292,6 +323,7 @@ std::optional<Registration> register_stars(const std::vector<Star>& reference, c
                 return result;
         }
     }
+    if (auto result = register_by_shift(reference, frame, index, density, o)) return result;
     why = fmt::format("no position, turn and scale brings its {} stars onto the reference's {} (best try: {} in "
                       "common; {} are needed)",
                       frame.size(), reference.size(), best_seen, o.least_matches);

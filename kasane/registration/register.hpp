@@ -21,6 +21,7 @@ struct RegistrationOptions {
     double ratio_tolerance = 0.008; ///< between side ratios of like triangles
     double match_radius = 3.0;      ///< pixels, when a proposal is tested
     int least_matches = 6;
+    int least_for_shift = 4;   ///< where a shift, or a half turn and a shift, is all that lies between the frames
     double least_share = 0.15; ///< of the stars both frames should have in common
 };
 
