@@ -21,6 +21,7 @@
 
 #include <fmt/format.h>
 #include <iostream>
+#include <nlohmann/json.hpp>
 #include <spawn.h>
 #include <sstream>
 #include <unistd.h>

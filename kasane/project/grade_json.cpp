@@ -2,6 +2,7 @@
 #include <kasane/project/grade.hpp>
 
 #include <cmath>
+#include <nlohmann/json.hpp>
 
 namespace kasane {
 

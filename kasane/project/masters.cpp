@@ -1,4 +1,5 @@
 // Stage 2: calibration masters, each built once for its inputs.
+#include <kasane/project/record_json.hpp>
 #include <kasane/project/session.hpp>
 
 #include <kasane/base/error.hpp>

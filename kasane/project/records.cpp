@@ -1,5 +1,7 @@
 #include <kasane/project/records.hpp>
 
+#include <kasane/project/record_json.hpp>
+
 #include <algorithm>
 
 namespace kasane {

@@ -4,7 +4,7 @@
 #include <kasane/frames/findings.hpp>
 #include <kasane/frames/pairing.hpp>
 
-#include <nlohmann/json.hpp>
+#include <nlohmann/json_fwd.hpp>
 #include <string>
 #include <vector>
 
@@ -102,19 +102,6 @@ struct RunReport {
     /// Something was set aside or found wanting.
     bool clean() const;
 };
-
-NLOHMANN_DEFINE_TYPE_NON_INTRUSIVE(FrameReport, path, identity, night, used, reason, seconds, stars, fwhm, eccentricity,
-                                   background, noise, scale, worth, weight, matched, rms, rotation, shift_x, shift_y,
-                                   dark, flat, dark_note, own_defects, transparency, by_hand)
-NLOHMANN_DEFINE_TYPE_NON_INTRUSIVE(StackDoubt, code, files, text, remedy)
-NLOHMANN_DEFINE_TYPE_NON_INTRUSIVE(StackReport, doubts, name, target, filter, sensor, file, preview, reference,
-                                   reference_fingerprint, frames, used, dropped, seconds_total, seconds_effective,
-                                   noise, colour_method, colour_noise, channel_scales, defects, noise_model,
-                                   electrons_per_adu, passed_over, fwhm, eccentricity, rejected_low, rejected_high,
-                                   time, reused)
-NLOHMANN_DEFINE_TYPE_NON_INTRUSIVE(MasterReport, name, role, file, frames, level, colour_levels, frame_noise, noise,
-                                   rejected_share, level_spread, gradient, star_pixels, combination, electrons_per_adu,
-                                   read_noise, saturation, doubts, preview, offset, time, reused, members, left_out)
 
 /// JSON as text; bytes that are not UTF-8 (headers and file names may hold any) become replacement characters. `indent`
 /// < 0: one line.

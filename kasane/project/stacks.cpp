@@ -1,6 +1,7 @@
 // Stages 6 and 7: levels, integration.
 #include <kasane/project/group_grading.hpp>
 #include <kasane/project/master_light.hpp>
+#include <kasane/project/record_json.hpp>
 #include <kasane/project/session.hpp>
 
 #include <kasane/base/error.hpp>

@@ -9,6 +9,7 @@
 #include <algorithm>
 #include <cmath>
 #include <fmt/format.h>
+#include <nlohmann/json.hpp>
 #include <set>
 
 namespace kasane {

@@ -12,6 +12,7 @@
 #include <fstream>
 #include <httplib.h>
 #include <mutex>
+#include <nlohmann/json.hpp>
 #include <random>
 #include <sstream>
 #include <thread>

@@ -11,6 +11,7 @@
 #include <algorithm>
 #include <cmath>
 #include <fmt/format.h>
+#include <nlohmann/json.hpp>
 
 namespace kasane {
 

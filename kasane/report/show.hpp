@@ -7,7 +7,7 @@
 #include <kasane/project/calibration_look.hpp>
 #include <kasane/stars/streaks.hpp>
 
-#include <nlohmann/json.hpp>
+#include <nlohmann/json_fwd.hpp>
 #include <string>
 #include <vector>
 

@@ -6,6 +6,7 @@
 #include <cmath>
 #include <fmt/format.h>
 #include <map>
+#include <nlohmann/json.hpp>
 
 namespace kasane {
 

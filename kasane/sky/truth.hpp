@@ -3,7 +3,7 @@
 
 #include <kasane/sky/scenario.hpp>
 
-#include <nlohmann/json.hpp>
+#include <nlohmann/json_fwd.hpp>
 
 namespace kasane::sky {
 

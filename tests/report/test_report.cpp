@@ -1,6 +1,7 @@
 #include "support/support.hpp"
 
 #include <kasane/base/error.hpp>
+#include <kasane/project/record_json.hpp>
 #include <kasane/report/show.hpp>
 #include <kasane/report/tables.hpp>
 

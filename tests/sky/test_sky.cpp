@@ -7,6 +7,7 @@
 
 #include <catch2/catch.hpp>
 #include <cmath>
+#include <nlohmann/json.hpp>
 #include <set>
 
 using namespace kasane;

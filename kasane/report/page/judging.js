@@ -57,7 +57,9 @@ Kasane.judge = function (stack, limits, measures, decisionOf) {
 };
 
 Kasane.valueText = function (measure, value) {
-  return value === null || value === undefined || !isFinite(value) ? "-" : value.toFixed(measure.digits);
+  if (value === null || value === undefined || !isFinite(value)) return "-";
+  const text = value.toFixed(measure.digits);
+  return /^-[0.]+$/.test(text) ? text.slice(1) : text;
 };
 
 Kasane.conditionText = function (c, measures) {

@@ -69,7 +69,8 @@
     box.textContent = "";
     const kept = el("b", { id: "kept" }, `${n.frames} of ${all} kept`);
     box.append(kept, `, ${Kasane.duration(n.seconds)}, effective ${Kasane.duration(n.effective)}; master: noise ${n.noise.toFixed(2)} ADU${change(n.noise, was.noise)}, FWHM ${n.fwhm.toFixed(2)} px${change(n.fwhm, was.fwhm)}`);
-    if (changed()) box.append(el("span", { class: "was" }, ` — not saved`));
+    if (changed()) box.prepend(el("span", { class: "was" }, "not saved: "));
+    box.title = box.textContent;
     $("accept").disabled = !changed();
     $("accept").textContent = alone ? "Export as text" : "Accept";
     $("discard").disabled = !changed();
