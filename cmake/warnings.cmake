@@ -14,7 +14,7 @@ if(KASANE_SANITIZE)
   # g++ 12 warns of values it cannot follow through its own instrumentation, in the standard library's <regex>.
   target_compile_options(kasane_warnings INTERFACE $<$<CXX_COMPILER_ID:GNU>:-Wno-maybe-uninitialized>)
   # Null, alignment and size are checked at every access, which doubles the compiler's time; the address sanitizer
-  # catches what comes of them. The core, which reads files and does the arithmetic, is checked for them all the same.
+  # catches what comes of them. The core, which reads files, is checked for alignment all the same.
   add_compile_options(-fsanitize=address,undefined -fno-sanitize=null,alignment,object-size,vptr -fno-omit-frame-pointer
                       -fno-sanitize-recover=all)
   add_link_options(-fsanitize=address,undefined)

@@ -18,7 +18,7 @@ std::size_t shown_width(const std::string& text) { // bytes of UTF-8 that begin 
 
 bool numeric(const std::string& text) {
     return !text.empty() &&
-           (std::isdigit(static_cast<unsigned char>(text.front())) || (text.front() == '-' && text.size() > 1));
+           (std::isdigit(static_cast<unsigned char>(text.front())) || ((text.front() == '-' || text.front() == '+') && text.size() > 1));
 }
 
 std::string clean(const std::string& text) { // header text must not steer the terminal

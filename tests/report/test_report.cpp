@@ -72,6 +72,10 @@ TEST_CASE("Columns line up, numbers to the right, and header text cannot steer t
     const std::string text = t.text();
     CHECK(text == "  name           count\n  a                  5\n  long?[31mname   1234\n");
     CHECK(Table({"x"}).empty());
+    Table signs({"change"});
+    signs.add({"+0.5 %"});
+    signs.add({"-12.0 %"});
+    CHECK(signs.text() == "   change\n   +0.5 %\n  -12.0 %\n");
 }
 
 TEST_CASE("The report of a run tells what was made, what was left out and why") {
