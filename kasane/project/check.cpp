@@ -227,7 +227,7 @@ StatusReport project_status(const RunOptions& options, const Context& context) {
         const StackGroup& group = *std::find_if(groups.begin(), groups.end(), [&](const StackGroup& g) {
             return std::find(g.stacks.begin(), g.stacks.end(), k) != g.stacks.end();
         });
-        const Basis basis = stack_basis(s, calibrations, group, plan, remembered_reference(s, group));
+        const Basis basis = stack_basis(s, calibrations, plan, remembered_reference(s, group));
         const auto report = finished_stack(s, plan, basis.key());
         judge(status, basis, report.has_value());
         if (report) status.time = report->time;

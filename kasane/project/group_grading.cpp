@@ -29,24 +29,29 @@ std::vector<Limit> limits_of(const Session& s) {
 
 namespace {
 
+/// Whether any light of the stack has a filter that the limit is for.
+bool speaks_of(const Limit& limit, const Session& s, const StackPlan& plan) {
+    return limit.filters.empty() || std::any_of(plan.lights.begin(), plan.lights.end(), [&](const LightPlan& l) {
+               const auto& f = limit.filters;
+               return std::find(f.begin(), f.end(), s.exposures[l.exposure].filter) != f.end();
+           });
+}
+
 /// What the verdicts of a stack depend on.
-std::string judge_key(const Session& s, const Calibrations& calibrations, const StackGroup& group,
-                      const StackPlan& plan, const std::string& reference) {
+std::string judge_key(const Session& s, const Calibrations& calibrations, const StackPlan& plan,
+                      const std::string& reference) {
     Digester d;
     d.add("judged").add(kNumerics).add(plan.name).add(reference);
-    for (const std::string& limit : s.recipe.grading.limits)
-        d.add(limit);
+    for (const Limit& limit : limits_of(s))
+        if (speaks_of(limit, s, plan)) d.add(limit_text(limit));
     const Region& part = s.recipe.grading.part;
     d.add(fmt::format("{} {} {} {}", part.x, part.y, part.width, part.height));
-    for (const std::size_t k : group.stacks)
-        for (const LightPlan& l : s.pairing.stacks[k].lights) {
-            d.add(measure_key(s, calibrations, l));
-            const Exposure& e = s.exposures[l.exposure];
-            if (s.pairing.stacks[k].name != plan.name) continue;
-            d.add(e.night);
-            const auto decision = s.verdicts.decision(e);
-            d.add(!decision ? "auto" : decision->keep ? "keep" : "drop");
-        }
+    for (const LightPlan& l : plan.lights) { // other stacks have a say only through the reference
+        const Exposure& e = s.exposures[l.exposure];
+        const auto decision = s.verdicts.decision(e);
+        d.add(measure_key(s, calibrations, l)).add(e.night);
+        d.add(!decision ? "auto" : decision->keep ? "keep" : "drop");
+    }
     return d.result();
 }
 
@@ -405,8 +410,7 @@ private:
             lights[i].verdict = verdicts[i];
             kept += lights[i].exposure->identity + (verdicts[i].keep ? "+" : "-");
         }
-        s_.ledger.set_fact(judge_key(s_, calibrations_, group_, plan, out_.reference_fingerprint), "judged",
-                           digest(kept));
+        s_.ledger.set_fact(judge_key(s_, calibrations_, plan, out_.reference_fingerprint), "judged", digest(kept));
     }
 
     Session& s_;
@@ -424,9 +428,8 @@ GradedGroup grade_group(Session& session, Calibrations& calibrations, const Stac
 }
 
 std::optional<std::string> remembered_verdicts(const Session& session, const Calibrations& calibrations,
-                                               const StackGroup& group, const StackPlan& plan,
-                                               const std::string& reference) {
-    return session.ledger.fact(judge_key(session, calibrations, group, plan, reference));
+                                               const StackPlan& plan, const std::string& reference) {
+    return session.ledger.fact(judge_key(session, calibrations, plan, reference));
 }
 
 } // namespace kasane

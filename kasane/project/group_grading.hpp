@@ -57,7 +57,6 @@ int grid_cell(const Session& session, const Exposure& light);
 /// The lights that were kept when a stack was judged last with these measures, limits and verdicts, as one digest;
 /// nothing if it was not.
 std::optional<std::string> remembered_verdicts(const Session& session, const Calibrations& calibrations,
-                                               const StackGroup& group, const StackPlan& plan,
-                                               const std::string& reference);
+                                               const StackPlan& plan, const std::string& reference);
 
 } // namespace kasane

@@ -157,8 +157,8 @@ std::vector<StackGroup> group_stacks(const Session& session);
 ColourMethod colour_method(const Session& session, const Exposure& light);
 /// The reference that earlier runs chose for a group; empty if there is none (stacks.cpp).
 std::string remembered_reference(const Session& session, const StackGroup& group);
-Basis stack_basis(const Session& session, const Calibrations& calibrations, const StackGroup& group,
-                  const StackPlan& plan, const std::string& reference);
+Basis stack_basis(const Session& session, const Calibrations& calibrations, const StackPlan& plan,
+                  const std::string& reference);
 /// The report of a master light that is on disk as its basis wants it.
 std::optional<StackReport> finished_stack(const Session& session, const StackPlan& plan, const std::string& key);
 

@@ -36,7 +36,7 @@ public:
         std::vector<std::string> keys;
         bool all_known = true;
         for (const std::size_t i : group_.stacks) {
-            keys.push_back(stack_basis(s_, calibrations_, group_, s_.pairing.stacks[i], remembered).key());
+            keys.push_back(stack_basis(s_, calibrations_, s_.pairing.stacks[i], remembered).key());
             std::optional<StackReport> known =
                 remembered.empty() ? std::nullopt : finished_stack(s_, s_.pairing.stacks[i], keys.back());
             all_known = all_known && known.has_value();
@@ -46,7 +46,7 @@ public:
             graded_ = grade_group(s_, calibrations_, group_, remembered);
             for (std::size_t k = 0; k < group_.stacks.size(); ++k) {
                 const StackPlan& plan = s_.pairing.stacks[group_.stacks[k]];
-                const Basis basis = stack_basis(s_, calibrations_, group_, plan, graded_.reference_fingerprint);
+                const Basis basis = stack_basis(s_, calibrations_, plan, graded_.reference_fingerprint);
                 const std::string key = basis.key();
                 if (key != keys[k])
                     done_[k] = graded_.reference_fingerprint.empty() ? std::nullopt : finished_stack(s_, plan, key);
@@ -395,7 +395,7 @@ std::string remembered_reference(const Session& s, const StackGroup& group) {
     return {};
 }
 
-Basis stack_basis(const Session& s, const Calibrations& calibrations, const StackGroup& group, const StackPlan& plan,
+Basis stack_basis(const Session& s, const Calibrations& calibrations, const StackPlan& plan,
                   const std::string& reference) {
     Basis b;
     b.set("kind", "stack").set("numerics", kNumerics).set("name", plan.name).set("reference", reference);
@@ -408,7 +408,7 @@ Basis stack_basis(const Session& s, const Calibrations& calibrations, const Stac
     }
     b.set("pairing", measures.result());
     // Which exposures are kept, not by what limits: a limit that drops nobody changes nothing.
-    b.set("verdicts", remembered_verdicts(s, calibrations, group, plan, reference).value_or("not judged yet"));
+    b.set("verdicts", remembered_verdicts(s, calibrations, plan, reference).value_or("not judged yet"));
     return b;
 }
 

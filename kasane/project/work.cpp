@@ -69,9 +69,8 @@ Work remaining_work(Session& s) {
         const std::string reference = remembered_reference(s, group);
         for (const std::size_t k : group.stacks) {
             const StackPlan& plan = s.pairing.stacks[k];
-            const bool done =
-                !reference.empty() &&
-                finished_stack(s, plan, stack_basis(s, calibrations, group, plan, reference).key()).has_value();
+            const bool done = !reference.empty() &&
+                              finished_stack(s, plan, stack_basis(s, calibrations, plan, reference).key()).has_value();
             if (!done) add_stack(s, calibrations, plan, work);
         }
     }

@@ -17,8 +17,8 @@ std::size_t shown_width(const std::string& text) { // bytes of UTF-8 that begin 
 }
 
 bool numeric(const std::string& text) {
-    return !text.empty() &&
-           (std::isdigit(static_cast<unsigned char>(text.front())) || ((text.front() == '-' || text.front() == '+') && text.size() > 1));
+    return !text.empty() && (std::isdigit(static_cast<unsigned char>(text.front())) ||
+                             ((text.front() == '-' || text.front() == '+') && text.size() > 1));
 }
 
 std::string clean(const std::string& text) { // header text must not steer the terminal
@@ -171,7 +171,7 @@ std::string run_table(const RunReport& report) {
     std::string left_out;
     for (const StackReport& s : report.stacks)
         for (const FrameReport& f : s.frames)
-            if (!f.used) left_out += fmt::format("  {}  {}\n", clean(f.path), wrapped(clean(f.reason), 6, 130));
+            if (!f.used) left_out += fmt::format("  {}\n", wrapped(clean(f.path + "  " + f.reason), 6, 124));
     if (!left_out.empty()) out += "\nLeft out\n" + left_out;
 
     Table r({"registration", "frames", "turned by", "farthest shift", "median residual", "worst"});

@@ -173,6 +173,14 @@ TEST_CASE("A moved, renamed or touched file costs nothing, an edited one is seen
     CHECK_FALSE(run(p.path).stacks.at(0).reused);
 }
 
+TEST_CASE("A limit for another filter, or one that says the same otherwise, leaves a master light as it is") {
+    const Done p;
+    write_recipe(p.path, "[grading]\nlimits = [\"standard\", \"fwhm > 0.5 x median for Ha\"]\n");
+    CHECK(light_of(state_of(p.path)).state == ResultStatus::State::done);
+    write_recipe(p.path, "[grading]\nlimits = [\"standard\", \"fwhm > 0.5 x median for L\"]\n");
+    CHECK(light_of(state_of(p.path)).state == ResultStatus::State::stale);
+}
+
 TEST_CASE("A moved project works, and a copied one too, without doing it again") {
     const Done p;
     fs::rename(p.path, p.folder / "elsewhere");

@@ -68,9 +68,8 @@
     const box = $("summary");
     box.textContent = "";
     const kept = el("b", { id: "kept" }, `${n.frames} of ${all} kept`);
-    box.append(kept, `, ${Kasane.duration(n.seconds)}, effective ${Kasane.duration(n.effective)}; master: noise ${n.noise.toFixed(2)} ADU${change(n.noise, was.noise)}, FWHM ${n.fwhm.toFixed(2)} px${change(n.fwhm, was.fwhm)}`);
-    if (changed()) box.prepend(el("span", { class: "was" }, "not saved: "));
-    box.title = box.textContent;
+    box.append(kept, `, ${Kasane.duration(n.seconds)}, effective ${Kasane.duration(n.effective)}; noise ${n.noise.toFixed(2)} ADU${change(n.noise, was.noise)}, FWHM ${n.fwhm.toFixed(2)} px${change(n.fwhm, was.fwhm)}`);
+    box.title = `${box.textContent}${changed() ? " (not saved)" : ""}`;
     $("accept").disabled = !changed();
     $("accept").textContent = alone ? "Export as text" : "Accept";
     $("discard").disabled = !changed();
@@ -479,10 +478,9 @@
     const list = $("limitlist");
     list.textContent = "";
     S.limits.forEach((limit, k) => {
-      const li = el("li"), on = el("input", { type: "checkbox", "aria-label": "In force" });
+      const li = el("li"), terms = el("span", { class: "terms" }), on = el("input", { type: "checkbox", "aria-label": "In force" });
       on.checked = !limit.off;
       on.addEventListener("change", () => { limit.off = !on.checked; judge(); });
-      li.append(on);
       const number = (get, set) => {
         const input = el("input", { type: "number", step: "any", "aria-label": "Bound" });
         input.value = Number(get().toPrecision(5));
@@ -490,16 +488,16 @@
         input.addEventListener("input", () => { if (isFinite(input.valueAsNumber)) { set(input.valueAsNumber); judge(); } });
         return input;
       };
-      if (limit.ranking) li.append("best", number(() => limit.ranking.count, v => { limit.ranking.count = Math.max(1, v); }), `${limit.ranking.percent ? "% " : ""}by ${D.measures[limit.ranking.by].name}`);
+      if (limit.ranking) terms.append("best", number(() => limit.ranking.count, v => { limit.ranking.count = Math.max(1, v); }), `${limit.ranking.percent ? "% " : ""}by ${D.measures[limit.ranking.by].name}`);
       limit.conditions.forEach((c, n) => {
         const m = D.measures[c.measure], tail = Kasane.conditionText({ ...c, number: 1 }, D.measures).split(/[<>]=? /)[1];
-        li.append(`${n ? " and " : ""}${m.name} ${c.above ? ">" : "<"}${c.equal ? "=" : ""}`, number(() => c.number, v => { c.number = v; }), c.reference ? "x " + tail : m.unit);
+        terms.append(`${n ? " and " : ""}${m.name} ${c.above ? ">" : "<"}${c.equal ? "=" : ""}`, number(() => c.number, v => { c.number = v; }), c.reference ? "x " + tail : m.unit);
       });
-      if (limit.filters.length) li.append(" for " + limit.filters.join(", "));
-      if (limit.night) li.append(" on " + limit.night);
+      if (limit.filters.length) terms.append(" for " + limit.filters.join(", "));
+      if (limit.night) terms.append(" on " + limit.night);
       const gone = el("button", { title: "Remove" }, "✕");
       gone.addEventListener("click", () => { S.limits.splice(k, 1); judge(); });
-      li.append(el("span", { class: "count" }), gone);
+      li.append(on, terms, el("span", { class: "count" }), gone);
       list.append(li);
     });
     counts();
