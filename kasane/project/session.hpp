@@ -63,7 +63,7 @@ private:
 };
 
 /// The version of the numerics: part of every key, raised when a change alters results.
-inline constexpr const char* kNumerics = "4";
+inline constexpr const char* kNumerics = "5";
 
 /// What a result was made from, so that a change can be told and explained: settings by name, inputs by identity.
 class Basis {
