@@ -1,4 +1,5 @@
 // Colour filter arrays: patterns, demosaicing against the truth, and views of any rectangle.
+#include "support/mosaics.hpp"
 #include "support/support.hpp"
 
 #include <kasane/base/error.hpp>
@@ -36,20 +37,6 @@ Image coloured_field(int width, int height, double fwhm) {
         std::copy(plane.pixels().begin(), plane.pixels().end(), planes.plane(p).data);
     }
     return planes;
-}
-
-Image mosaic_of(const Image& planes, const CfaPattern& cfa) {
-    Image out(planes.width(), planes.height());
-    for (int y = 0; y < out.height(); ++y)
-        for (int x = 0; x < out.width(); ++x)
-            out(x, y) = planes(x, y, cfa.colour(x, y));
-    return out;
-}
-
-FrameView view_of(Image mosaic, const std::string& letters, ColourMethod method) {
-    CalibrationSet set;
-    set.cfa = CfaPattern(letters);
-    return {std::make_shared<const CalibratedView>(memory(std::move(mosaic)), set), method};
 }
 
 Image read_all(const FrameView& view) {
