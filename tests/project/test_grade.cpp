@@ -58,6 +58,14 @@ sky::Scenario bad_night() {
     return s;
 }
 
+/// Lights alone, without calibration frames.
+sky::Scenario bare_lights(int count) {
+    sky::PlainOptions o = small_options();
+    o.lights = count;
+    o.calibration = 0;
+    return sky::plain_scenario(o);
+}
+
 const fs::path& bad_project() {
     static const TemporaryFolder folder;
     static const fs::path path = [] {
@@ -154,10 +162,7 @@ TEST_CASE("Measures inside a rectangle are those of that part") {
 TEST_CASE("Lights that cannot be judged are told, not lost") {
     const TemporaryFolder folder;
     const Quiet quiet;
-    sky::PlainOptions o = small_options();
-    o.lights = 6;
-    o.calibration = 0;
-    sky::Scenario s = sky::plain_scenario(o);
+    sky::Scenario s = bare_lights(6);
     s.shots[1].capped = true;                        // no stars
     s.shots[2].conditions.sky = 2000;                // all saturated
     s.shots[3].conditions.pointing.offset_x += 5000; // another field: nothing of this one
@@ -180,15 +185,11 @@ TEST_CASE("Lights that cannot be judged are told, not lost") {
 TEST_CASE("One light alone, and lights without times, are graded") {
     const TemporaryFolder folder;
     const Quiet quiet;
-    sky::PlainOptions o = small_options();
-    o.lights = 1;
-    o.calibration = 0;
-    sky::write_scenario(sky::plain_scenario(o), folder / "one", quiet.context);
+    sky::write_scenario(bare_lights(1), folder / "one", quiet.context);
     const GradeReport one = grade(folder / "one");
     CHECK(one.stacks.at(0).kept.frames == 1);
     CHECK(one.stacks.at(0).frames[0].figures[Measure::worth] == 1);
-    o.lights = 5;
-    sky::Scenario s = sky::plain_scenario(o);
+    sky::Scenario s = bare_lights(5);
     for (sky::Shot& shot : s.shots)
         shot.silent = true; // not even the time
     sky::write_scenario(s, folder / "silent", quiet.context);
@@ -199,10 +200,7 @@ TEST_CASE("One light alone, and lights without times, are graded") {
 TEST_CASE("Lights that all claim the same time are graded, and told apart by nothing but their files") {
     const TemporaryFolder folder;
     const Quiet quiet;
-    sky::PlainOptions o = small_options();
-    o.lights = 6;
-    o.calibration = 0;
-    sky::Scenario s = sky::plain_scenario(o);
+    sky::Scenario s = bare_lights(6);
     for (sky::Shot& shot : s.shots)
         shot.start = s.shots.front().start;
     sky::write_scenario(s, folder / "p", quiet.context);
