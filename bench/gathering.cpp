@@ -40,7 +40,7 @@ struct Stamp {
         h.set("OBJECT", "Paper Lantern Nebula");
         h.set("SITELONG", 15.0);
         const fs::path file = folder / "stamp.fits";
-        write_fits_u16(file, Raster<std::uint16_t>(kWidth, kHeight, 1, 1000).plane(), h);
+        write_fits_u16(file, Raster<std::uint16_t>(kWidth, kHeight, 1, 1000).plane(), h, Over::anything);
         std::ifstream in(file, std::ios::binary);
         bytes.assign(std::istreambuf_iterator<char>(in), {});
         fs::remove(file);

@@ -41,7 +41,7 @@ Frames write_frames(const std::filesystem::path& folder, const char* name, int c
             std::copy_n(noise.data() + start, width, image.plane().row(y));
         }
         const auto file = folder / fmt::format("{}_{:03}.fits", name, f);
-        write_fits_u16(file, image.plane(), {});
+        write_fits_u16(file, image.plane(), {}, Over::anything);
         frames.push_back(open_fits(file));
     }
     return frames;

@@ -15,6 +15,7 @@ void describe(CLI::App& app, Arguments& a) {
     app.option_defaults()->always_capture_default(false);
     app.footer("Exit status: 0 done; 1 done, and something was set aside or found wanting; 2 the call is wrong; 3 "
                "could not be done.\n"
+               "Options may stand before or after the verb. 'kasane help VERB' tells more of one.\n"
                "The original exposures are only ever read.");
     const auto common = [&](CLI::App* verb) {
         verb->add_option("-C", a.project, "The project's folder, if it is not this one")->type_name("DIR");
@@ -31,13 +32,17 @@ void describe(CLI::App& app, Arguments& a) {
     CLI::App* run = app.add_subcommand("run", "Make master lights from a folder of raw exposures");
     run->description("Make master lights from a folder of raw exposures.\n\n"
                      "Sorts the files into lights, darks, flats and bias; builds calibration masters; measures every "
-                     "light and leaves out those\n"
-                     "with plainly too few stars; registers all filters onto one reference; integrates each stack with "
-                     "rejection and weights.\n"
+                     "light and judges it by\n"
+                     "limits and by hand (see 'kasane grade'); registers all filters onto one reference; integrates "
+                     "each stack with rejection and\n"
+                     "weights.\n"
                      "Writes FOLDER/kasane/masters, FOLDER/kasane/lights (32-bit FITS with a coverage extension, and a "
                      "stretched PNG preview\n"
-                     "each) and report.txt. Works on a bare folder; a second run does only what has changed. No "
-                     "intermediate frames are written.");
+                     "each) and report.txt. Works on a bare folder; a second run does only what has changed: files whose "
+                     "size or times (of\n"
+                     "content or of any change) are not what they were are read again. No intermediate frames are "
+                     "written. A run that makes no\n"
+                     "master light at all ends with status 3.");
     const auto project = [&](CLI::App* verb) {
         verb->add_option("folder", a.folder,
                          "The folder with the exposures, in sub-folders or one heap (default: the project)")
@@ -166,8 +171,10 @@ void describe(CLI::App& app, Arguments& a) {
     CLI::App* show = app.add_subcommand("show", "Look at one image: header digest, statistics, stars, preview");
     show->description("Look at one image: header digest, statistics, stars, preview.\n\n"
                       "Prints what the header says, levels and noise, and the stars found; writes a stretched preview "
-                      "as PNG into this folder\n"
-                      "(NAME.preview.png), because a linear image looks black. The image itself is only read.\n\n"
+                      "as PNG (NAME.preview.png),\n"
+                      "because a linear image looks black: into this folder, or for files of a project into the folder "
+                      "looks of its results. The\n"
+                      "image itself is only read, and no file that Kasane did not write is ever replaced.\n\n"
                       "A light of a project (a folder with a recipe, or one that was scanned or run before) is shown "
                       "before and after\n"
                       "calibration too: NAME.calibrated.png holds both, whole and where they differ most, stretched "

@@ -1,16 +1,20 @@
 // The `kasane` command.
 #include "arguments.hpp"
+#include "call.hpp"
 #include "progress.hpp"
 #include "verbs.hpp"
 
 #include <kasane/base/error.hpp>
 
+#include <algorithm>
 #include <csignal>
 #include <iostream>
 #include <nlohmann/json.hpp>
 #include <spdlog/sinks/stdout_color_sinks.h>
+#include <string_view>
 #include <thread>
 #include <unistd.h>
+#include <vector>
 
 namespace {
 
@@ -59,11 +63,18 @@ int main(int argc, char** argv) {
     cli::Arguments arguments;
     CLI::App app{"Kasane makes clean master lights from raw deep-sky exposures.", "kasane"};
     cli::describe(app, arguments);
+    // Known before the rest is parsed: what is wrong with a call is told as the caller wants it.
+    const bool json = std::any_of(argv + 1, argv + argc, [](const char* word) { return std::string_view(word) == "--json"; });
     try {
-        app.parse(argc, argv);
+        std::vector<std::string> words = cli::ordered_words(app, argc, argv);
+        std::reverse(words.begin(), words.end()); // as the parser takes them
+        app.parse(words);
     } catch (const CLI::ParseError& e) {
+        if (e.get_exit_code() != 0 && json) return fail(json, log, UsageError(e.what(), {}, "See --help"), Exit::wrong_call);
         const int status = app.exit(e);
         return status == 0 ? Exit::done : Exit::wrong_call;
+    } catch (const UsageError& e) {
+        return fail(json, log, e, Exit::wrong_call);
     }
     try {
         const CancelToken cancel;

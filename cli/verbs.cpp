@@ -22,8 +22,10 @@
 #include <fmt/format.h>
 #include <iostream>
 #include <nlohmann/json.hpp>
+#include <set>
 #include <spawn.h>
 #include <sstream>
+#include <sys/ioctl.h>
 #include <unistd.h>
 
 namespace fs = std::filesystem;
@@ -36,8 +38,20 @@ void print_json(const nlohmann::json& json) {
     std::cout << json_text(json, 1) << "\n";
 }
 
+/// Paths are relative to where one stands, whatever -C names.
 fs::path folder_of(const Arguments& a) {
-    return a.folder.empty() ? a.project : a.project == "." ? a.folder : a.project / a.folder;
+    if (!a.folder.empty() && a.project != ".")
+        throw UsageError("both -C and FOLDER name the project", a.folder, "Name it once");
+    return a.folder.empty() ? a.project : a.folder;
+}
+
+/// Characters in a line of the terminal, or what fits most places.
+int columns() {
+    constexpr int kUsual = 100, kLeast = 60;
+    winsize size{};
+    if (isatty(STDOUT_FILENO) && ioctl(STDOUT_FILENO, TIOCGWINSZ, &size) == 0 && size.ws_col > 0)
+        return std::max<int>(kLeast, size.ws_col);
+    return kUsual;
 }
 
 RunOptions options_of(const Arguments& a) {
@@ -53,20 +67,15 @@ int run(const Arguments& a, const Context& context) {
     if (a.json)
         print_json(to_json(report));
     else
-        std::cout << run_table(report);
-    return report.clean() ? Exit::done : Exit::done_with_findings;
+        std::cout << run_table(report, columns());
+    const bool nothing = std::all_of(report.stacks.begin(), report.stacks.end(),
+                                     [](const StackReport& s) { return s.file.empty(); });
+    return nothing ? Exit::not_done : report.clean() ? Exit::done : Exit::done_with_findings;
 }
 
 int scan(const Arguments& a, const Context& context) {
     const RunOptions options = options_of(a);
-    const Recipe recipe = recipe_of(options);
-    std::error_code failed;
-    if (!fs::is_directory(options.folder, failed))
-        throw InputError("is not a folder", options.folder, "Name the folder that holds the exposures");
-    Ledger ledger(memory_folder(options), Ledger::Use::look);
-    PixelCache cache(memory_folder(options) / "cache", recipe.cache_bytes);
-    const Scan scan = scan_folder({options.folder, output_of(options, recipe), recipe, &cache}, ledger, context);
-    const Pairing pairing = pair_frames(scan.exposures, recipe.pairing);
+    const auto [scan, pairing] = scan_project(options, context);
     if (a.json) {
         nlohmann::json exposures = nlohmann::json::array(), stacks = nlohmann::json::array(),
                        findings = nlohmann::json::array();
@@ -90,7 +99,7 @@ int scan(const Arguments& a, const Context& context) {
         std::cout << fmt::format("There are no exposures in {}. Name the folder that holds the files of a target.\n",
                                  options.folder.string());
     } else {
-        std::cout << scan_table(scan, pairing);
+        std::cout << scan_table(scan, pairing, columns());
     }
     const bool wanting = scan.exposures.empty() || !scan.findings.empty() ||
                          std::any_of(pairing.findings.begin(), pairing.findings.end(),
@@ -103,7 +112,7 @@ int check(const Arguments& a, const Context& context) {
     if (a.json)
         print_json(to_json(report));
     else
-        std::cout << check_text(report);
+        std::cout << check_text(report, columns());
     return report.clean() && !report.pairing.stacks.empty() ? Exit::done : Exit::done_with_findings;
 }
 
@@ -112,8 +121,8 @@ int status(const Arguments& a, const Context& context) {
     if (a.json)
         print_json(to_json(report));
     else
-        std::cout << status_text(report);
-    return report.all_done() && !report.results.empty() ? Exit::done : Exit::done_with_findings;
+        std::cout << status_text(report, columns());
+    return report.all_done() ? Exit::done : Exit::done_with_findings;
 }
 
 int init(const Arguments& a) {
@@ -127,13 +136,29 @@ int init(const Arguments& a) {
         throw UsageError("is not a folder", folder, "Name the folder that holds the exposures");
     if (fs::exists(file, failed) && !a.force)
         throw UsageError("there is a recipe already", file, "Edit it, or add --force to replace it");
-    write_text_safely(file, recipe_template());
+    write_text_safely(file, recipe_template(), Over::anything); // --force was asked for, if one is there
     if (a.json)
         print_json({{"recipe", file.string()}});
     else
         std::cout << fmt::format("A recipe is in {}: everything in it is commented out and explained.\n",
                                  file.string());
     return Exit::done;
+}
+
+/// Where a picture of the file goes: as the call says, else for files of a project into its results, else here.
+fs::path picture_file(const Arguments& a, const char* ending) {
+    if (!a.preview.empty())
+        return std::string_view(ending) == ".preview.png" ? a.preview : fs::path(a.preview).replace_extension(ending);
+    std::error_code failed;
+    const auto project = project_of(a.file, a.project);
+    if (!project) return a.file.stem().string() + ending;
+    RunOptions options;
+    options.folder = *project;
+    const fs::path looks = output_of(options, recipe_of(options)) / "looks";
+    std::string name = fs::weakly_canonical(a.file, failed).lexically_proximate(*project).replace_extension("").string();
+    std::replace(name.begin(), name.end(), '/', '-'); // two nights may have files of one name
+    fs::create_directories(looks, failed);
+    return fs::proximate(looks / (file_safe(name) + ending), failed);
 }
 
 /// What calibration does to the file, if it is a light of a project.
@@ -151,8 +176,7 @@ std::optional<CalibrationLook> calibrated(const Arguments& a, const Context& con
         std::cerr << "kasane: not shown after calibration: " << e.what() << "\n";
     }
     if (look && !a.no_preview) {
-        const fs::path file = a.preview.empty() ? fs::path(a.file.stem().string() + ".calibrated.png")
-                                                : fs::path(a.preview).replace_extension(".calibrated.png");
+        const fs::path file = picture_file(a, ".calibrated.png");
         write_png(file, picture);
         look->picture = file.string();
     }
@@ -162,9 +186,11 @@ std::optional<CalibrationLook> calibrated(const Arguments& a, const Context& con
 int show(const Arguments& a, const Context& context) {
     const auto reader = open_frame(a.file);
     ShowReport report = examine(*reader, read_summary(a.file));
+    if (!a.no_preview && !a.preview.empty()) require_replaceable(a.preview); // before the work
     const auto look = report.exposure.is_master ? std::nullopt : calibrated(a, context);
+    if (look) report.exposure = look->exposure; // what the project knows of it: its pixels may have told the role
     if (!a.no_preview) {
-        const fs::path preview = a.preview.empty() ? fs::path(a.file.stem().string() + ".preview.png") : a.preview;
+        const fs::path preview = picture_file(a, ".preview.png");
         const Raster<std::uint8_t> picture = render_preview(*reader);
         write_png(preview, a.stars ? mark_detections(picture, report) : picture);
         report.preview = preview.string();
@@ -199,21 +225,42 @@ GradeOptions grade_options(const Arguments& a) {
     return options;
 }
 
+/// Throws UsageError where a filter or night is asked for that no light has.
+void require_some(const GradeReport& report, const Arguments& a) {
+    std::set<std::string> filters, nights;
+    for (const StackGrade& s : report.stacks) {
+        filters.insert(s.filter);
+        for (const FrameGrade& f : s.frames)
+            nights.insert(f.night);
+    }
+    if (!a.filter.empty() && !filters.count(fold_filter(a.filter)))
+        throw UsageError(fmt::format("no light has the filter {}", a.filter), {},
+                         fmt::format("Filters here are {}", fmt::join(filters, ", ")));
+    if (!a.night.empty() && !nights.count(a.night))
+        throw UsageError(fmt::format("no light is of the night {}", a.night), {},
+                         fmt::format("Nights here are {}", fmt::join(nights, ", ")));
+}
+
 int grade(const Arguments& a, const Context& context) {
     const GradeOptions options = grade_options(a);
     for (const auto* list : {&a.limits, &a.more_limits}) // before minutes of measuring
         for (const std::string& text : *list)
             parse_limit(text);
     grade_text({}, {.sort = a.sort, .columns = a.columns});
+    if (!a.note.empty() && a.keep.empty() && a.drop.empty())
+        throw UsageError("--note tells why, but there is no --keep or --drop beside it", {},
+                         "Say which lights it is about");
+    if (!a.csv.empty()) require_replaceable(a.csv); // before minutes of measuring
     GradeReport report = grade_project(options, context);
-    std::vector<VerdictChange> changes;
-    const auto decide = [&](const std::vector<std::string>& files, const std::optional<Decision>& decision) {
-        const auto more = changes_for(report, files, decision);
-        changes.insert(changes.end(), more.begin(), more.end());
-    };
-    decide(a.keep, Decision{true, a.note});
-    decide(a.drop, Decision{false, a.note});
-    decide(a.automatic, std::nullopt);
+    require_some(report, a);
+    std::vector<Wish> wishes;
+    for (const std::string& pattern : a.keep)
+        wishes.push_back({pattern, Decision{true, a.note}});
+    for (const std::string& pattern : a.drop)
+        wishes.push_back({pattern, Decision{false, a.note}});
+    for (const std::string& pattern : a.automatic)
+        wishes.push_back({pattern, std::nullopt});
+    const std::vector<VerdictChange> changes = changes_for(report, wishes);
     if (!changes.empty()) {
         save_verdicts(options.run.folder, changes);
         report = grade_project(options, context);
@@ -224,7 +271,7 @@ int grade(const Arguments& a, const Context& context) {
     } else {
         constexpr std::size_t kRows = 40;
         std::cout << grade_text(
-            report, {a.sort, a.columns, a.only_dropped, fold_filter(a.filter), a.night, a.all_rows ? 0 : kRows});
+            report, {a.sort, a.columns, a.only_dropped, fold_filter(a.filter), a.night, a.all_rows ? 0 : kRows, columns()});
         if (!changes.empty())
             std::cout << fmt::format("\n{} verdicts by hand are in {}\n", changes.size(),
                                      verdict_file(options.run.folder).string());
@@ -247,6 +294,7 @@ int review(const Arguments& a, const Context& context) {
     GradeOptions options = grade_options(a);
     if (!a.html.empty()) {
         options.previews = true;
+        require_replaceable(a.html); // before minutes of measuring
         const GradedProject project(options, context);
         write_text_safely(a.html, review_file(project));
         if (a.json)
@@ -270,6 +318,7 @@ int export_lights(const Arguments& a, const Context& context) {
     GradeOptions options;
     options.run = options_of(a);
     const GradeReport report = grade_project(options, context);
+    require_some(report, a);
     const ExportedLights done = kasane::export_lights(report, {a.target,
                                                                a.how == "hardlink"  ? ExportHow::hard_link
                                                                : a.how == "symlink" ? ExportHow::symbolic_link
@@ -285,7 +334,7 @@ int export_lights(const Arguments& a, const Context& context) {
 }
 
 int demo(const Arguments& a, const Context& context) {
-    const fs::path folder = a.folder.empty() ? a.project / "paper-lantern" : folder_of(a);
+    const fs::path folder = a.folder.empty() ? a.project / "paper-lantern" : a.folder;
     std::error_code failed;
     if (fs::exists(folder, failed) && !a.force && (!fs::is_directory(folder) || !fs::is_empty(folder)))
         throw UsageError("this folder exists and is not empty", folder,

@@ -27,7 +27,14 @@ private:
 
 /// A file that cannot be read as what it claims to be. Ends that file, never a run of many.
 class InputError : public Error {
+public:
     using Error::Error;
+};
+
+/// A file that was read well and cannot serve for what it was wanted for: another size, no light on a flat. Reading it
+/// again would not help.
+class UnfitError : public InputError {
+    using InputError::InputError;
 };
 
 /// A result that cannot be written: folder not writable, disk full. Ends the run.

@@ -3,6 +3,8 @@
 #include <kasane/base/error.hpp>
 
 #include <cerrno>
+#include <charconv>
+#include <csignal>
 #include <cstring>
 #include <fcntl.h>
 #include <fmt/format.h>
@@ -11,6 +13,8 @@
 namespace fs = std::filesystem;
 
 namespace kasane {
+
+const char* const kCreator = "Kasane " KASANE_VERSION;
 
 namespace {
 constexpr const char* kTemporaryPrefix = ".kasane-part-";
@@ -37,14 +41,39 @@ void sync_path(const fs::path& path, int flags) {
 }
 } // namespace
 
-void write_file_safely(const fs::path& final_path, const std::function<void(const fs::path&)>& write) {
+bool is_own_work(const fs::path& file) {
+    constexpr std::size_t kLooked = 16 << 10; // bytes; marks stand early
+    const int fd = ::open(file.c_str(), O_RDONLY | O_CLOEXEC | O_NONBLOCK);
+    if (fd < 0) return false;
+    std::string head(kLooked, '\0');
+    const ssize_t got = ::read(fd, head.data(), head.size());
+    ::close(fd);
+    head.resize(got > 0 ? static_cast<std::size_t>(got) : 0);
+    const auto holds = [&](std::string_view mark) { return head.find(mark) != std::string::npos; };
+    if (head.starts_with("SIMPLE")) return holds("CREATOR = 'Kasane ");
+    if (head.starts_with("\x89PNG")) return holds(std::string_view("tEXtSoftware\0Kasane ", 20));
+    if (head.starts_with("\xff\xd8")) return holds("Kasane ");
+    if (head.starts_with("<!doctype html>")) return holds(kPageMark);
+    return head.starts_with(kReportMark) || head.starts_with(kTableMark) || head.starts_with(kJsonMark);
+}
+
+void require_replaceable(const fs::path& file) {
+    std::error_code failed;
+    if (!fs::exists(fs::symlink_status(file, failed)) || is_own_work(file)) return;
+    throw UsageError(fs::is_directory(file, failed) ? "is a folder; a result would have this name"
+                                                    : "is there already, and Kasane did not write it",
+                     file, "Nothing was replaced; name another file, or move this one away");
+}
+
+void write_file_safely(const fs::path& final_path, const std::function<void(const fs::path&)>& write, Over over) {
+    if (over == Over::own_work) require_replaceable(final_path);
     const fs::path folder = final_path.has_parent_path() ? final_path.parent_path() : fs::path(".");
     const fs::path temporary =
         folder / fmt::format("{}{}-{}", kTemporaryPrefix, ::getpid(), final_path.filename().string());
     std::error_code ignored;
     try {
         write(temporary);
-        sync_path(temporary, O_RDWR);
+        sync_path(temporary, O_RDONLY); // a copy may be read-only, as its original is
         std::error_code failed;
         fs::rename(temporary, final_path, failed);
         if (failed) throw OutputError(reason(failed.value()), final_path, remedy(failed.value()));
@@ -55,8 +84,8 @@ void write_file_safely(const fs::path& final_path, const std::function<void(cons
     }
 }
 
-void write_text_safely(const fs::path& final_path, std::string_view text) {
-    write_file_safely(final_path, [&](const fs::path& temporary) {
+void write_text_safely(const fs::path& final_path, std::string_view text, Over over) {
+    const auto write = [&](const fs::path& temporary) {
         const int fd = ::open(temporary.c_str(), O_WRONLY | O_CREAT | O_TRUNC | O_CLOEXEC, 0644);
         if (fd < 0) throw OutputError("cannot be written: " + reason(errno), final_path, remedy(errno));
         int failed = 0;
@@ -67,7 +96,8 @@ void write_text_safely(const fs::path& final_path, std::string_view text) {
         }
         if (::close(fd) != 0 && !failed) failed = errno;
         if (failed) throw OutputError("cannot be written: " + reason(failed), final_path, remedy(failed));
-    });
+    };
+    write_file_safely(final_path, write, over);
 }
 
 void require_writable_folder(const fs::path& folder) {
@@ -82,10 +112,36 @@ void require_writable_folder(const fs::path& folder) {
     fs::remove(probe, failed);
 }
 
-void remove_leftovers(const fs::path& folder) {
+namespace {
+
+/// Whether a temporary name is that of a process that still runs.
+bool still_written(const std::string& name) {
+    const char* first = name.data() + std::strlen(kTemporaryPrefix);
+    long process = 0;
+    const auto [end, error] = std::from_chars(first, name.data() + name.size(), process);
+    return error == std::errc{} && process > 0 && (::kill(static_cast<pid_t>(process), 0) == 0 || errno == EPERM) &&
+           process != ::getpid();
+}
+
+void remove_leftover(const fs::directory_entry& entry) {
+    const std::string name = entry.path().filename().string();
     std::error_code ignored;
-    for (const auto& entry : fs::directory_iterator(folder, ignored))
-        if (entry.path().filename().string().rfind(kTemporaryPrefix, 0) == 0) fs::remove(entry.path(), ignored);
+    if (name.starts_with(kTemporaryPrefix) && !still_written(name)) fs::remove(entry.path(), ignored);
+}
+
+} // namespace
+
+void remove_leftovers(const fs::path& folder, Depth depth) {
+    std::error_code failed;
+    if (depth == Depth::folder_alone) {
+        for (auto it = fs::directory_iterator(folder, failed); !failed && it != fs::directory_iterator();
+             it.increment(failed))
+            remove_leftover(*it);
+        return;
+    }
+    for (auto it = fs::recursive_directory_iterator(folder, failed); !failed && it != fs::recursive_directory_iterator();
+         it.increment(failed))
+        remove_leftover(*it);
 }
 
 } // namespace kasane

@@ -48,11 +48,11 @@ CalibratedView::CalibratedView(std::shared_ptr<const FrameReader> raw, Calibrati
     for (const auto& part : {c.dark, c.bias, c.second_dark, c.flat}) {
         if (!part) continue;
         if (part->bounds() != raw_->bounds())
-            throw InputError(fmt::format("is {} x {} pixels and cannot calibrate a light of {} x {}", part->width(),
+            throw UnfitError(fmt::format("is {} x {} pixels and cannot calibrate a light of {} x {}", part->width(),
                                          part->height(), raw_->width(), raw_->height()),
                              part->path(), "Use calibration frames of the same camera and binning");
         if (part->planes() < raw_->planes())
-            throw InputError(
+            throw UnfitError(
                 fmt::format("has {} plane and cannot calibrate a light of {} colours", part->planes(), raw_->planes()),
                 part->path(), "Use calibration frames converted in the same way as the lights");
     }

@@ -274,7 +274,7 @@ MasterResult build_master(Role role, const std::vector<std::shared_ptr<const Fra
     const int width = first.width(), height = first.height(), planes = first.planes();
     for (const auto& f : frames)
         if (f->width() != width || f->height() != height || f->planes() != planes)
-            throw InputError(fmt::format("is {} x {} pixels{}; {} is {} x {}{}", f->width(), f->height(),
+            throw UnfitError(fmt::format("is {} x {} pixels{}; {} is {} x {}{}", f->width(), f->height(),
                                          f->planes() == 3 ? " in colour" : "", first.path().filename().string(), width,
                                          height, planes == 3 ? " in colour" : ""),
                              f->path(), "Keep frames of different cameras or binnings apart");
@@ -293,7 +293,7 @@ MasterResult build_master(Role role, const std::vector<std::shared_ptr<const Fra
         for (std::size_t f = 0; f < count; ++f)
             for (std::size_t c = 0; c < colours; ++c) {
                 if (!(samples[f].level[c] > 3 * samples[f].noise))
-                    throw InputError(
+                    throw UnfitError(
                         fmt::format("there is no light on this flat (level {:g} above its offset, noise {:g})",
                                     samples[f].level[c], samples[f].noise),
                         frames[f]->path(), "Remove it, or move it to the darks");

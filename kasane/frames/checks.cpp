@@ -5,6 +5,7 @@
 
 #include <algorithm>
 #include <cmath>
+#include <filesystem>
 #include <fmt/format.h>
 #include <map>
 #include <set>
@@ -37,6 +38,8 @@ public:
         problems();
         guesses();
         names();
+        contradictions();
+        times();
         return std::move(findings_);
     }
 
@@ -405,15 +408,71 @@ private:
     }
 
     void names() {
-        for (const StackPlan& s : pairing_.stacks) {
-            const std::string plain = s.target + (s.filter.empty() ? "" : "-" + s.filter);
-            std::string blanks = plain;
-            std::replace(blanks.begin(), blanks.end(), ' ', '-');
-            if (s.name == plain || s.name == blanks || plain.empty()) continue;
-            finding(Level::note, "name-changed", {},
-                    fmt::format("'{}' cannot be a file name as it is; the master light is called {}", plain, s.name),
-                    "");
+        for (const StackPlan& s : pairing_.stacks)
+            if (!s.name_note.empty())
+                finding(Level::note, "name-changed", {},
+                        fmt::format("{}; the master light is called {}", s.name_note, s.name), "");
+    }
+
+    /// What a header says against what the folder says; the header is trusted.
+    void contradictions() {
+        std::map<std::string, std::vector<std::size_t>> roles, filters;
+        for (std::size_t i = 0; i < all_.size(); ++i) {
+            const Exposure& e = all_[i];
+            if (e.made_by_kasane || e.role == Role::unknown) continue;
+            const auto from_file = [&](Field f) {
+                const Origin o = e.source(f).origin;
+                return o == Origin::header || o == Origin::exif;
+            };
+            std::filesystem::path folder = std::filesystem::path(e.path).parent_path();
+            bool role_seen = !from_file(Field::role), filter_seen = !from_file(Field::filter);
+            for (; !folder.empty() && folder != folder.root_path(); folder = folder.parent_path()) {
+                const std::string name = folder.filename().string();
+                if (const NamedRole r = role_of_name(name); !role_seen && r.role != Role::unknown && r.sure) {
+                    role_seen = true;
+                    // Frames without light often lie together, and beside the flats that they belong to.
+                    const auto lit = [](Role role) { return role == Role::light || role == Role::flat; };
+                    const bool beside = !lit(e.role) && r.role != Role::light;
+                    if (r.role != e.role && !beside)
+                        roles[fmt::format("{}\n{}\n{}", role_name(e.role), name, role_name(r.role))].push_back(i);
+                }
+                const NamedFilter f = filter_of_name(name);
+                if (filter_seen || f.strength != FilterWord::word) continue;
+                filter_seen = true;
+                if (plain_letters(fold_filter(f.name)) != plain_letters(e.filter) && !e.filter.empty() &&
+                    (e.role == Role::light || e.role == Role::flat))
+                    filters[e.filter + "\n" + name].push_back(i);
+            }
         }
+        const auto tell = [&](const auto& found, const char* code, const char* what, const char* field) {
+            for (const auto& [key, list] : found) {
+                const auto line = key.find('\n');
+                std::string folder = key.substr(line + 1);
+                folder = folder.substr(0, folder.find('\n'));
+                finding(Level::warning, code, paths(list),
+                        fmt::format("the header{} say{} {}{}, the name of the folder is {}; the header is believed",
+                                    list.size() == 1 ? "" : fmt::format("s of {} files", list.size()),
+                                    list.size() == 1 ? "s" : "", what, key.substr(0, line), folder),
+                        fmt::format("Move {}, or give the right {} in [[files]]",
+                                    list.size() == 1 ? "it where it belongs" : "them where they belong", field));
+            }
+        };
+        tell(roles, "role-contradicted", "", "role");
+        tell(filters, "filter-contradicted", "filter ", "filter");
+    }
+
+    /// Lights without an exposure time: nothing can be compared a second.
+    void times() {
+        std::vector<std::size_t> list;
+        for (const StackPlan& s : pairing_.stacks)
+            for (const LightPlan& l : s.lights)
+                if (!(all_[l.exposure].seconds.value_or(0) > 0)) list.push_back(l.exposure);
+        if (list.empty()) return;
+        finding(Level::warning, "exposure-time-unknown", paths(list),
+                fmt::format("{} light{} no exposure time: transparency, worth and sky are not compared a second there "
+                            "(limits on them pass over), and no dark can be chosen by it; weights come from the stars",
+                            list.size(), list.size() == 1 ? " has" : "s have"),
+                "Give it with 'seconds' in [[files]] or [assume]");
     }
 
     const std::vector<Exposure>& all_;

@@ -380,8 +380,12 @@ void take_header(Exposure& e, const Header& h) {
         if (std::abs(dx) < 100 && std::abs(dy) < 100)
             e.cfa = shifted(e.cfa, static_cast<int>(dx) & 1, static_cast<int>(dy) & 1);
     }
-    e.made_by_kasane = h.text("CREATOR").value_or("").rfind("Kasane", 0) == 0;
-    if (e.made_by_kasane) e.inputs = h.text("INPUTS").value_or("");
+    e.made_by_kasane = h.text({"CREATOR", "Png.Software", "Jpeg.Comment"}).value_or("").rfind("Kasane ", 0) == 0;
+    if (e.made_by_kasane) {
+        e.inputs = h.text("INPUTS").value_or("");
+        for (const Card& card : h.cards())
+            if (card.key.starts_with("INPUT") && card.key != "INPUTS") e.input_frames.push_back(card.value);
+    }
     const double combined = h.number({"NCOMBINE", "STACKCNT", "NSTACK", "NUMCOMB", "NFRAMES"}).value_or(1);
     e.is_master = e.is_master || e.made_by_kasane || combined > 1;
 }
@@ -443,7 +447,7 @@ void take_path(Exposure& e) {
         const bool file = part == path;
         for (const NamedValue& v : values_of_name(file ? stem : part.filename().string())) {
             if (e.source(v.field).origin != Origin::none) continue;
-            if (v.field == Field::filter && (e.role == Role::dark || e.role == Role::bias)) continue;
+            if (v.field == Field::filter) continue; // see settle_filter
             set_value(e, v.field, v.value,
                       {Origin::path, fmt::format("{} name {}", file ? "file" : "folder", part.filename().string())});
         }
@@ -578,7 +582,35 @@ Exposure describe_exposure(const std::string& path, const FrameSummary& s) {
     e.bits = s.bits;
     take_header(e, s.header);
     take_path(e);
+    settle_filter(e);
     return e;
+}
+
+void settle_filter(Exposure& e) {
+    const Origin known = e.source(Field::filter).origin;
+    if (known != Origin::none && known != Origin::assumed && known != Origin::path) return;
+    const bool has_filter = e.role == Role::light || e.role == Role::flat;
+    const auto forget = [&] {
+        e.filter.clear();
+        std::erase_if(e.sources, [](const auto& s) { return s.first == Field::filter; });
+    };
+    if (known == Origin::path || !has_filter) forget();
+    if (!has_filter) return;
+    const std::filesystem::path path(e.path);
+    const std::string initials = role_initials(e.role, e.path);
+    NamedFilter best;
+    std::string where;
+    for (auto part = path; !part.empty() && part != part.root_path(); part = part.parent_path()) {
+        const bool file = part == path;
+        const std::string name = file ? part.stem().string() : part.filename().string();
+        const NamedFilter here = filter_of_name(name, file ? initials : std::string());
+        if (here.strength <= best.strength) continue; // what stands nearer to the file wins
+        best = here;
+        where = fmt::format("{} name {}", file ? "file" : "folder", part.filename().string());
+    }
+    const bool colour_sensor = !e.cfa.empty() || e.planes == 3;
+    if (best.strength == FilterWord::none || (best.strength == FilterWord::letter && colour_sensor)) return;
+    set_value(e, Field::filter, best.name, {Origin::path, where});
 }
 
 std::string sensor_key(const Exposure& e) {

@@ -83,6 +83,7 @@ struct Exposure {
     bool is_master = false;      ///< a combination of many frames, made by Kasane or elsewhere
     bool made_by_kasane = false; ///< a result of this program: never an input light
     std::string inputs;          ///< of such a result: digest of the frames it was made of
+    std::vector<std::string> input_frames; ///< the same, by fingerprint
 
     std::optional<double> seconds;
     std::string start;          ///< UTC, ISO 8601
@@ -125,6 +126,11 @@ std::string value_text(const Exposure& exposure, Field field);
 /// names, else from the file name; other values that the header lacks are looked for in the path. `night` is left empty
 /// (see nights.hpp).
 Exposure describe_exposure(const std::string& path, const FrameSummary& summary);
+
+/// Looks for the filter in the path, where nothing surer says it; to be called again whenever the role has become known.
+/// A longer filter word anywhere in the path beats lone letters; of equals, what stands nearer to the file wins. Only
+/// lights and flats have filters, and a colour sensor's none from a lone letter.
+void settle_filter(Exposure& exposure);
 
 /// Pixels that may be calibrated with one another: camera, size, binning, CFA, as one line of text.
 std::string sensor_key(const Exposure& exposure);

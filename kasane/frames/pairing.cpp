@@ -70,6 +70,7 @@ public:
 
     Pairing run() {
         drop_duplicates();
+        find_filters();
         for (const std::size_t i : order_)
             place(i);
         make_masters();
@@ -120,6 +121,15 @@ private:
                 fmt::format("{} has the same content as a file that is used already ({})",
                             copies.size() == 1 ? "it" : "each", example),
                 "Nothing is lost: one of each is used. Remove the copies to be rid of this");
+    }
+
+    /// The filters that lights and flats of each sensor name.
+    void find_filters() {
+        for (const std::size_t i : order_) {
+            const Exposure& e = all_[i];
+            const bool lit = (e.role == Role::light && !e.is_master) || e.role == Role::flat;
+            if (lit && !e.filter.empty()) filters_[geometry_[i]].insert(plain_letters(e.filter));
+        }
     }
 
     void place(std::size_t i) {
@@ -246,17 +256,35 @@ private:
         });
     }
 
-    /// Masters that were made of just these frames before, and now lie in a library: the frames speak for themselves.
+    /// Masters that Kasane made of frames which are here: the frames speak for themselves. Of just these frames, they
+    /// are found again when they are asked for; of others too, or of fewer, they are superseded.
     void drop_finished(const std::vector<std::vector<std::size_t>>& groups) {
-        std::set<std::string> digests;
-        for (const auto& g : groups) {
+        std::set<std::string> here;
+        for (const auto& g : groups)
+            for (const std::size_t i : g)
+                here.insert(all_[i].fingerprint);
+        const auto digest_of_group = [&](const std::vector<std::size_t>& g) {
             std::string inputs;
             for (const std::size_t i : g)
                 inputs += all_[i].fingerprint;
-            digests.insert(digest(inputs));
-        }
+            return digest(inputs);
+        };
+        std::set<std::string> digests;
+        for (const auto& g : groups)
+            digests.insert(digest_of_group(g));
         std::erase_if(result_.masters, [&](const MasterPlan& m) {
-            return m.existing && !first(m).inputs.empty() && digests.count(first(m).inputs) > 0;
+            const Exposure& e = first(m);
+            if (!m.existing || e.inputs.empty()) return false;
+            if (digests.count(e.inputs) > 0) return true;
+            const auto present = static_cast<std::size_t>(std::count_if(
+                e.input_frames.begin(), e.input_frames.end(), [&](const std::string& f) { return here.count(f) > 0; }));
+            if (present == 0) return false; // its frames are elsewhere: it stands for itself
+            finding(Level::note, "master-superseded", {e.path},
+                    fmt::format("it was made of {} frames, of which {} are here, among other ones or without the rest; "
+                                "a master is made of those that are here, and this one is not used",
+                                e.input_frames.size(), present),
+                    "");
+            return true;
         });
     }
 
@@ -292,14 +320,80 @@ private:
         result_.stacks.push_back(std::move(s));
     }
 
+    /// What a name stands for, and what tells it from others that would have the same one, the most telling first.
+    struct Naming {
+        std::string* name;
+        std::string wanted, identity;
+        std::vector<std::string> marks;
+        std::string* note;
+    };
+
+    static std::string mark_of(const Exposure& e, Field field) {
+        switch (field) {
+        case Field::gain:
+            return e.gain ? fmt::format("{}{:g}", e.gain_is_iso ? "ISO" : "gain", *e.gain) : "";
+        case Field::offset:
+            return e.offset ? fmt::format("offset{:g}", *e.offset) : "";
+        case Field::binning:
+            return fmt::format("bin{}", e.binning_x);
+        case Field::rotator:
+            return e.rotator ? fmt::format("{:.0f}deg", *e.rotator) : "";
+        case Field::focal_length:
+            return e.focal_length_mm ? fmt::format("{:.0f}mm", *e.focal_length_mm) : "";
+        default:
+            return value_text(e, field);
+        }
+    }
+
+    static std::vector<std::string> marks_of(const Exposure& e, std::initializer_list<Field> fields) {
+        std::vector<std::string> out;
+        for (const Field f : fields)
+            out.push_back(mark_of(e, f));
+        out.insert(out.begin() + 1, fmt::format("{}x{}", e.width, e.height));
+        out.push_back(e.planes == 3 ? "colour" : e.cfa.empty() ? "mono" : e.cfa);
+        return out;
+    }
+
+    /// Names given before stay; of the others, those that want the same one are told apart by what differs between
+    /// them, and only where nothing does by a number.
+    void give_names(std::vector<Naming>& all) {
+        std::map<std::string, const Naming*> taken;
+        std::map<std::string, std::vector<Naming*>> wanting;
+        for (Naming& n : all) {
+            const auto before = options_.names.find(n.identity);
+            if (before != options_.names.end() && taken.try_emplace(before->second, &n).second)
+                *n.name = before->second;
+            wanting[n.wanted].push_back(&n);
+        }
+        for (auto& [wanted, same] : wanting)
+            for (Naming* n : same) {
+                if (!n->name->empty()) continue;
+                std::string name = wanted, differing;
+                bool alone = same.size() == 1;
+                for (std::size_t k = 0; k < n->marks.size() && !alone; ++k) {
+                    const auto differs = [&](const Naming* o) { return o->marks[k] != n->marks[k]; };
+                    if (std::none_of(same.begin(), same.end(), differs) || n->marks[k].empty()) continue;
+                    name += "-" + n->marks[k];
+                    differing += (differing.empty() ? "" : ", ") + n->marks[k];
+                    alone = std::all_of(same.begin(), same.end(), [&](const Naming* o) {
+                        return o == n || !std::equal(n->marks.begin(), n->marks.begin() + static_cast<std::ptrdiff_t>(k) + 1,
+                                                     o->marks.begin());
+                    });
+                }
+                name = file_safe(name);
+                std::string candidate = name;
+                for (int i = 2; !taken.try_emplace(candidate, n).second; ++i)
+                    candidate = fmt::format("{}-{}", name, i);
+                *n->name = candidate;
+                if (n->note && candidate != wanted)
+                    *n->note = differing.empty() ? fmt::format("another has the name {}", wanted)
+                                                 : fmt::format("others would be called {} too; this one is of {}", wanted,
+                                                               differing);
+            }
+    }
+
     void name_all() {
-        std::set<std::string> taken;
-        const auto unique = [&](std::string name) {
-            std::string candidate = name;
-            for (int n = 2; !taken.insert(candidate).second; ++n)
-                candidate = fmt::format("{}-{}", name, n);
-            return candidate;
-        };
+        std::vector<Naming> namings;
         for (MasterPlan& m : result_.masters) {
             const Exposure& e = first(m);
             std::string name(m.role == Role::dark_flat ? "dark-flat" : role_name(m.role));
@@ -310,20 +404,41 @@ private:
                 name += fmt::format("-{:g}s", *e.seconds);
             }
             if (m.temperature && m.role != Role::flat) name += fmt::format("_{:g}C", std::round(*m.temperature) + 0.0);
-            m.name = unique(file_safe(name));
+            name = file_safe(name);
+            m.identity = fmt::format("master|{}|{}|{}|{}|{}", name, sensor_key(e), mark_of(e, Field::gain),
+                                     mark_of(e, Field::offset), m.role == Role::flat ? mark_of(e, Field::rotator) : "");
+            namings.push_back({&m.name, name, m.identity,
+                               marks_of(e, {Field::camera, Field::binning, Field::gain, Field::offset, Field::rotator}),
+                               nullptr});
         }
-        taken.clear();
+        give_names(namings);
         std::stable_sort(result_.stacks.begin(), result_.stacks.end(), [](const StackPlan& a, const StackPlan& b) {
             return std::tie(a.target, a.filter, a.sensor) < std::tie(b.target, b.filter, b.sensor);
         });
+        namings.clear();
         for (StackPlan& s : result_.stacks) {
-            std::string name = s.target.empty() ? "light" : s.target;
+            const Exposure& e = all_[s.lights.front().exposure];
+            std::string name = s.target.empty() ? "light" : s.target, apart;
             if (!s.filter.empty()) name += "-" + s.filter;
             for (const Field f : options_.separate)
-                if (const std::string v = value_text(all_[s.lights.front().exposure], f); !v.empty())
-                    name += "-" + v + (f == Field::seconds ? "s" : "");
-            s.name = unique(file_safe(name).empty() ? "light" : file_safe(name));
+                if (const std::string v = value_text(e, f); !v.empty()) apart += "-" + v + (f == Field::seconds ? "s" : "");
+            name += apart;
+            std::string telescope;
+            for (const LightPlan& l : s.lights)
+                if (telescope.empty()) telescope = squeezed(all_[l.exposure].telescope);
+            const std::string safe = file_safe(name);
+            s.identity = fmt::format("stack|{}|{}|{}|{}|{}", squeezed(s.target), plain_letters(s.filter), s.sensor,
+                                     telescope, apart);
+            std::string blanks = name;
+            std::replace(blanks.begin(), blanks.end(), ' ', '-');
+            if (safe != blanks)
+                s.name_note = fmt::format("'{}' cannot be a file name as it is", name);
+            namings.push_back(
+                {&s.name, safe.empty() ? "light" : safe, s.identity,
+                 marks_of(e, {Field::camera, Field::binning, Field::telescope, Field::focal_length, Field::gain}),
+                 &s.name_note});
         }
+        give_names(namings);
     }
 
     /// Why a master cannot calibrate an exposure, where frames must agree; empty: it can.
@@ -561,24 +676,39 @@ private:
         return plain_letters(first(m).filter) == plain_letters(e.filter);
     }
 
+    /// Flats or lights without a filter, where nothing contradicts that it is the same.
+    bool filter_may_fit(const MasterPlan& m, std::size_t i) const {
+        const Exposure& e = all_[i];
+        if (first(m).filter.empty() == e.filter.empty()) return false;
+        const auto known = filters_.find(geometry_[i]);
+        const bool one_filter = known != filters_.end() && known->second.size() == 1;
+        return one_filter || (first(m).filter.empty() && e.source(Field::filter).origin == Origin::path);
+    }
+
     struct FlatChoice {
         std::optional<std::size_t> flat;
         std::string reason = "none";
-        bool other_night = false, turned = false;
+        bool other_night = false, turned = false, filter_unknown = false;
     };
 
     FlatChoice choose_flat(std::size_t i) const {
         const Exposure& e = all_[i];
-        const auto allowed = [&](const MasterPlan& f) {
-            const bool own = first(f).night == e.night || first(f).night.empty() || e.night.empty();
-            return filter_fits(f, e) && (own || options_.flats_of_other_nights || f.existing);
-        };
         FlatChoice c;
-        c.flat = nearest(Role::flat, i,
-                         [&](const MasterPlan& f) { return allowed(f) && angles_agree(first(f).rotator, e.rotator); });
-        if (!c.flat) {
-            c.flat = nearest(Role::flat, i, allowed);
-            c.turned = c.flat.has_value();
+        for (const bool by_guess : {false, true}) {
+            const auto allowed = [&](const MasterPlan& f) {
+                const bool own = first(f).night == e.night || first(f).night.empty() || e.night.empty();
+                return (by_guess ? filter_may_fit(f, i) : filter_fits(f, e)) &&
+                       (own || options_.flats_of_other_nights || f.existing);
+            };
+            c.flat = nearest(Role::flat, i, [&](const MasterPlan& f) {
+                return allowed(f) && angles_agree(first(f).rotator, e.rotator);
+            });
+            if (!c.flat) {
+                c.flat = nearest(Role::flat, i, allowed);
+                c.turned = c.flat.has_value();
+            }
+            c.filter_unknown = c.flat && by_guess;
+            if (c.flat) break;
         }
         if (!c.flat) return c;
         const Exposure& f = first(result_.masters[*c.flat]);
@@ -589,6 +719,8 @@ private:
             c.reason = fmt::format("flat of another night, {}", f.night);
             c.other_night = true;
         }
+        if (c.filter_unknown)
+            c.reason += fmt::format(", the filter of the {} is not known", f.filter.empty() ? "flat" : "lights");
         if (c.turned) c.reason += fmt::format(", at another camera angle ({:g}, lights {:g})", *f.rotator, *e.rotator);
         return c;
     }
@@ -664,8 +796,8 @@ private:
         std::map<std::string, Paired> known;
         std::map<std::string, std::size_t> groups;
         std::map<std::string, std::vector<std::string>> told; // by code and text
-        std::map<std::string, const char*> remedies;
-        const auto tell = [&](const char* code, const std::string& text, const char* remedy, const Exposure& e) {
+        std::map<std::string, std::string> remedies;
+        const auto tell = [&](const char* code, const std::string& text, const std::string& remedy, const Exposure& e) {
             const std::string key = fmt::format("{}\n{}", code, text);
             told[key].push_back(e.path);
             remedies[key] = remedy;
@@ -693,13 +825,13 @@ private:
             if (fresh) s.groups.push_back({{}, near_misses(light.exposure, dark, flat)});
             s.groups[at->second].lights.push_back(n);
             tell_dark(dark, e, tell);
-            tell_flat(flat, e, tell);
+            tell_flat(flat, e, s.groups[at->second].near_misses, tell);
         }
         for (auto& [key, files] : told) {
             const auto line = key.find('\n');
             const std::string code = key.substr(0, line);
             const std::size_t n = files.size();
-            finding(code == "dark-scaled" ? Level::note : Level::warning, code, std::move(files),
+            finding(code == "dark-scaled" || code == "flat-filter-unknown" ? Level::note : Level::warning, code, std::move(files),
                     fmt::format("{} light{} of {}: {}", n, n == 1 ? "" : "s", s.name, key.substr(line + 1)),
                     remedies[key]);
         }
@@ -743,13 +875,30 @@ private:
     }
 
     template <class Tell>
-    void tell_flat(const FlatChoice& c, const Exposure& e, Tell tell) const {
-        if (!c.flat)
-            return tell("flat-missing",
-                        fmt::format("no flat{}{}; vignetting and dust stay in",
-                                    e.filter.empty() ? "" : " of filter " + e.filter,
-                                    options_.flats_of_other_nights ? "" : " of their night"),
-                        "Take flats with the same camera, filter and binning; the run may go on without", e);
+    void tell_flat(const FlatChoice& c, const Exposure& e, const std::vector<NearMiss>& misses, Tell tell) const {
+        if (!c.flat) {
+            const auto refused = std::find_if(misses.begin(), misses.end(), [&](const NearMiss& m) {
+                return result_.masters[m.master].role == Role::flat;
+            });
+            std::string text = fmt::format("no flat{}{}; vignetting and dust stay in",
+                                           e.filter.empty() ? "" : " of filter " + e.filter,
+                                           options_.flats_of_other_nights ? "" : " of their night");
+            std::string remedy = "Take flats with the same camera, filter and binning; the run may go on without";
+            if (refused != misses.end()) {
+                text += fmt::format(". {} was not taken: {}", result_.masters[refused->master].name, refused->reason);
+                if (!refused->allowed.empty()) remedy = "The flats are taken " + refused->allowed;
+            }
+            return tell("flat-missing", text, remedy, e);
+        }
+        if (c.filter_unknown) {
+            const Exposure& f = first(result_.masters[*c.flat]);
+            tell("flat-filter-unknown",
+                 fmt::format("the flats {} are used, though the filter of the {} is not known: nothing speaks for "
+                             "another than {}",
+                             result_.masters[*c.flat].name, f.filter.empty() ? "flats" : "lights",
+                             f.filter.empty() ? e.filter : f.filter),
+                 "Give 'filter' in [[files]] if that is wrong", e);
+        }
         if (c.other_night)
             tell("flat-of-another-night",
                  fmt::format("of {}, flats of another night ({}) are used: dust may have moved",
@@ -790,6 +939,7 @@ private:
     std::vector<std::size_t> geometry_; ///< the same without the camera's name, which some files lack
     std::vector<std::size_t> order_;
     std::map<std::string, std::vector<std::size_t>> calibration_;
+    std::map<std::size_t, std::set<std::string>> filters_; ///< by geometry
     Pairing result_;
     std::vector<std::string> unplaced_, colour_images_;
     std::vector<std::pair<std::string, Finding>> flat_findings_; ///< by the flats' name

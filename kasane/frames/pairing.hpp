@@ -5,6 +5,7 @@
 #include <kasane/frames/findings.hpp>
 #include <kasane/frames/words.hpp>
 
+#include <map>
 #include <optional>
 #include <string>
 #include <vector>
@@ -15,6 +16,7 @@ namespace kasane {
 struct MasterPlan {
     Role role = Role::unknown;
     std::string name;                   ///< unique among the masters, fit for a file name: "flat-L-2031-03-12"
+    std::string identity;               ///< what its name stands for; see PairingOptions::names
     std::vector<std::size_t> members;   ///< exposures, by index
     std::optional<std::size_t> offset;  ///< flats: the master that removes their offset, by index
     std::optional<double> offset_level; ///< flats without such a master: a constant, ADU
@@ -51,7 +53,9 @@ struct PairedGroup {
 
 /// The lights that become one master light.
 struct StackPlan {
-    std::string name; ///< unique among the stacks, fit for a file name: "Paper-Lantern-Nebula-L"
+    std::string name;      ///< unique among the stacks, fit for a file name: "Paper-Lantern-Nebula-L"
+    std::string identity;  ///< what its name stands for; see PairingOptions::names
+    std::string name_note; ///< why it is not just target and filter; empty: it is
     std::string target, filter, sensor;
     std::vector<LightPlan> lights; ///< in order of time, then content
     std::vector<PairedGroup> groups;
@@ -72,6 +76,8 @@ struct PairingOptions {
     bool flats_of_other_nights = true;  ///< where a night has none of its own, with a warning
     std::vector<Field> separate;        ///< lights that differ in these make stacks of their own
     std::optional<double> offset_level; ///< ADU, where no frame gives it
+    /// Names that were given before, by the identity of stack or master: what comes along later does not take them.
+    std::map<std::string, std::string> names;
 };
 
 /// Sorts exposures into masters and stacks. Must agree: camera, size, binning, CFA, and gain and offset where known.

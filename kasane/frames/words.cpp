@@ -6,6 +6,7 @@
 #include <map>
 #include <set>
 #include <string_view>
+#include <utility>
 
 namespace kasane {
 
@@ -242,6 +243,57 @@ std::string fold_filter(const std::string& name) {
 
 bool is_filter_name(const std::string& name) {
     return filter_synonyms().count(squeezed(name)) > 0;
+}
+
+NamedFilter filter_of_name(const std::string& component, const std::string& initials) {
+    // Words that name other things too: colours of nebulae, the second night.
+    static const std::set<std::string> ambiguous = {"red", "rot", "rouge", "green", "grun", "vert", "blue",
+                                                    "blau", "bleu", "clear", "n2", "c", "h"};
+    NamedFilter found;
+    bool other_words = false, first = true;
+    std::string token;
+    const auto take = [&] {
+        if (token.empty()) return;
+        const bool at_start = std::exchange(first, false);
+        const std::string word = squeezed(token);
+        const bool letter = token.size() == 1;
+        if (is_filter_token(token)) {
+            if (letter && at_start && initials.find(token.front()) != std::string::npos) {
+                token.clear();
+                return;
+            }
+            const bool strong = !letter && !ambiguous.count(word);
+            const auto strength = strong ? FilterWord::word : FilterWord::letter;
+            // The first longer word; else the last lone letter, or a colour's word.
+            const bool over_letter = strength == found.strength && !strong && found.name.size() == 1;
+            if (strength > found.strength || over_letter) found = {strength, token};
+        } else {
+            for (const std::string& w : words_of(token))
+                other_words = other_words || (w.size() > 1 && !neutral_words().count(w) && !role_words().count(w) &&
+                                              !is_master_word(w));
+        }
+        token.clear();
+    };
+    for (const char c : component)
+        if (c == '_' || c == '-' || c == ' ' || c == ',' || c == '(' || c == ')' || c == '[' || c == ']' || c == '.')
+            take();
+        else
+            token += c;
+    take();
+    const bool colour = found.strength == FilterWord::letter && found.name.size() > 2; // "red", not "N2"
+    if (colour && !other_words) found.strength = FilterWord::word;
+    return found;
+}
+
+std::string role_initials(Role role, const std::string& path) {
+    std::string out(1, static_cast<char>(std::toupper(role_name(role).front())));
+    if (role == Role::unknown) out.clear();
+    for (const std::string& w : words_of(path)) {
+        const auto it = role_words().find(w);
+        if (it != role_words().end() && it->second == role)
+            out += static_cast<char>(std::toupper(static_cast<unsigned char>(w.front())));
+    }
+    return out;
 }
 
 std::vector<NamedValue> values_of_name(const std::string& component) {

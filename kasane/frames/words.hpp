@@ -27,6 +27,24 @@ std::string fold_filter(const std::string& name);
 /// True for names that fold_filter knows.
 bool is_filter_name(const std::string& name);
 
+/// How much a filter's name in a path says.
+enum class FilterWord {
+    none,
+    letter, ///< a lone L, R, G or B, or a word that also means something else: "Blue-Horsehead", "N2"
+    word,   ///< a longer one that stands for nothing else: "Ha", "OIII", "lum", or "red" where no other words stand by
+};
+struct NamedFilter {
+    FilterWord strength = FilterWord::none;
+    std::string name; ///< as it stands
+};
+/// The filter that one component of a path names. A lone letter at the beginning says nothing where it is the initial
+/// of the frames' role ("L_001", "B_00"): `initials` lists those letters.
+NamedFilter filter_of_name(const std::string& component, const std::string& initials = {});
+
+/// The letters with which names of frames of a role begin, of those that could be filters: of the role in English, and
+/// of the word in the path that names it.
+std::string role_initials(Role role, const std::string& path);
+
 /// Values that a component of a path spells out: "300s", "-10C", "gain100", "ISO800", "bin2", a filter's name.
 struct NamedValue {
     Field field;

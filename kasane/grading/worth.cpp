@@ -2,6 +2,7 @@
 
 #include <algorithm>
 #include <cmath>
+#include <limits>
 
 namespace kasane {
 
@@ -10,12 +11,17 @@ double information(double scale, double noise) {
 }
 
 std::vector<double> worths(const std::vector<double>& informations, const std::vector<double>& seconds) {
+    const bool known = std::any_of(seconds.begin(), seconds.end(), [](double s) { return s > 0; });
     std::vector<double> rate(informations.size());
-    for (std::size_t i = 0; i < rate.size(); ++i)
-        rate[i] = seconds[i] > 0 ? informations[i] / seconds[i] : informations[i];
-    const double best = rate.empty() ? 0 : *std::max_element(rate.begin(), rate.end());
+    double best = 0;
+    for (std::size_t i = 0; i < rate.size(); ++i) {
+        rate[i] = !known           ? informations[i]
+                  : seconds[i] > 0 ? informations[i] / seconds[i]
+                                   : std::numeric_limits<double>::quiet_NaN();
+        if (rate[i] > best) best = rate[i];
+    }
     for (double& r : rate)
-        r = best > 0 ? r / best : 0;
+        if (!std::isnan(r)) r = best > 0 ? r / best : 0;
     return rate;
 }
 

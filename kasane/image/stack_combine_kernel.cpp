@@ -16,6 +16,12 @@ namespace kasane::HWY_NAMESPACE {
 namespace hn = hwy::HWY_NAMESPACE;
 
 constexpr float kMad2 = 2.1981092f; // (1.4826)^2
+
+/// In two roundings everywhere: some instruction sets have one for both, and all must give the same bytes.
+template <class V>
+HWY_INLINE V mul_add(V a, V b, V c) {
+    return hn::Add(hn::Mul(a, b), c);
+}
 constexpr int kLeastForCalm = StackCombiner::kLeastForCalm;
 
 template <class D>
@@ -55,7 +61,7 @@ void combine_lanes(D d, const float* value, float* work, const StackCombiner::Pa
         const V w = hn::IfThenElseZero(there, hn::Set(d, p.frames[f].weight));
         hn::Store(hn::IfThenElse(there, v, infinite), d, work + f * lanes);
         count = hn::Add(count, hn::IfThenElseZero(there, one));
-        sum = hn::MulAdd(w, hn::IfThenElseZero(there, v), sum);
+        sum = mul_add(w, hn::IfThenElseZero(there, v), sum);
         weights = hn::Add(weights, w);
     }
     V lows = zero, highs = zero;
@@ -70,7 +76,7 @@ void combine_lanes(D d, const float* value, float* work, const StackCombiner::Pa
         const V excess = hn::Max(zero, hn::Sub(center, hn::Set(d, p.level)));
         const auto inverse_variance = [&](int f) {
             return hn::Div(
-                one, hn::MulAdd(hn::Set(d, p.frames[f].variance_slope), excess, hn::Set(d, p.frames[f].variance)));
+                one, mul_add(hn::Set(d, p.frames[f].variance_slope), excess, hn::Set(d, p.frames[f].variance)));
         };
         for (int f = 0; f < n; ++f) {
             const V v = hn::Load(d, value + f * lanes);
@@ -98,7 +104,7 @@ void combine_lanes(D d, const float* value, float* work, const StackCombiner::Pa
                 lows = hn::Add(lows, hn::IfThenElseZero(below, one));
                 highs = hn::Add(highs, hn::IfThenElseZero(above, one));
                 const V fw = hn::IfThenElseZero(stays, hn::Set(d, p.frames[f].weight));
-                s = hn::MulAdd(fw, hn::IfThenElseZero(stays, v), s);
+                s = mul_add(fw, hn::IfThenElseZero(stays, v), s);
                 w = hn::Add(w, fw);
                 kept = hn::Add(kept, hn::IfThenElseZero(stays, one));
                 changed = hn::Add(changed, hn::IfThenElseZero(hn::Xor(stays, hn::Gt(inverse, zero)), one));
@@ -144,7 +150,7 @@ HWY_INLINE hn::Mask<D> combine_calm_lanes(D d, const float* samples, std::ptrdif
         const auto there = hn::Eq(v, v);
         const V w = hn::IfThenElseZero(there, hn::Set(d, p.frames[f].weight));
         count = hn::Add(count, hn::IfThenElseZero(there, one));
-        sum = hn::MulAdd(w, hn::IfThenElseZero(there, v), sum);
+        sum = mul_add(w, hn::IfThenElseZero(there, v), sum);
         weights = hn::Add(weights, w);
     }
     auto calm = hn::Ge(count, hn::Set(d, static_cast<float>(kLeastForCalm)));
@@ -154,7 +160,7 @@ HWY_INLINE hn::Mask<D> combine_calm_lanes(D d, const float* samples, std::ptrdif
     const V drawn = hn::Sub(one, hn::Div(one, hn::Max(one, count))), drawn2 = hn::Mul(drawn, drawn);
     for (int f = 0; f < p.count; ++f) {
         const V dv = hn::Sub(hn::LoadU(d, samples + f * stride), center);
-        const V variance = hn::MulAdd(hn::Set(d, p.frames[f].variance_slope), excess, hn::Set(d, p.frames[f].variance));
+        const V variance = mul_add(hn::Set(d, p.frames[f].variance_slope), excess, hn::Set(d, p.frames[f].variance));
         const V limit = hn::Mul(hn::Mul(hn::IfThenElse(hn::Lt(dv, zero), low2, high2), drawn2), variance);
         calm = hn::AndNot(hn::Gt(hn::Mul(dv, dv), limit), calm); // never true for absent samples
     }
@@ -193,9 +199,21 @@ void Combine(const SampleBlock& block, const CombinedBlock& out, const StackComb
     for (int x = 0; x < block.pixels; x += lanes) {
         const int here = std::min(lanes, block.pixels - x);
         std::uint64_t calm = 0;
-        if (looks_for_calm && here == lanes) {
-            const auto mask =
-                combine_calm_lanes(d, block.samples + x, block.frame_stride, p, out.mean + x, out.weight + x);
+        if (looks_for_calm) {
+            const bool full = here == lanes;
+            if (!full) // the rest of the block as a vector of its own: what is done to a pixel depends on no other
+                for (int f = 0; f < n; ++f)
+                    for (int i = 0; i < lanes; ++i)
+                        value[static_cast<std::size_t>(f * lanes + i)] =
+                            i < here ? block.samples[f * block.frame_stride + x + i]
+                                     : std::numeric_limits<float>::quiet_NaN();
+            const auto mask = combine_calm_lanes(d, full ? block.samples + x : value.get(),
+                                                 full ? block.frame_stride : lanes, p, full ? out.mean + x : mean,
+                                                 full ? out.weight + x : weight);
+            if (!full) {
+                std::copy_n(mean, here, out.mean + x);
+                std::copy_n(weight, here, out.weight + x);
+            }
             std::uint8_t bits[8] = {};
             hn::StoreMaskBits(d, mask, bits);
             for (int i = 0; i < 8; ++i)

@@ -8,6 +8,7 @@
 #include <array>
 #include <atomic>
 #include <cmath>
+#include <fmt/format.h>
 #include <mutex>
 #include <random>
 
@@ -325,6 +326,12 @@ double NoiseFactors::factor(int plane, const Affine& to_frame, int width, int he
 MasterLight integrate(const std::vector<StackFrame>& frames, int width, int height, const std::vector<double>& levels,
                       const Context& context, const IntegrateOptions& options) {
     if (frames.empty()) throw DataError("there are no frames to integrate", {}, {});
+    if (width < 1 || height < 1 || options.tile < 1 || !(options.ringing_sigmas >= 0) ||
+        !(options.real_share >= 0 && options.real_share <= 1))
+        throw UsageError(fmt::format("a master light of {} x {} pixels in tiles of {}, with ringing clamped from {:g} "
+                                     "sigma and a share of {:g} real frames, makes no sense",
+                                     width, height, options.tile, options.ringing_sigmas, options.real_share),
+                         {}, "Sizes and tile must be positive, the share between 0 and 1");
     const std::size_t planes = frames.front().planes.size(), count = frames.size();
     for (const StackFrame& f : frames)
         if (f.planes.size() != planes || f.view->planes() != static_cast<int>(planes) || levels.size() != planes)

@@ -2,6 +2,7 @@
 // mapped file where they are stored plainly.
 #pragma once
 
+#include <kasane/base/output_file.hpp>
 #include <kasane/io/reader.hpp>
 
 #include <string>
@@ -27,10 +28,12 @@ struct FitsImage {
     int planes = 1;
 };
 
-/// Writes 32-bit float images with CHECKSUM and DATASUM, safely (output_file.hpp). Throws OutputError.
-void write_fits(const std::filesystem::path& file, const std::vector<FitsImage>& images);
+/// Writes 32-bit float images with CHECKSUM and DATASUM, safely (output_file.hpp): marked by a CREATOR card as Kasane's
+/// work, so that it can be replaced later, unless any file may be. Throws OutputError, UsageError.
+void write_fits(const std::filesystem::path& file, const std::vector<FitsImage>& images, Over over = Over::own_work);
 
 /// Writes one 16-bit unsigned image (BZERO 32768), as cameras do. Throws OutputError.
-void write_fits_u16(const std::filesystem::path& file, View<const std::uint16_t> pixels, const Header& header);
+void write_fits_u16(const std::filesystem::path& file, View<const std::uint16_t> pixels, const Header& header,
+                    Over over = Over::own_work);
 
 } // namespace kasane

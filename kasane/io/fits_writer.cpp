@@ -109,21 +109,30 @@ private:
 
 } // namespace
 
-void write_fits(const std::filesystem::path& file, const std::vector<FitsImage>& images) {
-    write_file_safely(file, [&](const std::filesystem::path& temporary) {
+void write_fits(const std::filesystem::path& file, const std::vector<FitsImage>& images, Over over) {
+    const auto write = [&](const std::filesystem::path& temporary) {
         FitsOutput out(temporary, file);
-        for (const FitsImage& i : images)
-            out.image(i.pixels, FLOAT_IMG, TFLOAT, i.header, i.name, i.planes);
+        for (const FitsImage& i : images) {
+            Header header;
+            const bool marked = &i != &images.front() || i.header.find("CREATOR") || over != Over::own_work;
+            if (!marked) header.set("CREATOR", kCreator, "program that made this file");
+            for (const Card& card : i.header.cards())
+                header.add(card);
+            out.image(i.pixels, FLOAT_IMG, TFLOAT, header, i.name, i.planes);
+        }
         out.close();
-    });
+    };
+    write_file_safely(file, write, over);
 }
 
-void write_fits_u16(const std::filesystem::path& file, View<const std::uint16_t> pixels, const Header& header) {
-    write_file_safely(file, [&](const std::filesystem::path& temporary) {
+void write_fits_u16(const std::filesystem::path& file, View<const std::uint16_t> pixels, const Header& header,
+                    Over over) {
+    const auto write = [&](const std::filesystem::path& temporary) {
         FitsOutput out(temporary, file);
         out.image(pixels, USHORT_IMG, TUSHORT, header, {}, 1);
         out.close();
-    });
+    };
+    write_file_safely(file, write, over);
 }
 
 } // namespace kasane

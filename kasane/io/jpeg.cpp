@@ -54,6 +54,7 @@ struct Decoder {
         if (setjmp(failure.jump)) return false;
         jpeg_stdio_src(&info, file);
         jpeg_save_markers(&info, JPEG_APP0 + 1, 0xffff);
+        jpeg_save_markers(&info, JPEG_COM, 400);
         jpeg_read_header(&info, TRUE);
         info.out_color_space = info.num_components == 1 ? JCS_GRAYSCALE : JCS_RGB;
         return true;
@@ -86,8 +87,11 @@ FrameSummary summary_of(Decoder& d) {
     s.bits = 8;
     s.linear = false;
     require_plausible_size(d.path, s.width, s.height, s.planes);
-    for (auto* m = d.info.marker_list; m; m = m->next)
+    for (auto* m = d.info.marker_list; m; m = m->next) {
         if (m->marker == JPEG_APP0 + 1) add_exif(s.header, m->data, m->data_length);
+        if (m->marker == JPEG_COM)
+            s.header.set("Jpeg.Comment", std::string(reinterpret_cast<const char*>(m->data), m->data_length));
+    }
     return s;
 }
 

@@ -52,6 +52,8 @@ struct Encoder {
         jpeg_set_defaults(&info);
         jpeg_set_quality(&info, quality, TRUE);
         jpeg_start_compress(&info, TRUE);
+        jpeg_write_marker(&info, JPEG_COM, reinterpret_cast<const JOCTET*>(kCreator),
+                          static_cast<unsigned>(std::char_traits<char>::length(kCreator)));
         while (info.next_scanline < info.image_height) {
             auto* row = const_cast<std::uint8_t*>(rows) +
                         static_cast<std::size_t>(info.next_scanline) * static_cast<std::size_t>(width * channels);
@@ -80,7 +82,7 @@ std::string encode_jpeg(const Raster<std::uint8_t>& image, int quality) {
 }
 
 void write_jpeg(const std::filesystem::path& file, const Raster<std::uint8_t>& image, int quality) {
-    write_text_safely(file, encode_jpeg(image, quality));
+    write_text_safely(file, encode_jpeg(image, quality)); // marked by its comment
 }
 
 } // namespace kasane

@@ -43,9 +43,9 @@ std::unique_ptr<FrameReader> PixelCache::get(const std::string& key, const std::
         fs::create_directories(folder_);
         make_room(bytes, key);
         if (kept.floats.empty())
-            write_fits_u16(file, kept.counts.plane(), {});
+            write_fits_u16(file, kept.counts.plane(), {}, Over::anything);
         else
-            write_fits(file, {{kept.floats.plane(), {}}});
+            write_fits(file, {{kept.floats.plane(), {}}}, Over::anything);
         auto reader = open_fits(file);
         kept = {};
         return reader;

@@ -7,7 +7,8 @@
 
 namespace kasane {
 
-/// Writes a grey (1 plane) or RGB (3 planes) image, safely (output_file.hpp). Throws OutputError.
+/// Writes a grey (1 plane) or RGB (3 planes) image, safely (output_file.hpp), with a Software chunk that marks it as
+/// Kasane's work. Throws OutputError, UsageError.
 void write_png(const std::filesystem::path& file, const Raster<std::uint8_t>& image);
 
 } // namespace kasane

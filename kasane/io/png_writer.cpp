@@ -6,8 +6,24 @@
 #include <png.h>
 #include <string>
 #include <vector>
+#include <zlib.h>
 
 namespace kasane {
+
+namespace {
+
+std::string big_endian(std::uint32_t v) {
+    return {static_cast<char>(v >> 24), static_cast<char>(v >> 16), static_cast<char>(v >> 8), static_cast<char>(v)};
+}
+
+/// A tEXt chunk (PNG specification, third edition, 11.3.3.2).
+std::string text_chunk(const std::string& key, const std::string& value) {
+    const std::string body = "tEXt" + key + std::string(1, '\0') + value;
+    const auto sum = crc32(0, reinterpret_cast<const Bytef*>(body.data()), static_cast<uInt>(body.size()));
+    return big_endian(static_cast<std::uint32_t>(body.size() - 4)) + body + big_endian(static_cast<std::uint32_t>(sum));
+}
+
+} // namespace
 
 void write_png(const std::filesystem::path& file, const Raster<std::uint8_t>& image) {
     const int channels = image.planes() == 3 ? 3 : 1;
@@ -29,6 +45,8 @@ void write_png(const std::filesystem::path& file, const Raster<std::uint8_t>& im
     if (!png_image_write_to_memory(&info, bytes.data(), &size, 0, interleaved.data(), 0, nullptr))
         throw OutputError(std::string("the preview cannot be encoded: ") + info.message, file, {});
     bytes.resize(size);
+    constexpr std::size_t kSignatureAndSize = 8 + 25; // bytes, IHDR is the first chunk
+    bytes.insert(kSignatureAndSize, text_chunk("Software", kCreator));
     write_text_safely(file, bytes);
 }
 

@@ -10,6 +10,10 @@
 
 namespace kasane {
 
+Basis::Basis(const std::string& kind) {
+    set("kind", kind).set("numerics", kNumerics);
+}
+
 Basis& Basis::set(const std::string& name, const std::string& value) {
     for (auto& [n, v] : settings_)
         if (n == name) {
@@ -74,7 +78,7 @@ std::vector<std::string> Basis::changes_since(const std::string& former) const {
     for (const auto& [name, value] : set_now) {
         const auto it = set_before.find(name);
         if (it != set_before.end() && it->second == value) continue;
-        if (name == "pairing" || name == "verdicts") continue; // told below, if nothing else explains it
+        if (name == "pairing" || name == "verdicts" || name == "exposures" || name == "options") continue; // told below, if nothing else explains it
         if (name == "numerics") {
             out.push_back("this version of Kasane computes in another way");
         } else if (name.starts_with("master ") || (name.starts_with("offset ") && name != "offset_level")) {
@@ -98,19 +102,10 @@ std::vector<std::string> Basis::changes_since(const std::string& former) const {
     };
     if (out.empty() && other("verdicts") && !other("pairing"))
         out.push_back("other exposures may be kept: limits or verdicts by hand have changed");
+    if (out.empty() && other("exposures"))
+        out.push_back("what headers, names or the recipe say of its exposures has changed");
     if (out.empty() && set_before != set_now) out.push_back("the lights are paired or read in another way");
     return out;
-}
-
-void Session::note_content(std::size_t exposure, const FrameReader& reader) {
-    const Exposure& e = exposures[exposure];
-    try {
-        ledger.set_content(e.path, content_digest(path_of(exposure)));
-        if (!reader.header().find("DATASUM") && !reader.header().find("CHECKSUM")) return;
-        if (const std::string wrong = reader.check_sums(); !wrong.empty())
-            ledger.set_choice("checksum/" + e.identity, wrong);
-    } catch (const InputError&) { // gone in this moment: the next run will see
-    }
 }
 
 std::vector<Finding> checksum_findings(const Session& s) {

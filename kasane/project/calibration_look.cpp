@@ -123,7 +123,7 @@ std::optional<CalibrationLook> look_at_calibration(const RunOptions& options, co
     RunReport report;
     Scan scan = scan_folder({options.folder, output, recipe, &cache, true}, ledger, context);
     Session session{options, recipe, cache, output, context, ledger, std::move(scan.exposures), {}, {}, report};
-    session.pairing = pair_frames(session.exposures, recipe.pairing);
+    pair_session(session, scan);
 
     std::error_code failed;
     const fs::path wanted = fs::weakly_canonical(file, failed);
@@ -146,6 +146,7 @@ std::optional<CalibrationLook> look_at_calibration(const RunOptions& options, co
     };
     CalibrationLook look;
     look.file = e.path;
+    look.exposure = e;
     look.project = fs::proximate(options.folder, failed).string();
     look.dark = name(plan.dark);
     look.bias = name(plan.bias);

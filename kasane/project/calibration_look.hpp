@@ -11,6 +11,7 @@ namespace kasane {
 
 struct CalibrationLook {
     std::string file, project;    ///< relative to the project; the project's folder
+    Exposure exposure;            ///< as the project knows it
     std::string dark, bias, flat; ///< masters by name; empty: none
     std::string dark_reason, flat_reason, dark_note;
     Illumination before, after; ///< the offset taken off both

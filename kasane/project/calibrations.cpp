@@ -21,20 +21,30 @@ const ReadyMaster* Calibrations::ready(const std::optional<std::size_t>& master)
 }
 
 std::string Calibrations::key(const LightPlan& light) const {
-    Digester d;
-    for (const auto& m : {light.dark, light.flat})
-        d.add(ready(m) ? ready(m)->key : "none");
-    if (ready(light.bias)) d.add(ready(light.bias)->key).add(light.dark_scale);
-    if (ready(light.second_dark)) d.add("second").add(ready(light.second_dark)->key);
-    if (ready(light.bias) || ready(light.second_dark)) d.add(session_.recipe.calibration.fit_darks ? "fit" : "plan");
-    if (light.offset_level && !ready(light.dark)) d.add("offset").add(*light.offset_level);
-    const Exposure& e = session_.exposures[light.exposure];
-    if (!e.cfa.empty()) d.add(e.cfa).add(std::string(colour_method_name(colour_method(session_, e))));
-    for (const Region& r : session_.recipe.calibration.defects)
-        d.add(fmt::format("defect {} {} {} {}", r.x, r.y, r.width, r.height));
-    for (const std::string& map : session_.recipe.calibration.defect_maps)
-        d.add(fingerprint(session_.options.folder / map));
-    return d.result();
+    // Every member of the plan and of the recipe is named here; what is left out says why.
+    const auto& [exposure, dark, bias, dark_scale, second_dark, offset_level, flat, dark_reason, flat_reason] = light;
+    const auto& [lone_pixels, rows, columns, spills, defects, defect_maps, fit_darks, library] =
+        session_.recipe.calibration;
+    const auto key_of = [&](const auto& m) { return ready(m) ? ready(m)->key : std::string("none"); };
+    const Exposure& e = session_.exposures[exposure];
+    std::vector<std::string> maps;
+    for (const std::string& map : defect_maps)
+        maps.push_back(fingerprint(session_.options.folder / map));
+    Key k("calibration");
+    k.add(key_of(dark), key_of(flat), key_of(bias), key_of(second_dark)); // their reasons change nothing
+    if (ready(bias)) k.add(dark_scale);
+    if (ready(bias) || ready(second_dark)) k.add(fit_darks, e.saturation);
+    if (!ready(dark)) k.add(offset_level);
+    k.add(e.cfa);
+    if (!e.cfa.empty()) k.add(colour_method(session_, e));
+    return k.add(defects, maps).result(); // rows, columns, spills, lone pixels: options of measuring
+}
+
+std::vector<std::size_t> Calibrations::masters_of(const LightPlan& light) const {
+    std::vector<std::size_t> out;
+    for (const auto& m : {light.dark, light.bias, light.second_dark, light.flat})
+        if (ready(m)) out.push_back(*m);
+    return out;
 }
 
 std::shared_ptr<const FrameReader> Calibrations::reader(std::size_t master) {
@@ -67,7 +77,7 @@ void Calibrations::add_marked(Mask& mask) const {
     for (const std::string& file : c.defect_maps) {
         const Image map = read_plane(*open_frame(session_.options.folder / file, &session_.cache));
         if (map.bounds() != mask.bounds())
-            throw InputError(fmt::format("is {} x {} pixels; the sensor has {} x {}", map.width(), map.height(),
+            throw UnfitError(fmt::format("is {} x {} pixels; the sensor has {} x {}", map.width(), map.height(),
                                          mask.width(), mask.height()),
                              session_.options.folder / file, "Give a map of the sensor's size in defect_maps");
         for (std::size_t i = 0; i < mask.pixels().size(); ++i)
@@ -102,8 +112,7 @@ Calibrations::DarkShare Calibrations::dark_share(const LightPlan& light) {
     const bool scaled = ready(light.dark) && ready(light.bias), mixed = ready(light.dark) && ready(light.second_dark);
     if (!session_.recipe.calibration.fit_darks || (!scaled && !mixed)) return share;
     const Exposure& e = session_.exposures[light.exposure];
-    const std::string fact =
-        Digester().add("dark-fit").add(kNumerics).add(e.identity).add(key(light)).add(light.dark_scale).result();
+    const std::string fact = Key("dark fit").add(e.identity, e.turn, key(light), light.dark_scale).result();
     if (const auto known = session_.ledger.fact(fact)) {
         try {
             const auto json = nlohmann::json::parse(*known);
@@ -128,8 +137,9 @@ Calibrations::DarkShare Calibrations::dark_share(const LightPlan& light) {
             share.reason = fmt::format("{:.0f} % of {} mixed in, by its own hot pixels", 100 * fit.second_share,
                                        session_.pairing.masters[*light.second_dark].name);
     }
+    session_.require_unchanged(light.exposure);
     session_.ledger.set_fact(
-        fact, "dark-fit",
+        fact,
         json_text({{"factor", share.factor}, {"second", share.second_share}, {"reason", share.reason}}));
     return share;
 }

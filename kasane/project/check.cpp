@@ -3,6 +3,7 @@
 #include <kasane/base/error.hpp>
 #include <kasane/frames/checks.hpp>
 #include <kasane/io/fits.hpp>
+#include <kasane/project/group_grading.hpp>
 #include <kasane/project/session.hpp>
 
 #include <algorithm>
@@ -41,18 +42,17 @@ struct Preview {
                                                                                ledger,  {},     {},    {},     unused} {
         scan = scan_folder({options.folder, output, recipe, &cache, look_at_all}, ledger, context);
         session.exposures = scan.exposures;
-        session.pairing = pair_frames(session.exposures, recipe.pairing);
         session.verdicts = VerdictFile::read(verdict_file(options.folder));
-        session.masters.assign(session.pairing.masters.size(), std::nullopt);
+        pair_session(session, scan);
     }
 };
 
-CostEstimate estimate(Preview& p) {
-    const Work work = remaining_work(p.session);
+CostEstimate estimate(Preview& p, const Work& work) {
     CostEstimate cost;
     cost.masters = work.masters;
     cost.lights = work.lights;
     cost.stacks = work.stacks;
+    cost.failed = static_cast<int>(work.failed.size());
     cost.result_bytes = work.result_bytes;
     cost.memory_bytes = work.memory_bytes;
     cost.cache_bytes = std::min(work.cache_bytes, p.recipe.cache_bytes);
@@ -86,13 +86,6 @@ void check_place(const Preview& p, const CostEstimate& cost, std::vector<Finding
                          cost.cache_bytes ? fmt::format(" and decoded pixels {}", size_text(cost.cache_bytes)) : "",
                          p.output.string(), size_text(cost.free_bytes)),
              "Free some space, name another place with --output, or lower the cache's size in the recipe"});
-    if (cost.memory_bytes > p.session.context.memory.for_buffers())
-        findings.push_back({Level::warning,
-                            "memory-short",
-                            {},
-                            fmt::format("a master light needs about {}, the budget is {}", size_text(cost.memory_bytes),
-                                        size_text(cost.budget_bytes)),
-                            "Give more with --memory, or close other programs"});
     // Results among the inputs: they would be walked into, and be in the way.
     std::error_code failed;
     const std::string out = fs::weakly_canonical(p.output, failed).string() + "/";
@@ -130,12 +123,18 @@ bool CheckReport::clean() const {
     return std::all_of(findings.begin(), findings.end(), [](const Finding& f) { return f.level == Level::note; });
 }
 
+ScannedProject scan_project(const RunOptions& options, const Context& context) {
+    Preview p(options, context, false);
+    return {std::move(p.scan), std::move(p.session.pairing)};
+}
+
 CheckReport check_project(const RunOptions& options, const Context& context) {
     Preview p(options, context, true);
     CheckReport r;
     r.folder = options.folder.string();
     r.output = p.output.string();
-    r.cost = estimate(p);
+    const Work work = remaining_work(p.session);
+    r.cost = estimate(p, work);
     r.findings = p.scan.findings;
     const auto append = [&](std::vector<Finding> list) {
         r.findings.insert(r.findings.end(), std::make_move_iterator(list.begin()), std::make_move_iterator(list.end()));
@@ -144,6 +143,28 @@ CheckReport check_project(const RunOptions& options, const Context& context) {
     append(check_frames(p.session.exposures, p.session.pairing, p.scan.looks));
     append(checksum_findings(p.session));
     append(p.session.verdicts.unused(p.session.exposures));
+    if (const auto short_of = memory_finding(p.session, work)) r.findings.push_back(*short_of);
+    for (const StackReport& failed : work.failed)
+        r.findings.push_back(failure_finding(failed));
+    if (p.session.pairing.stacks.empty())
+        r.findings.push_back({Level::blocker,
+                              "no-lights",
+                              {},
+                              p.session.exposures.empty()
+                                  ? fmt::format("there are no exposures{}",
+                                                p.scan.excluded ? fmt::format(" ({} files or folders are left out by "
+                                                                              "the recipe)",
+                                                                              p.scan.excluded)
+                                                                : "")
+                                  : fmt::format("there are no lights among the {} exposures", p.session.exposures.size()),
+                              "Name the folder that holds the exposures of a target, or see with 'kasane scan' what "
+                              "each file was taken for"});
+    if (!p.ledger.trouble().empty())
+        r.findings.push_back({Level::warning,
+                              "ledger-unusable",
+                              {},
+                              fmt::format("what earlier runs found out is not known: {}", p.ledger.trouble()),
+                              "Free some space, or mend the folder .kasane"});
     check_place(p, r.cost, r.findings);
     sort_findings(r.findings);
     r.pairing = std::move(p.session.pairing);
@@ -159,20 +180,22 @@ std::string_view state_name(ResultStatus::State state) {
         return "stale";
     case ResultStatus::State::missing:
         return "not made";
+    case ResultStatus::State::failed:
+        return "cannot be made";
     }
     return "not made";
 }
 
 bool StatusReport::all_done() const {
-    return std::all_of(results.begin(), results.end(),
+    return !results.empty() && std::all_of(results.begin(), results.end(),
                        [](const ResultStatus& r) { return r.state == ResultStatus::State::done; });
 }
 
 StatusReport project_status(const RunOptions& options, const Context& context) {
     Preview p(options, context, false);
     assume_masters(p.session);
-    const Session& s = p.session;
-    const Calibrations calibrations(s);
+    Session& s = p.session;
+    Calibrations calibrations(s);
     StatusReport r;
     r.folder = options.folder.string();
     r.output = p.output.string();
@@ -180,14 +203,14 @@ StatusReport project_status(const RunOptions& options, const Context& context) {
     r.cache_bytes = p.cache.size();
     r.cache_limit = p.cache.limit();
     std::set<std::string> wanted;
-    const auto judge = [&](ResultStatus& status, const Basis& basis, bool finished) {
-        wanted.insert(status.file);
+    const auto judge = [&](ResultStatus& status, const std::string& entry, const Basis& basis, bool finished) {
+        wanted.insert(entry);
         if (finished) {
             status.state = ResultStatus::State::done;
             return;
         }
         std::error_code failed;
-        const auto former = s.ledger.choice("basis/" + status.file);
+        const auto former = s.ledger.choice("basis/" + entry);
         if (!fs::exists(p.output / status.file, failed)) {
             status.state = ResultStatus::State::missing;
             if (former) status.reasons = {"its file is gone"};
@@ -208,15 +231,26 @@ StatusReport project_status(const RunOptions& options, const Context& context) {
             status.file = s.exposures[plan.members.front()].path;
             status.state = ResultStatus::State::done;
         } else {
-            status.file = "masters/" + plan.name + ".fits";
             const Basis basis = master_basis(s, plan);
+            const fs::path file = master_file(s, plan, basis.key());
+            status.file = file.lexically_proximate(p.output).generic_string();
             const auto report = finished_master(s, plan, basis.key());
-            judge(status, basis, report.has_value());
+            const auto why = failed_master(s, basis.key());
+            judge(status, "masters/" + plan.name + ".fits", basis, report.has_value());
+            if (why) {
+                status.state = ResultStatus::State::failed;
+                status.reasons = {*why};
+            } else if (report && !report->unread.empty()) {
+                status.reasons = {fmt::format("made without {} file{} that could not be read: {}", report->unread.size(),
+                                              report->unread.size() == 1 ? "" : "s", report->unread.front())};
+            }
             if (report) status.time = report->time;
         }
         r.results.push_back(std::move(status));
     }
     const auto groups = group_stacks(s);
+    for (const StackGroup& group : groups)
+        judge_what_is_known(s, calibrations, group);
     for (std::size_t k = 0; k < s.pairing.stacks.size(); ++k) {
         const StackPlan& plan = s.pairing.stacks[k];
         ResultStatus status;
@@ -229,8 +263,17 @@ StatusReport project_status(const RunOptions& options, const Context& context) {
         });
         const Basis basis = stack_basis(s, calibrations, plan, remembered_reference(s, group));
         const auto report = finished_stack(s, plan, basis.key());
-        judge(status, basis, report.has_value());
+        judge(status, status.file, basis, report.has_value());
         if (report) status.time = report->time;
+        if (report && report->file.empty()) {
+            status.state = ResultStatus::State::failed;
+            status.reasons = {"none of its lights can be used"};
+            for (const FrameReport& f : report->frames)
+                if (status.reasons.size() < 4) status.reasons.push_back(fmt::format("{}: {}", f.path, f.reason));
+        } else if (report && report->unread > 0) {
+            status.reasons = {fmt::format("made without {} light{} that could not be read", report->unread,
+                                          report->unread == 1 ? "" : "s")};
+        }
         r.results.push_back(std::move(status));
     }
     for (const auto& [name, text] : s.ledger.choices("basis/")) {

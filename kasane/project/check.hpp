@@ -17,6 +17,7 @@ std::string size_text(std::uint64_t bytes);
 /// What a run would take.
 struct CostEstimate {
     int masters = 0, lights = 0, stacks = 0; ///< still to be made, measured, integrated
+    int failed = 0;                          ///< master lights that cannot be made of the files as they are
     double seconds = 0;                      ///< of work on this machine
     bool measured = false;                   ///< the estimate follows the last run here, not a usual machine
     std::uint64_t result_bytes = 0;          ///< masters, master lights, previews
@@ -39,12 +40,20 @@ struct CheckReport {
 /// is written to, and it can be missing or in use. Throws as run_project does for what would stop a run at once.
 CheckReport check_project(const RunOptions& options, const Context& context);
 
+/// What the files of a project are, and what goes with what.
+struct ScannedProject {
+    Scan scan;
+    Pairing pairing;
+};
+/// Reads headers, and pixels only where nothing else tells the role. Throws as check_project does.
+ScannedProject scan_project(const RunOptions& options, const Context& context);
+
 /// One result, and whether it is what the files and the recipe ask for now.
 struct ResultStatus {
     std::string name;
     std::string kind; ///< "master", "master light"
     std::string file; ///< relative to the output
-    enum class State { done, stale, missing } state = State::missing;
+    enum class State { done, stale, missing, failed } state = State::missing;
     std::vector<std::string> reasons; ///< why it is stale
     int frames = 0;
     double time = 0; ///< seconds its making took
@@ -57,7 +66,7 @@ struct StatusReport {
     std::vector<std::string> leftovers; ///< results in the output that nothing asks for any more
     std::uint64_t cache_bytes = 0, cache_limit = 0;
     int exposures = 0;
-    bool all_done() const;
+    bool all_done() const; ///< there are results, and all of them are done
 };
 
 /// What is done and what is stale, and why. Reads headers of new files only. Throws as check_project does.

@@ -268,7 +268,7 @@ struct GradedProject::Work {
                   VerdictFile::read(verdict_file(options.run.folder)),
                   options.previews},
           calibrations(session) {
-        session.pairing = pair_frames(session.exposures, recipe.pairing);
+        pair_session(session, scan);
         if (session.pairing.stacks.empty())
             throw DataError(
                 fmt::format("there are no lights to grade among its {} exposures", session.exposures.size()),
@@ -307,6 +307,8 @@ GradedProject::GradedProject(const GradeOptions& options, const Context& context
     report.output = work_->output.string();
     report.limits = work_->recipe.grading.limits;
     report.findings = work_->scan.findings;
+    remove_all_leftovers(s);
+    remember_names(s);
     make_masters(s);
     const std::vector<Limit> limits = limits_of(s);
     for (const StackGroup& group : group_stacks(s))
@@ -384,23 +386,45 @@ void judge_again(GradeReport& report, const std::vector<std::string>& texts) {
     }
 }
 
-std::vector<VerdictChange> changes_for(const GradeReport& report, const std::vector<std::string>& patterns,
-                                       const std::optional<Decision>& decision) {
-    std::vector<VerdictChange> changes;
-    for (const std::string& pattern : patterns) {
-        const std::size_t before = changes.size();
+std::vector<VerdictChange> changes_for(const GradeReport& report, const std::vector<Wish>& wishes) {
+    struct Wanted {
+        VerdictChange change;
+        const Wish* by = nullptr;
+        bool by_path = false;
+    };
+    std::vector<Wanted> wanted; // in the order of the wishes
+    std::map<std::string, std::size_t> places;
+    const auto word = [](const Wish& w) { return !w.decision ? "auto" : w.decision->keep ? "keep" : "drop"; };
+    for (const Wish& wish : wishes) {
         std::error_code failed;
         const std::string here =
-            fs::proximate(fs::weakly_canonical(pattern, failed), fs::weakly_canonical(report.folder, failed), failed)
+            fs::proximate(fs::weakly_canonical(wish.pattern, failed), fs::weakly_canonical(report.folder, failed), failed)
                 .generic_string();
+        const bool is_glob = wish.pattern.find_first_of("*?[") != std::string::npos;
+        bool any = false;
         for (const StackGrade& s : report.stacks)
-            for (const FrameGrade& f : s.frames)
-                if (f.path == pattern || f.path == here || glob_matches(pattern, f.path))
-                    changes.push_back({f.path, f.content, decision});
-        if (changes.size() == before)
-            throw UsageError(fmt::format("\"{}\" names no light of the project", pattern), report.folder,
+            for (const FrameGrade& f : s.frames) {
+                const bool by_path = f.path == wish.pattern || f.path == here ||
+                                     (!is_glob && glob_matches(wish.pattern, f.path)); // a name without its folder
+                if (!by_path && !glob_matches(wish.pattern, f.path)) continue;
+                any = true;
+                const auto [place, fresh] = places.try_emplace(f.path, wanted.size());
+                if (fresh) wanted.emplace_back();
+                Wanted& w = wanted[place->second];
+                if (w.by && w.by_path == by_path && std::string_view(word(*w.by)) != word(wish))
+                    throw UsageError(fmt::format("{} is to be both {} (by \"{}\") and {} (by \"{}\")", f.path, word(*w.by),
+                                                 w.by->pattern, word(wish), wish.pattern),
+                                     report.folder, "Say one of them; a path wins over a glob");
+                if (w.by && w.by_path && !by_path) continue;
+                w = {{f.path, f.content, wish.decision}, &wish, by_path};
+            }
+        if (!any)
+            throw UsageError(fmt::format("\"{}\" names no light of the project", wish.pattern), report.folder,
                              "Write the path as 'kasane grade' shows it, or a glob in quotes: \"night-2/lights/L_0*\"");
     }
+    std::vector<VerdictChange> changes;
+    for (Wanted& w : wanted)
+        changes.push_back(std::move(w.change));
     return changes;
 }
 

@@ -116,10 +116,16 @@ private:
 /// Judges again with other limits and decisions, from the figures alone.
 void judge_again(GradeReport& report, const std::vector<std::string>& limits);
 
-/// The exposures of a report whose path a glob (or a path relative to the project or to here) names. Throws UsageError
-/// if there is none.
-std::vector<VerdictChange> changes_for(const GradeReport& report, const std::vector<std::string>& patterns,
-                                       const std::optional<Decision>& decision);
+/// What a person wants of some exposures: a path (relative to the project or to here) or a glob, and the decision;
+/// nothing means back to what the limits say.
+struct Wish {
+    std::string pattern;
+    std::optional<Decision> decision;
+};
+
+/// One change for each exposure that the wishes name. A path wins over a glob; where wishes of one kind contradict each
+/// other, or one names no exposure, a UsageError is thrown.
+std::vector<VerdictChange> changes_for(const GradeReport& report, const std::vector<Wish>& wishes);
 
 nlohmann::json to_json(const GradeReport& report);
 

@@ -11,6 +11,7 @@
 #include <algorithm>
 #include <cmath>
 #include <fmt/format.h>
+#include <sstream>
 
 namespace kasane {
 
@@ -40,19 +41,15 @@ bool speaks_of(const Limit& limit, const Session& s, const StackPlan& plan) {
 /// What the verdicts of a stack depend on.
 std::string judge_key(const Session& s, const Calibrations& calibrations, const StackPlan& plan,
                       const std::string& reference) {
-    Digester d;
-    d.add("judged").add(kNumerics).add(plan.name).add(reference);
+    Key key("judged");
+    key.add(plan.identity, reference, s.recipe.grading.part);
     for (const Limit& limit : limits_of(s))
-        if (speaks_of(limit, s, plan)) d.add(limit_text(limit));
-    const Region& part = s.recipe.grading.part;
-    d.add(fmt::format("{} {} {} {}", part.x, part.y, part.width, part.height));
+        if (speaks_of(limit, s, plan)) key.add(limit);
     for (const LightPlan& l : plan.lights) { // other stacks have a say only through the reference
         const Exposure& e = s.exposures[l.exposure];
-        const auto decision = s.verdicts.decision(e);
-        d.add(measure_key(s, calibrations, l)).add(e.night);
-        d.add(!decision ? "auto" : decision->keep ? "keep" : "drop");
+        key.add(measure_key(s, calibrations, l), metadata_of(e), s.verdicts.decision(e));
     }
-    return d.result();
+    return key.result();
 }
 
 std::string encode(const std::optional<Registration>& r, const std::string& why) {
@@ -118,6 +115,7 @@ private:
                 l.exposure = &s_.exposures[plan.exposure];
                 l.measures = std::move(m.measures);
                 l.decision = s_.verdicts.decision(*l.exposure);
+                l.unread = m.unread;
                 if (!l.measures) l.problem = m.remedy.empty() ? m.problem : m.problem + ". " + m.remedy;
                 lights.push_back(std::move(l));
             }
@@ -135,6 +133,8 @@ private:
         if (candidates.empty()) return;
         for (const Light* l : candidates)
             if (l->exposure->fingerprint == remembered) reference = l;
+        // One that was chosen before and cannot be read now leads again when it can.
+        const bool for_now = !reference && !remembered.empty();
         if (!reference) reference = best_candidate(std::move(candidates));
         out_.reference_fingerprint = reference->exposure->fingerprint;
         out_.reference = reference->measures;
@@ -143,7 +143,7 @@ private:
         const int cell = grid_cell(s_, *reference->exposure);
         out_.width = reference->exposure->width / cell;
         out_.height = reference->exposure->height / cell;
-        s_.ledger.set_choice("reference/" + group_.name, out_.reference_fingerprint);
+        if (!for_now) remember_choice(s_, "reference/" + group_.name, out_.reference_fingerprint);
     }
 
     /// The best frame onto which the others can be brought: a frame of another field may be the sharpest of all, and
@@ -188,12 +188,7 @@ private:
                 if (l.measures) lights.push_back(&l);
         std::vector<std::string> keys(lights.size()), fresh(lights.size());
         for (std::size_t i = 0; i < lights.size(); ++i)
-            keys[i] = Digester()
-                          .add("registration")
-                          .add(kNumerics)
-                          .add(reference_key_)
-                          .add(measure_key(s_, calibrations_, *lights[i]->plan))
-                          .result();
+            keys[i] = Key("registration").add(reference_key_, measure_key(s_, calibrations_, *lights[i]->plan)).result();
         s_.context.workers.for_each(lights.size(), [&](std::size_t i) {
             Light& l = *lights[i];
             const std::vector<Star>& stars = l.measures->main().stars;
@@ -213,7 +208,7 @@ private:
         });
         s_.ledger.together([&] {
             for (std::size_t i = 0; i < lights.size(); ++i)
-                if (!fresh[i].empty()) s_.ledger.set_fact(keys[i], "registration", fresh[i]);
+                if (!fresh[i].empty()) s_.ledger.set_fact(keys[i], fresh[i]);
         });
     }
 
@@ -256,6 +251,7 @@ private:
             l.figures = describe_frame(*l.measures, e.seconds.value_or(0), arcsec, s_.recipe.grading.part);
             if (l.registration && (!base || l.measures->main().count > base->measures->main().count)) base = &l;
         }
+        times_known_ = std::any_of(lights.begin(), lights.end(), [](const Light& l) { return known_time(l); });
         std::size_t best = 0;
         double most = -1, clearest = 0;
         for (std::size_t i = 0; i < lights.size(); ++i) {
@@ -270,6 +266,7 @@ private:
             }
             clearest = std::max(clearest, rate(l));
         }
+
         out_.level_light.push_back(best);
         if (!base) return;
         const std::vector<double> dark = darkened(lights);
@@ -297,7 +294,8 @@ private:
             Light& l = lights[i];
             if (!l.registration) continue;
             if (l.level.stars > 0) {
-                l.figures[Measure::transparency] = rate(l) / (clearest * best_scale);
+                if (rate(l) > 0)
+                    l.figures[Measure::transparency] = rate(l) / (clearest * best_scale);
                 // A background-limited, profile-weighted measurement (I. King, PASP 95, 1983).
                 const double fwhm = l.measures->main().fwhm;
                 if (fwhm > 0)
@@ -308,15 +306,18 @@ private:
             l.figures[Measure::dx] = l.pose.x;
             l.figures[Measure::dy] = l.pose.y;
             l.figures[Measure::rotation] = l.pose.rotation;
-            l.contribution = {infos[i], seconds[i], worth[i], l.measures->main().fwhm};
+            l.contribution = {infos[i], seconds[i], std::isfinite(worth[i]) ? worth[i] : 0, l.measures->main().fwhm};
         }
     }
 
-    /// Star light a second, up to a factor; 0 where it was not measured.
-    static double rate(const Light& l) {
+    static bool known_time(const Light& l) { return l.exposure->seconds.value_or(0) > 0; }
+
+    /// Star light a second, up to a factor; 0 where it was not measured, or cannot be compared because the seconds are
+    /// known of other lights only.
+    double rate(const Light& l) const {
         if (l.level.stars == 0 || !(l.level.scale > 0)) return 0;
-        const double seconds = l.exposure->seconds.value_or(0);
-        return 1 / l.level.scale / (seconds > 0 ? seconds : 1);
+        if (times_known_ && !known_time(l)) return 0;
+        return 1 / l.level.scale / (times_known_ ? *l.exposure->seconds : 1);
     }
 
     static double typical_flux(const Light& l) {
@@ -410,7 +411,12 @@ private:
             lights[i].verdict = verdicts[i];
             kept += lights[i].exposure->identity + (verdicts[i].keep ? "+" : "-");
         }
-        s_.ledger.set_fact(judge_key(s_, calibrations_, plan, out_.reference_fingerprint), "judged", digest(kept));
+        const std::string key = judge_key(s_, calibrations_, plan, out_.reference_fingerprint);
+        s_.judged[key] = digest(kept);
+        std::string fact = s_.judged[key]; // and the files that may be read another time
+        for (const Light& l : lights)
+            if (l.unread) fact += "\n" + l.exposure->path;
+        s_.ledger.set_fact(key, fact);
     }
 
     Session& s_;
@@ -418,6 +424,7 @@ private:
     const StackGroup& group_;
     GradedGroup out_;
     std::string reference_key_;
+    bool times_known_ = false; ///< of some lights of the stack that is compared
 };
 
 } // namespace
@@ -429,7 +436,29 @@ GradedGroup grade_group(Session& session, Calibrations& calibrations, const Stac
 
 std::optional<std::string> remembered_verdicts(const Session& session, const Calibrations& calibrations,
                                                const StackPlan& plan, const std::string& reference) {
-    return session.ledger.fact(judge_key(session, calibrations, plan, reference));
+    const std::string key = judge_key(session, calibrations, plan, reference);
+    if (const auto now = session.judged.find(key); now != session.judged.end()) return now->second;
+    const auto fact = session.ledger.fact(key);
+    if (!fact) return std::nullopt;
+    std::istringstream lines(*fact);
+    std::string kept, path;
+    std::getline(lines, kept);
+    while (std::getline(lines, path))
+        if (session.can_be_read(path)) return std::nullopt;
+    return kept;
+}
+
+void judge_what_is_known(Session& s, Calibrations& calibrations, const StackGroup& group) {
+    const std::string reference = remembered_reference(s, group);
+    if (reference.empty()) return;
+    bool wanting = false;
+    for (const std::size_t k : group.stacks) {
+        const StackPlan& plan = s.pairing.stacks[k];
+        for (const LightPlan& l : plan.lights)
+            if (!s.ledger.fact(measure_key(s, calibrations, l))) return;
+        wanting = wanting || !remembered_verdicts(s, calibrations, plan, reference);
+    }
+    if (wanting) grade_group(s, calibrations, group, reference);
 }
 
 } // namespace kasane

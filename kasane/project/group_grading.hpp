@@ -21,6 +21,7 @@ struct Light {
     const Exposure* exposure = nullptr;
     std::shared_ptr<const ExposureMeasures> measures;
     std::string problem;                      ///< why there are none
+    bool unread = false;                      ///< its file could not be read, which may pass
     std::optional<Registration> registration; ///< of the plane that stands for the exposure
     std::string unregistered;                 ///< why there is none
     std::vector<Affine> to_frame;             ///< by plane
@@ -50,6 +51,9 @@ std::vector<Limit> limits_of(const Session& session);
 /// registers, compares and judges. Remembers reference, registrations and verdicts in the ledger.
 GradedGroup grade_group(Session& session, Calibrations& calibrations, const StackGroup& group,
                         const std::string& remembered);
+
+/// Judges again where limits or verdicts by hand have changed and all measures are there: from the ledger alone.
+void judge_what_is_known(Session& session, Calibrations& calibrations, const StackGroup& group);
 
 /// Sensor pixels along the side of a pixel of the grid that a light is measured on.
 int grid_cell(const Session& session, const Exposure& light);

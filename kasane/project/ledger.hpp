@@ -1,26 +1,32 @@
 // The project's memory: what was derived from which content, so that nothing is computed twice.
 #pragma once
 
+#include <atomic>
 #include <cstdint>
 #include <filesystem>
 #include <functional>
+#include <initializer_list>
 #include <memory>
 #include <optional>
 #include <string>
+#include <string_view>
 #include <unordered_map>
 
 namespace kasane {
 
-/// A SQLite file under `.kasane/`. Everything in it can be derived again; deleting it costs time only. Thread-safe.
-/// The schema has a version: an older ledger is brought up to date, a newer one put aside.
+/// A SQLite file under `.kasane/`. Everything in it can be derived again; deleting it costs time only. Thread-safe, and
+/// several processes may read it and write to it at once. The schema has a version: an older ledger is brought up to
+/// date, a newer one put aside. Every row carries a digest of itself: one that does not fit is as if it were not there.
 class Ledger {
 public:
     enum class Use { work, look };
 
-    /// Opens or makes `folder`/ledger.sqlite and locks the folder. A damaged ledger is put aside and begun anew
-    /// (see was_damaged). Throws OutputError if the folder cannot be written, UsageError if another run holds it.
-    /// To look, neither is an error: a ledger in use is read without being written to, and where there is none and none
-    /// can be made, everything is unknown and nothing is kept.
+    /// Opens or makes `folder`/ledger.sqlite. To work, the folder is locked against other runs as long as this lives; to
+    /// look, only while the ledger is opened. A ledger that is proven to be damaged is put aside, never over an earlier
+    /// one, and begun anew (see was_damaged); a full disk, a failing one or a ledger that another program holds is none.
+    /// Throws OutputError where it cannot be used, UsageError if another run holds it. To look, neither is an error:
+    /// a ledger in use is read without being written to, and where none can be had, everything is unknown, nothing is
+    /// kept, and `trouble` says why.
     explicit Ledger(const std::filesystem::path& folder, Use use = Use::work);
     ~Ledger();
     Ledger(const Ledger&) = delete;
@@ -29,12 +35,19 @@ public:
     /// Ends the work: others may, and nothing more is written.
     void let_go();
 
-    bool was_damaged() const { return was_damaged_; }
+    bool was_damaged() const { return !put_aside_.empty(); }
+    /// Where a damaged or newer ledger was put.
+    const std::filesystem::path& put_aside() const { return put_aside_; }
+    /// Why a ledger that is there is not used; empty: it is, or there is none.
+    const std::string& trouble() const { return trouble_; }
+    /// Rows that did not fit their digest, so far.
+    int forgotten() const { return forgotten_; }
 
     /// A file as it was when its header was read. `record` and `look` are bytes of the caller's.
     struct FileEntry {
         std::uint64_t size = 0;
         std::int64_t modified = 0; ///< nanoseconds
+        std::int64_t changed = 0;  ///< the same of anything about the file (base/file_stamp.hpp)
         std::string fingerprint;
         std::string content;  ///< digest of all bytes; empty as long as nothing was derived from the pixels
         std::string revision; ///< set where the content differs from an earlier one of the same fingerprint
@@ -50,11 +63,12 @@ public:
 
     /// Derived facts by key (a digest of everything they depend on).
     std::optional<std::string> fact(const std::string& key) const;
-    void set_fact(const std::string& key, const std::string& kind, const std::string& body);
+    void set_fact(const std::string& key, const std::string& body);
 
     /// Remembered choices by name ("reference/...").
     std::optional<std::string> choice(const std::string& name) const;
     void set_choice(const std::string& name, const std::string& value);
+    void forget_choice(const std::string& name);
     /// All choices whose names begin with `prefix`.
     std::unordered_map<std::string, std::string> choices(const std::string& prefix) const;
 
@@ -63,9 +77,17 @@ public:
 
 private:
     struct Database;
+    void open_to_work(const std::filesystem::path& file);
+    void open_to_look(const std::filesystem::path& folder, const std::filesystem::path& file);
+    void open_or_begin_anew(const std::filesystem::path& file);
+    void change_file(const std::string& path, const std::function<void(FileEntry&)>& change);
+    bool fits(const std::string& found, std::initializer_list<std::string_view> parts) const;
+
     std::unique_ptr<Database> database_;
     int lock_ = -1;
-    bool was_damaged_ = false;
+    std::filesystem::path put_aside_;
+    std::string trouble_;
+    mutable std::atomic<int> forgotten_{0};
 };
 
 } // namespace kasane

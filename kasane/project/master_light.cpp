@@ -1,6 +1,7 @@
 #include <kasane/project/master_light.hpp>
 
 #include <kasane/base/hash.hpp>
+#include <kasane/base/output_file.hpp>
 #include <kasane/base/units.hpp>
 #include <kasane/image/statistics.hpp>
 #include <kasane/image/stretch.hpp>
@@ -11,6 +12,7 @@
 #include <array>
 #include <cmath>
 #include <fmt/format.h>
+#include <utility>
 
 namespace kasane {
 
@@ -44,25 +46,34 @@ std::vector<double> white_of_stars(const MasterLight& master, const StarList& gr
 
 namespace {
 
-/// Background noise where nearly all frames overlap; of the whole plane where that is too little of it.
-double noise_of_overlap(const MasterLight& master, int plane, int lag) {
+/// Background noise where nearly all frames overlap; of the whole plane where that is too little of it. The pixels that
+/// do not count are taken out for the while, in place: a copy of a large master would be as much memory again.
+double noise_of_overlap(MasterLight& master, int plane, int lag) {
     constexpr float kNearlyAll = 0.9f;
     constexpr double kEnough = 0.2; // of the pixels
-    Image overlap(master.pixels.width(), master.pixels.height());
+    const View<float> pixels = master.pixels.plane(plane);
+    const View<const float> coverage = std::as_const(master).coverage.plane(plane);
     std::size_t kept = 0;
-    for (int y = 0; y < overlap.height(); ++y)
-        for (int x = 0; x < overlap.width(); ++x) {
-            const bool all = master.coverage(x, y, plane) >= kNearlyAll;
-            overlap(x, y) = all ? master.pixels(x, y, plane) : kNoData;
-            kept += all;
-        }
-    const bool enough = static_cast<double>(kept) > kEnough * static_cast<double>(overlap.pixels().size());
-    return background_noise(enough ? overlap.plane() : master.pixels.plane(plane), lag);
+    for (int y = 0; y < pixels.height; ++y)
+        for (int x = 0; x < pixels.width; ++x)
+            kept += coverage(x, y) >= kNearlyAll;
+    if (!(static_cast<double>(kept) > kEnough * static_cast<double>(pixels.bounds().area())))
+        return background_noise(pixels, lag);
+    std::vector<float> outside;
+    const auto for_each_outside = [&](auto f) {
+        for (int y = 0; y < pixels.height; ++y)
+            for (int x = 0; x < pixels.width; ++x)
+                if (!(coverage(x, y) >= kNearlyAll)) f(pixels(x, y));
+    };
+    for_each_outside([&](float& v) { outside.push_back(std::exchange(v, kNoData)); });
+    const double noise = background_noise(pixels, lag);
+    for_each_outside([at = outside.begin()](float& v) mutable { v = *at++; });
+    return noise;
 }
 
 } // namespace
 
-void describe_master_light(const MasterLight& master, const std::vector<StackFrame>& frames, StackReport& report) {
+void describe_master_light(MasterLight& master, const std::vector<StackFrame>& frames, StackReport& report) {
     constexpr int kLag = 3; // pixels: there the correlation that the kernel leaves has all but gone
     const NoiseFactors factors(*frames.front().view);
     const int planes = master.pixels.planes(), main = planes == 3 ? 1 : 0;
@@ -95,7 +106,7 @@ void write_master_light(const std::filesystem::path& output, const MasterLight& 
     std::filesystem::create_directories((output / report.file).parent_path());
     const Exposure& e = *exposures.front();
     Header h;
-    h.set("CREATOR", "Kasane " KASANE_VERSION, "program that made this file");
+    h.set("CREATOR", kCreator, "program that made this file");
     h.set("IMAGETYP", "Master Light", "kind of exposure");
     h.set("ROWORDER", "TOP-DOWN", "the first row is the upper one");
     h.set("BUNIT", "ADU", "unit of the pixels");
@@ -122,12 +133,17 @@ void write_master_light(const std::filesystem::path& output, const MasterLight& 
     h.set("REJHIGH", report.rejected_high, "share of samples rejected above");
     h.set("REFERENC", report.reference, "frame that gives the grid");
     h.set("REFPRINT", report.reference_fingerprint, "its fingerprint");
+    h.set("STACKID", report.identity, "what its name stands for");
+    if (report.unread > 0) h.set("UNREAD", static_cast<long long>(report.unread), "lights that could not be read");
     std::string inputs;
     for (const Exposure* one : exposures)
         inputs += one->fingerprint;
     h.set("INPUTS", digest(inputs), "digest of the frames combined");
+    const RejectionOptions rejection = IntegrateOptions{}.rejection;
     h.add_history("Calibrated, defects repaired, Lanczos-3 with ringing clamped, additive and multiplicative");
-    h.add_history("levels, iterative rejection beyond 3 sigma, inverse-variance weighted mean.");
+    h.add_history(fmt::format("levels, iterative rejection {:g} sigma below and {:g} above, inverse-variance",
+                              rejection.low, rejection.high));
+    h.add_history("weighted mean.");
     for (const FrameReport& f : used)
         h.add_history(fmt::format("from {} weight {:.5f} scale {:.5f}", f.path, f.weight, f.scale));
     Header c;

@@ -4,6 +4,7 @@
 
 #include <kasane/base/error.hpp>
 #include <kasane/base/hash.hpp>
+#include <kasane/base/output_file.hpp>
 #include <kasane/calibration/master.hpp>
 #include <kasane/image/statistics.hpp>
 #include <kasane/image/stretch.hpp>
@@ -27,7 +28,7 @@ Header provenance(const Session& s, const MasterPlan& plan, const MasterResult& 
     Header h;
     std::string type(role_name(plan.role));
     type[0] = static_cast<char>(std::toupper(type[0]));
-    h.set("CREATOR", "Kasane " KASANE_VERSION, "program that made this file");
+    h.set("CREATOR", kCreator, "program that made this file");
     h.set("IMAGETYP", "Master " + type, "kind of exposure");
     h.set("ROWORDER", "TOP-DOWN", "the first row is the upper one");
     if (!e.cfa.empty()) h.set("BAYERPAT", e.cfa, "colours of the first pixels");
@@ -52,6 +53,8 @@ Header provenance(const Session& s, const MasterPlan& plan, const MasterResult& 
     for (const std::size_t i : members)
         inputs += s.exposures[i].fingerprint;
     h.set("INPUTS", digest(inputs), "digest of the frames combined");
+    for (std::size_t k = 0; k < members.size() && k < 999; ++k)
+        h.set(fmt::format("INPUT{}", k + 1), s.exposures[members[k]].fingerprint, "fingerprint of a frame");
     h.add_history(m.combination + ".");
     if (plan.role == Role::flat)
         h.add_history("Offset removed: " + plan.offset_reason + ". Frames levelled by colour, mean 1 in each.");
@@ -60,10 +63,22 @@ Header provenance(const Session& s, const MasterPlan& plan, const MasterResult& 
     return h;
 }
 
+/// A master of another project or program, whose check sums are compared when it is first met. Throws UnfitError.
+void require_sound(const Session& s, const MasterPlan& plan, const FrameReader& reader) {
+    const std::size_t i = plan.members.front();
+    const std::string name = "sums/" + s.exposures[i].path;
+    const auto stamp = file_stamp(s.path_of(i));
+    if (stamp && s.ledger.choice(name) == stamp->text()) return;
+    if (const std::string wrong = reader.check_sums(); !wrong.empty())
+        throw UnfitError(wrong, s.path_of(i), "It was damaged after it was made: copy it again, or remove it");
+    if (stamp) s.ledger.set_choice(name, stamp->text());
+}
+
 /// Reads what an existing master says of itself; pixels of a flat need not have mean 1.
 ReadyMaster adopt(const Session& s, const MasterPlan& plan) {
     const Exposure& e = s.exposures[plan.members.front()];
     const auto reader = s.open(plan.members.front());
+    require_sound(s, plan, *reader);
     const double frames = reader->header().number("NCOMBINE").value_or(1);
     const double noise = reader->header().number("FRMNOISE").value_or(0);
     Image middle(reader->width(), std::min(64, reader->height()) & ~1);
@@ -110,7 +125,8 @@ void measure_camera(Session& s, const MasterPlan& plan, const std::vector<std::s
         r.electrons_per_adu = t.electrons_per_adu;
         r.read_noise = t.read_noise;
         r.saturation = t.saturation;
-    } catch (const InputError&) { // told where the master is built
+    } catch (const InputError& e) { // as far as it goes; again when the file can be read
+        r.unread.push_back(e.file().lexically_proximate(s.options.folder).string());
     }
     if (!members.empty() && !s.exposures[members.front()].linear) r.electrons_per_adu = r.read_noise = 0;
 }
@@ -160,7 +176,8 @@ std::optional<MasterReport> from_library(const Session& s, const MasterPlan& pla
     if (s.recipe.calibration.library.empty()) return std::nullopt;
     try {
         const Header h = read_fits_summary(file).header;
-        if (h.text("BASISKEY").value_or("") != key) return std::nullopt;
+        if (h.text("BASISKEY").value_or("") != key || h.find("UNREAD")) return std::nullopt;
+        if (!open_fits(file)->check_sums().empty()) return std::nullopt; // damaged: made anew
         MasterReport r;
         r.name = plan.name;
         r.role = role_name(plan.role);
@@ -172,6 +189,14 @@ std::optional<MasterReport> from_library(const Session& s, const MasterPlan& pla
         r.rejected_share = h.number("REJECTED").value_or(0);
         r.electrons_per_adu = h.number("EGAIN").value_or(0);
         r.read_noise = h.number("RDNOISE").value_or(0);
+        r.saturation = h.number("SATURATE").value_or(0);
+        r.level_spread = h.number("LEVELSPR").value_or(0);
+        r.gradient = h.number("GRADIENT").value_or(0);
+        r.star_pixels = static_cast<int>(h.number("STARPIX").value_or(0));
+        for (int c = 1; c <= 3; ++c)
+            if (const auto level = h.number(fmt::format("LEVEL{}", c))) r.colour_levels.push_back(*level);
+        for (int k = 1; h.find(fmt::format("DOUBT{}", k)); ++k)
+            r.doubts.push_back(*h.text(fmt::format("DOUBT{}", k)));
         r.offset = plan.role == Role::flat ? plan.offset_reason : "";
         r.combination = "found in the library";
         r.reused = true;
@@ -183,9 +208,20 @@ std::optional<MasterReport> from_library(const Session& s, const MasterPlan& pla
     }
 }
 
-/// Opens the frames of a plan; those that cannot be opened are set aside.
-using LeftOut = std::vector<std::pair<std::string, std::string>>;
+/// Members that could not be used.
+struct LeftOut {
+    std::vector<std::pair<std::string, std::string>> all; ///< and why
+    std::vector<std::string> unread;                      ///< of these, what may be read another time
+    void add(Session& s, std::size_t member, const InputError& e) {
+        const std::string& path = s.exposures[member].path;
+        all.emplace_back(path, e.what_failed());
+        if (dynamic_cast<const UnfitError*>(&e)) return;
+        unread.push_back(path);
+        s.unread.insert(path);
+    }
+};
 
+/// Opens the frames of a plan; those that cannot be opened are set aside.
 std::vector<std::size_t> open_members(Session& s, const MasterPlan& plan,
                                       std::vector<std::shared_ptr<const FrameReader>>& frames, LeftOut& left_out) {
     std::vector<std::size_t> members;
@@ -194,7 +230,7 @@ std::vector<std::size_t> open_members(Session& s, const MasterPlan& plan,
             frames.push_back(s.open(i));
             members.push_back(i);
         } catch (const InputError& e) {
-            left_out.emplace_back(s.exposures[i].path, e.what_failed());
+            left_out.add(s, i, e);
         }
     }
     return members;
@@ -209,6 +245,10 @@ MasterResult build_from_good(Session& s, const MasterPlan& plan, const FrameRead
     options.offset_level = static_cast<float>(plan.offset_level.value_or(0));
     options.cfa = CfaPattern(s.exposures[plan.members.front()].cfa);
     for (;;) {
+        if (frames.empty())
+            throw DataError(left_out.all.empty() ? "it has no frames" : "none of its frames could be used; of the first: " +
+                                                                           left_out.all.front().second,
+                            {}, "Mend the files, or leave them out");
         try {
             MasterResult result = build_master(plan.role, frames, offset, s.context, options);
             for (std::size_t k = 0; k < members.size(); ++k)
@@ -219,7 +259,7 @@ MasterResult build_from_good(Session& s, const MasterPlan& plan, const FrameRead
                 std::find_if(frames.begin(), frames.end(), [&](const auto& f) { return f->path() == e.file(); });
             if (bad == frames.end()) throw;
             const auto at = bad - frames.begin();
-            left_out.emplace_back(s.exposures[members[static_cast<std::size_t>(at)]].path, e.what_failed());
+            left_out.add(s, members[static_cast<std::size_t>(at)], e);
             frames.erase(bad);
             members.erase(members.begin() + at);
         }
@@ -229,16 +269,36 @@ MasterResult build_from_good(Session& s, const MasterPlan& plan, const FrameRead
 ReadyMaster build(Session& s, const MasterPlan& plan, const std::string& key, const fs::path& file) {
     const Stopwatch clock;
     std::unique_ptr<FrameReader> offset;
-    if (plan.offset && s.masters[*plan.offset]) offset = open_frame(s.masters[*plan.offset]->file);
+    const bool offset_missing = plan.offset && !s.masters[*plan.offset];
+    if (plan.offset && !offset_missing) offset = open_frame(s.masters[*plan.offset]->file);
     std::vector<std::size_t> members;
     LeftOut left_out;
     const MasterResult m = build_from_good(s, plan, offset.get(), members, left_out);
     MasterReport r;
+    r.unread = left_out.unread;
     if (plan.role == Role::flat) measure_camera(s, plan, members, offset.get(), r);
+    if (plan.offset && !offset_missing) {
+        const auto& lacked = s.masters[*plan.offset]->report.unread;
+        r.unread.insert(r.unread.end(), lacked.begin(), lacked.end());
+    }
+    if (offset_missing)
+        for (const std::size_t i : s.pairing.masters[*plan.offset].members)
+            r.unread.push_back(s.exposures[i].path);
     Header header = provenance(s, plan, m, members);
     header.set("BASISKEY", key, "of frames and settings that made it");
     if (r.electrons_per_adu > 0) header.set("EGAIN", r.electrons_per_adu, "[e-/ADU] by photon transfer");
     if (r.read_noise > 0) header.set("RDNOISE", r.read_noise, "[e-] by photon transfer");
+    if (r.saturation > 0) header.set("SATURATE", r.saturation, "[ADU] where pixels of its frames pile up");
+    header.set("LEVELSPR", m.level_spread, "how far the levels of its frames differ");
+    header.set("GRADIENT", m.gradient, "from edge to edge, unit of the pixels");
+    header.set("STARPIX", static_cast<long long>(m.star_pixels), "pixels under stars of the sky that were patched");
+    if (!r.unread.empty()) header.set("UNREAD", static_cast<long long>(r.unread.size()), "files that it lacks");
+    r.doubts = doubts(plan.role, m, r, s.exposures[members.front()]);
+    if (offset_missing)
+        r.doubts.push_back("its offset could not be removed: " + s.pairing.masters[*plan.offset].name +
+                           " could not be made");
+    for (std::size_t k = 0; k < r.doubts.size(); ++k)
+        header.set(fmt::format("DOUBT{}", k + 1), r.doubts[k], "");
     write_fits(file, {{m.pixels.plane(), header, {}, m.pixels.planes()}});
     fs::path preview = file;
     preview.replace_extension(".png");
@@ -247,7 +307,6 @@ ReadyMaster build(Session& s, const MasterPlan& plan, const std::string& key, co
     r.role = role_name(plan.role);
     r.file = fs::relative(file, s.output).string();
     r.preview = fs::relative(preview, s.output).string();
-    r.doubts = doubts(plan.role, m, r, s.exposures[members.front()]);
     r.frames = m.frames;
     r.level = m.level;
     r.colour_levels = m.colour_levels;
@@ -262,14 +321,8 @@ ReadyMaster build(Session& s, const MasterPlan& plan, const std::string& key, co
     r.time = clock.seconds();
     for (const std::size_t i : members)
         r.members.push_back(s.exposures[i].path);
-    r.left_out = std::move(left_out);
+    r.left_out = std::move(left_out.all);
     return {key, file, r};
-}
-
-/// In a library the name tells what the master was made of, so that projects do not overwrite each other's.
-fs::path master_file(const Session& s, const MasterPlan& plan, const std::string& key) {
-    const bool shared = !s.recipe.calibration.library.empty();
-    return s.masters_folder() / (plan.name + (shared ? "-" + key.substr(0, 8) : "") + ".fits");
 }
 
 /// The name under which the ledger knows a master.
@@ -279,50 +332,29 @@ std::string master_entry(const MasterPlan& plan) {
 
 } // namespace
 
-NoiseModel noise_model(const Session& s, const Exposure& light) {
-    std::vector<float> gains, saturations;
-    std::string source;
-    for (std::size_t i = 0; i < s.masters.size(); ++i) {
-        const MasterPlan& plan = s.pairing.masters[i];
-        if (!s.masters[i] || plan.role != Role::flat || s.masters[i]->report.electrons_per_adu <= 0) continue;
-        const Exposure& e = s.exposures[plan.members.front()];
-        if (sensor_key(e) != sensor_key(light) || e.gain != light.gain) continue;
-        gains.push_back(static_cast<float>(s.masters[i]->report.electrons_per_adu));
-        if (const double v = s.masters[i]->report.saturation; v > 0) saturations.push_back(static_cast<float>(v));
-        source = source.empty() ? "photon transfer of " + plan.name : "photon transfer of the flats";
-    }
-    NoiseModel model;
-    if (!gains.empty()) {
-        model.electrons_per_adu = median_in_place(gains);
-        model.source = source;
-    } else if (light.electrons_per_adu) {
-        model.electrons_per_adu = *light.electrons_per_adu;
-        model.source = light.source(Field::electrons_per_adu).text();
-    }
-    if (light.saturation)
-        model.saturation = *light.saturation;
-    else if (!saturations.empty())
-        model.saturation = median_in_place(saturations);
-    else if (light.bits == 16)
-        model.saturation = 65535;
-    return model;
+fs::path master_file(const Session& s, const MasterPlan& plan, const std::string& key) {
+    // In a library the name tells what it was made of, so that projects do not overwrite each other's.
+    const bool shared = !s.recipe.calibration.library.empty();
+    return s.masters_folder() / (plan.name + (shared ? "-" + key.substr(0, 8) : "") + ".fits");
 }
 
 Basis master_basis(const Session& s, const MasterPlan& plan) {
-    Basis b;
-    b.set("kind", "master")
-        .set("numerics", kNumerics)
-        .set("role", std::string(role_name(plan.role)))
-        .set("name", plan.name);
+    Basis b("master");
+    b.set("role", std::string(role_name(plan.role))).set("name", plan.name);
+    Key metadata("frames of a master");
     for (const std::size_t i : plan.members) {
-        b.input(s.exposures[i].identity, s.exposures[i].path);
-        if (s.exposures[i].turn) b.set("turn of " + s.exposures[i].identity, value_text(s.exposures[i], Field::turn));
+        Exposure e = s.exposures[i];
+        b.input(e.identity, e.path);
+        if (e.turn) b.set("turn of " + e.identity, value_text(e, Field::turn));
+        if (plan.role != Role::flat) e.night.clear(); // of a project, not of the frame
+        metadata.add(metadata_of(e));
     }
+    b.set("exposures", metadata.result());
     if (plan.offset) {
         const MasterPlan& offset = s.pairing.masters[*plan.offset];
         b.set("offset " + offset.name, master_basis(s, offset).key());
     }
-    if (plan.offset_level) b.set("offset_level", fmt::format("{:g}", *plan.offset_level));
+    if (plan.offset_level) b.set("offset_level", fmt::format("{:.17g}", *plan.offset_level));
     return b;
 }
 
@@ -347,13 +379,19 @@ std::optional<MasterReport> finished_master(const Session& s, const MasterPlan& 
     const fs::path file = master_file(s, plan, key);
     std::error_code failed;
     if (!fs::exists(file, failed)) return std::nullopt;
-    if (!body) return from_library(s, plan, key, file);
+    if (!body) {
+        auto found = from_library(s, plan, key, file);
+        if (found) {
+            remember_intact(s, file);
+            s.ledger.set_fact(key, json_text({{"report", *found}}));
+            s.ledger.set_choice("file/" + master_entry(plan), key);
+        }
+        return found;
+    }
     try {
-        const auto json = nlohmann::json::parse(*body);
-        if (json.at("size").get<std::uint64_t>() != fs::file_size(file)) return std::nullopt;
+        auto report = nlohmann::json::parse(*body).at("report").get<MasterReport>();
         const auto current = s.ledger.choice("file/" + master_entry(plan));
-        if (!current || *current != key) return std::nullopt;
-        auto report = json.at("report").get<MasterReport>();
+        if (!current || *current != key || !is_intact(s, file) || s.any_can_be_read(report.unread)) return std::nullopt;
         report.reused = true;
         report.members.clear(); // files may have moved since
         for (const std::size_t i : plan.members)
@@ -364,37 +402,85 @@ std::optional<MasterReport> finished_master(const Session& s, const MasterPlan& 
     }
 }
 
+std::optional<std::string> failed_master(const Session& s, const std::string& key) {
+    const auto body = s.ledger.fact(key);
+    if (!body) return std::nullopt;
+    const auto json = nlohmann::json::parse(*body, nullptr, false);
+    if (!json.is_object() || !json.contains("failed")) return std::nullopt;
+    try {
+        if (s.any_can_be_read(json.at("unread").get<std::vector<std::string>>())) return std::nullopt;
+        return json.at("failed").get<std::string>();
+    } catch (const nlohmann::json::exception&) {
+        return std::nullopt;
+    }
+}
+
+namespace {
+
+/// A master is held in memory once. Throws UnfitError.
+void require_room(const Session& s, std::size_t exposure) {
+    const Exposure& e = s.exposures[exposure];
+    const std::uint64_t bytes = static_cast<std::uint64_t>(e.width) * static_cast<std::uint64_t>(e.height) *
+                                static_cast<std::uint64_t>(e.planes) * sizeof(float);
+    if (bytes <= s.context.memory.for_buffers()) return;
+    throw UnfitError(fmt::format("is {} x {} pixels: a master of that size needs {:.1f} GB of memory, the budget is "
+                                 "{:.1f} GB",
+                                 e.width, e.height, 1e-9 * static_cast<double>(bytes),
+                                 1e-9 * static_cast<double>(s.context.memory.bytes)),
+                     s.path_of(exposure), "Give more with --memory, or leave it out");
+}
+
+/// Finds a master or makes it.
+ReadyMaster ready_master(Session& s, const MasterPlan& plan) {
+    if (plan.existing) return adopt(s, plan);
+    const Basis basis = master_basis(s, plan);
+    const std::string key = basis.key();
+    const fs::path file = master_file(s, plan, key);
+    if (auto report = finished_master(s, plan, key)) return {key, file, std::move(*report)};
+    if (const auto why = failed_master(s, key)) throw DataError(*why, {}, "Mend the files, or leave them out");
+    require_room(s, plan.members.front());
+    fs::create_directories(s.masters_folder());
+    ReadyMaster made;
+    try {
+        made = build(s, plan, key, file);
+    } catch (const Error& e) {
+        if (!dynamic_cast<const InputError*>(&e) && !dynamic_cast<const DataError*>(&e)) throw;
+        std::vector<std::string> unread;
+        for (const std::size_t i : plan.members)
+            if (s.unread.count(s.exposures[i].path)) unread.push_back(s.exposures[i].path);
+        s.ledger.set_fact(key, json_text({{"failed", e.what_failed()}, {"unread", unread}}));
+        throw;
+    }
+    const std::string name = master_entry(plan);
+    remember_intact(s, file);
+    s.ledger.set_fact(key, json_text({{"report", made.report}}));
+    s.ledger.set_choice("file/" + name, key);
+    s.ledger.set_choice("basis/" + name, basis.text());
+    return made;
+}
+
+} // namespace
+
 void make_masters(Session& s) {
     const auto& plans = s.pairing.masters;
     s.masters.assign(plans.size(), std::nullopt);
-    const fs::path folder = s.masters_folder();
     const std::vector<std::size_t> order = needed_masters(s.pairing);
     s.context.progress.begin("masters", static_cast<std::int64_t>(order.size()));
     for (const std::size_t i : order) {
         s.context.workers.cancel().check();
         const MasterPlan& plan = plans[i];
+        const auto tell_failure = [&](const Error& e) {
+            s.report.findings.push_back({Level::warning,
+                                         "master-failed",
+                                         {e.file().string()},
+                                         fmt::format("master {} was not made: {}", plan.name, e.what_failed()),
+                                         e.remedy()});
+        };
         try {
-            if (plan.existing) {
-                s.masters[i] = adopt(s, plan);
-            } else {
-                const Basis basis = master_basis(s, plan);
-                const std::string key = basis.key();
-                const fs::path file = master_file(s, plan, key);
-                if (auto report = finished_master(s, plan, key)) {
-                    s.masters[i] = ReadyMaster{key, file, std::move(*report)};
-                } else {
-                    fs::create_directories(folder);
-                    s.masters[i] = build(s, plan, key, file);
-                    const std::string name = master_entry(plan);
-                    const nlohmann::json fact = {{"size", fs::file_size(file)}, {"report", s.masters[i]->report}};
-                    s.ledger.set_fact(key, "master", json_text(fact));
-                    s.ledger.set_choice("file/" + name, key);
-                    s.ledger.set_choice("basis/" + name, basis.text());
-                }
-                for (const auto& [path, why] : s.masters[i]->report.left_out)
-                    s.set_aside(path, why, fmt::format("{} was made without it", plan.name));
-            }
+            s.masters[i] = ready_master(s, plan);
             const MasterReport& made = s.masters[i]->report;
+            for (const auto& [path, why] : made.left_out)
+                s.set_aside(path, why, fmt::format("{} was made without it", plan.name));
             if (!made.doubts.empty())
                 s.report.findings.push_back({Level::warning,
                                              "master-doubtful",
@@ -403,21 +489,14 @@ void make_masters(Session& s) {
                                              "Look at its frames, or take them again"});
             s.report.masters.push_back(made);
         } catch (const InputError& e) {
-            s.report.findings.push_back({Level::warning,
-                                         "master-failed",
-                                         {e.file().string()},
-                                         fmt::format("master {} was not made: {}", plan.name, e.what_failed()),
-                                         e.remedy()});
+            tell_failure(e);
         } catch (const DataError& e) {
-            s.report.findings.push_back({Level::warning,
-                                         "master-failed",
-                                         {e.file().string()},
-                                         fmt::format("master {} was not made: {}", plan.name, e.what_failed()),
-                                         e.remedy()});
+            tell_failure(e);
         }
         s.context.progress.advance();
     }
     s.context.progress.end();
+    settle_cameras(s);
 }
 
 } // namespace kasane

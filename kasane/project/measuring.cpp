@@ -162,24 +162,16 @@ MeasureOptions options_for(const Session& s, const LightPlan& light) {
 
 namespace {
 
-std::string own_settings(const CalibrationRecipe& c) {
-    return fmt::format("{} {} {} {}", static_cast<int>(c.lone_pixels), c.spills, c.equalise_rows, c.equalise_columns);
-}
-
 /// A preview that cannot be kept is no reason to lose the measures.
 void keep_preview(const Session& s, const std::string& key, const Raster<std::uint8_t>& preview) {
     const auto file = preview_file(s, key);
     std::error_code failed;
     std::filesystem::create_directories(file.parent_path(), failed);
     try {
-        write_jpeg(file, preview);
+        write_jpeg(file, preview); // in Kasane's own folder, by a name of its own
     } catch (const OutputError&) {
         std::filesystem::remove(file, failed);
     }
-}
-
-std::string detect_settings(const DetectOptions& o) {
-    return fmt::format("{} {} {} {}", o.threshold, o.least, o.most, o.area);
 }
 
 } // namespace
@@ -189,17 +181,8 @@ std::filesystem::path preview_file(const Session& s, const std::string& key) {
 }
 
 std::string measure_key(const Session& s, const Calibrations& calibrations, const LightPlan& light) {
-    return Digester()
-        .add("measure")
-        .add(kNumerics)
-        .add(s.exposures[light.exposure].identity)
-        .add(value_text(s.exposures[light.exposure], Field::turn))
-        .add(noise_model(s, s.exposures[light.exposure]).electrons_per_adu)
-        .add(noise_model(s, s.exposures[light.exposure]).saturation)
-        .add(calibrations.key(light))
-        .add(own_settings(s.recipe.calibration))
-        .add(detect_settings(s.recipe.grading.detect))
-        .result();
+    const Exposure& e = s.exposures[light.exposure];
+    return Key("measures").add(e.identity, e.turn, options_for(s, light), calibrations.key(light)).result();
 }
 
 std::vector<Measured> measure_lights(Session& s, Calibrations& calibrations,
@@ -216,18 +199,35 @@ std::vector<Measured> measure_lights(Session& s, Calibrations& calibrations,
         todo.push_back(i);
         const Exposure& e = s.exposures[lights[i]->exposure];
         const std::uint64_t bytes = e.planes == 3 ? 13 : e.cfa.empty() ? 5 : 17; // a pixel
-        largest = std::max(largest, static_cast<std::uint64_t>(e.width) * static_cast<std::uint64_t>(e.height) * bytes);
+        const std::uint64_t whole = static_cast<std::uint64_t>(e.width) * static_cast<std::uint64_t>(e.height) * bytes;
+        if (whole > s.context.memory.for_buffers()) {
+            out[i].problem = fmt::format("is {} x {} pixels: to measure it takes {:.1f} GB of memory, the budget is "
+                                         "{:.1f} GB",
+                                         e.width, e.height, 1e-9 * static_cast<double>(whole),
+                                         1e-9 * static_cast<double>(s.context.memory.bytes));
+            out[i].remedy = "Give more with --memory, or leave it out";
+            todo.pop_back();
+            continue;
+        }
+        largest = std::max(largest, whole);
     }
     // Views are opened one after another (they share masters and defect lists), pixels are read in parallel.
     std::vector<std::shared_ptr<const FrameView>> views(todo.size());
     s.context.progress.begin("measure", static_cast<std::int64_t>(todo.size()));
+    const auto fail = [&](std::size_t k, const InputError& e) {
+        Measured& m = out[todo[k]];
+        m.problem = e.what_failed();
+        m.remedy = e.remedy();
+        m.unread = !dynamic_cast<const UnfitError*>(&e);
+        if (e.file() != s.path_of(lights[todo[k]]->exposure)) // a master's, say
+            m.problem = fmt::format("{} {}", e.file().lexically_proximate(s.options.folder).string(), m.problem);
+    };
     for (std::size_t k = 0; k < todo.size(); ++k) {
         s.context.workers.cancel().check();
         try {
             views[k] = calibrations.view(*lights[todo[k]]);
         } catch (const InputError& e) {
-            out[todo[k]].problem = e.what_failed();
-            out[todo[k]].remedy = e.remedy();
+            fail(k, e);
         }
     }
     s.context.workers.for_each(
@@ -240,16 +240,18 @@ std::vector<Measured> measure_lights(Session& s, Calibrations& calibrations,
                     Raster<std::uint8_t> preview;
                     auto measures = std::make_shared<const ExposureMeasures>(
                         measure_exposure(*views[k], options_for(s, light), &preview));
+                    s.note_content(light.exposure, views[k]->source().raw());
                     const std::string key = measure_key(s, calibrations, light);
                     keep_preview(s, key, preview);
                     const std::string bytes = encode(*measures);
-                    s.ledger.set_fact(key, "measures", bytes);
-                    measures = decode(bytes); // as they will be read the next time, to the last bit
-                    s.note_content(light.exposure, views[k]->source().raw());
-                    m.measures = std::move(measures);
+                    s.ledger.set_fact(key, bytes);
+                    m.measures = decode(bytes); // as they will be read the next time, to the last bit
                 } catch (const InputError& e) {
-                    m.problem = e.what_failed();
-                    m.remedy = e.remedy();
+                    fail(k, e);
+                } catch (const std::bad_alloc&) {
+                    m.problem = "could not be measured: there is not enough memory";
+                    m.remedy = "Close other programs, or leave it out";
+                    m.unread = true;
                 }
                 views[k].reset();
             }
@@ -257,6 +259,8 @@ std::vector<Measured> measure_lights(Session& s, Calibrations& calibrations,
         },
         s.context.memory.fitting(largest, s.context.workers.threads()));
     s.context.progress.end();
+    for (std::size_t i = 0; i < out.size(); ++i)
+        if (out[i].unread) s.unread.insert(s.exposures[lights[i]->exposure].path);
     return out;
 }
 

@@ -1,6 +1,7 @@
 #include <kasane/project/recipe.hpp>
 
 #include <kasane/base/error.hpp>
+#include <kasane/base/spelling.hpp>
 #include <kasane/frames/words.hpp>
 #include <kasane/project/recipe_keys.hpp>
 
@@ -20,37 +21,9 @@ namespace {
 
 constexpr std::uintmax_t kLargestRecipe = 4 << 20; // bytes; a recipe is written by hand
 
-/// Edits that turn one word into another (Damerau and Levenshtein, adjacent letters swapped count once).
-std::size_t edits(const std::string& a, const std::string& b) {
-    std::vector<std::vector<std::size_t>> d(a.size() + 1, std::vector<std::size_t>(b.size() + 1));
-    for (std::size_t i = 0; i <= a.size(); ++i)
-        for (std::size_t j = 0; j <= b.size(); ++j) {
-            if (i == 0 || j == 0) {
-                d[i][j] = i + j;
-                continue;
-            }
-            d[i][j] = std::min({d[i - 1][j] + 1, d[i][j - 1] + 1, d[i - 1][j - 1] + (a[i - 1] != b[j - 1])});
-            if (i > 1 && j > 1 && a[i - 1] == b[j - 2] && a[i - 2] == b[j - 1])
-                d[i][j] = std::min(d[i][j], d[i - 2][j - 2] + 1);
-        }
-    return d[a.size()][b.size()];
-}
-
-std::string nearest(const std::string& wrong, const std::vector<std::string>& right) {
-    std::string best;
-    std::size_t least = 1000;
-    const std::string word = wrong.substr(0, 60);
-    for (const std::string& r : right)
-        if (const std::size_t e = edits(word, r); e < least) {
-            least = e;
-            best = r;
-        }
-    return least <= std::max<std::size_t>(3, word.size() / 2) ? best : "";
-}
-
 [[noreturn]] void unknown_key(const toml::key& key, const std::filesystem::path& file, const std::string& where,
                               const std::vector<std::string>& right) {
-    const std::string name(key.str()), best = nearest(name, right);
+    const std::string name(key.str()), best = nearest_word(name, right);
     std::string all;
     for (const std::string& r : right)
         all += (all.empty() ? "" : ", ") + r;
@@ -101,10 +74,17 @@ void read_file_rule(Reader& r, const toml::table& t) {
 
 void read_section(Reader& r, const std::string& section, const toml::table& t) {
     for (const auto& [key, node] : t) {
-        const auto it =
-            std::find_if(recipe_keys::all().begin(), recipe_keys::all().end(), [&section, &name = key](const Key& k) {
-                return section == k.section && name.str() == k.name;
-            });
+        const auto is_it = [&section, &name = key](const Key& k) {
+            return section == k.section && name.str() == k.name;
+        };
+        auto it = std::find_if(recipe_keys::all().begin(), recipe_keys::all().end(), is_it);
+        const auto& former = recipe_keys::former();
+        if (const auto old = std::find_if(former.begin(), former.end(), is_it); old != former.end()) {
+            old->read(r, node, std::string(key.str()));
+            r.recipe.hints.push_back(fmt::format("line {}: {} in [{}] is now written {}", key.source().begin.line,
+                                                 old->name, section, old->standard));
+            continue;
+        }
         if (it == recipe_keys::all().end()) {
             std::vector<std::string> names;
             for (const Key& k : recipe_keys::all())

@@ -99,6 +99,42 @@ void read_part(Reader& r, const toml::node& n, const std::string& key) {
     r.recipe.grading.part = g;
 }
 
+double share_of(Reader& r, const toml::node& n, const std::string& key) {
+    constexpr const char* kWanted = "a share between 0 and 1, or \"2 %\"";
+    if (!n.is_string()) return r.number(n, key, 0, 1, kWanted);
+    const std::string t = r.text(n, key);
+    double v = 0;
+    const auto [end, error] = std::from_chars(t.data(), t.data() + t.size(), v);
+    const std::string unit(end, t.data() + t.size());
+    if (error != std::errc{} || unit.find('%') == std::string::npos ||
+        unit.find_first_not_of(" %") != std::string::npos || !(v >= 0 && v <= 100))
+        r.wrong(n, key, kWanted);
+    return 0.01 * v;
+}
+
+void read_temperature(Reader& r, const toml::node& n, const std::string& key) {
+    r.recipe.pairing.temperature_tolerance = r.number(n, key, 0, 100, "degrees between 0 and 100");
+}
+
+void read_exposure(Reader& r, const toml::node& n, const std::string& key) {
+    r.recipe.pairing.exposure_tolerance = share_of(r, n, key);
+}
+
+void read_alike(Reader& r, const toml::node& n, const std::string& key) {
+    const toml::table* t = n.as_table();
+    if (!t) r.wrong(n, key, "a table like { exposure = \"2 %\", temperature = 2.5 }");
+    for (const auto& [name, value] : *t) {
+        const std::string full = key + "." + std::string(name.str());
+        if (name.str() == "exposure")
+            read_exposure(r, value, full);
+        else if (name.str() == "temperature")
+            read_temperature(r, value, full);
+        else
+            refuse(name.source(), r.file, fmt::format("there is no value '{}' in {}", std::string(name.str()), key),
+                   "Values there are exposure and temperature");
+    }
+}
+
 void read_defects(Reader& r, const toml::node& n, const std::string& key) {
     for (const std::string& text : r.list(n, key)) {
         std::istringstream in(text);
@@ -146,17 +182,11 @@ const std::vector<Key>& all() {
          "flats "
          "and undeclared colour sensors.",
          [](Reader& r, const toml::node& n, const std::string& k) { r.recipe.look_at_pixels = r.flag(n, k); }},
-        {"pairing", "temperature_tolerance", "degrees", "2.5",
-         "Darks within it are one group, and fit a light within it. An uncooled camera's light takes the nearest "
-         "group.",
-         [](Reader& r, const toml::node& n, const std::string& k) {
-             r.recipe.pairing.temperature_tolerance = r.number(n, k, 0, 100, "degrees between 0 and 100");
-         }},
-        {"pairing", "exposure_tolerance", "share", "0.02",
-         "A dark fits a light whose exposure time differs by no more.",
-         [](Reader& r, const toml::node& n, const std::string& k) {
-             r.recipe.pairing.exposure_tolerance = r.number(n, k, 0, 1, "a share between 0 and 1");
-         }},
+        {"pairing", "alike", "table", "{ exposure = \"2 %\", temperature = 2.5 }",
+         "How far values may differ between a dark and a light and still count as the same: `exposure` as a share, "
+         "`temperature` in degrees. Darks within the latter are one group; an uncooled camera's light takes the "
+         "nearest group.",
+         read_alike},
         {"pairing", "scale_darks", "true or false", "true",
          "Whether a dark of another exposure or temperature is scaled to the light where a bias fits too. It is always "
          "told.",
@@ -238,6 +268,14 @@ const std::vector<Key>& all() {
          "Limit of the cache of decoded camera raw, PNG and JPEG files in `.kasane/cache`; the least recently used go "
          "first.",
          read_size},
+    };
+    return keys;
+}
+
+const std::vector<Key>& former() {
+    static const std::vector<Key> keys = {
+        {"pairing", "temperature_tolerance", "degrees", "alike = { temperature = 2.5 }", "", read_temperature},
+        {"pairing", "exposure_tolerance", "share", "alike = { exposure = \"2 %\" }", "", read_exposure},
     };
     return keys;
 }

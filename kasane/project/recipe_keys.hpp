@@ -45,5 +45,7 @@ struct Key {
 
 /// All of them, section by section.
 const std::vector<Key>& all();
+/// Those that had other names once and are still read; `standard` says how they are written now.
+const std::vector<Key>& former();
 
 } // namespace kasane::recipe_keys

@@ -16,7 +16,8 @@ struct FrameReport {
     std::string identity; ///< of its content: the path may change
     std::string night;
     bool used = false;
-    std::string reason; ///< why it is not used
+    bool unread = false; ///< its file could not be read, which may pass
+    std::string reason;  ///< why it is not used
     double seconds = 0;
     int stars = 0;
     double fwhm = 0; ///< pixels
@@ -24,7 +25,7 @@ struct FrameReport {
     double background = 0;           ///< ADU
     double noise = 0;                ///< ADU
     double scale = 0;                ///< factor to the stack's level
-    double worth = 0;                ///< 0..1
+    double worth = 0;                ///< 0..1; 0 where its seconds are not known
     double transparency = 0;         ///< 0..1 of the stack's best; 0: not measured
     bool by_hand = false;            ///< a person decided
     double weight = 0;               ///< in the mean, sum 1
@@ -51,6 +52,7 @@ struct StackReport {
     std::string reference_fingerprint;
     std::vector<FrameReport> frames;
     int used = 0, dropped = 0;
+    int unread = 0;                   ///< of the dropped: could not be read, which may pass
     double seconds_total = 0;         ///< of the frames used
     double seconds_effective = 0;     ///< the same, each times its worth
     double noise = 0;                 ///< of the background, ADU, as it were without resampling; green of three planes
@@ -66,6 +68,8 @@ struct StackReport {
     double rejected_low = 0, rejected_high = 0; ///< shares of all samples
     double time = 0;                            ///< seconds of work
     std::vector<StackDoubt> doubts;
+    std::string failure; ///< why no master light could be made, beside what its frames tell
+    std::string identity; ///< what its name stands for
     bool reused = false; ///< nothing had changed
 };
 
@@ -91,6 +95,7 @@ struct MasterReport {
     bool reused = false;
     std::vector<std::string> members;
     std::vector<std::pair<std::string, std::string>> left_out; ///< members that could not be used, and why
+    std::vector<std::string> unread; ///< files it lacks because they could not be read, which may pass
 };
 
 struct RunReport {

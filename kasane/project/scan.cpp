@@ -19,15 +19,14 @@ namespace kasane {
 
 namespace {
 
-constexpr std::uint32_t kRecord = 0x4b580003; // kind and version of a record's bytes
+constexpr std::uint32_t kRecord = 0x4b580004; // kind and version of a record's bytes
 constexpr std::uint32_t kLook = 0x4b4c0002;   // the same for a look
 
 constexpr double kSure = 0.85; // confidence at which pixels overrule a name that is not sure
 
 struct Found {
     std::string path; ///< relative
-    std::uint64_t size = 0;
-    std::int64_t modified = 0;
+    FileStamp stamp;
 };
 
 template <class Visitor, class E>
@@ -49,9 +48,11 @@ std::string encode(const Exposure& e) {
     w.put(static_cast<std::uint32_t>(e.sources.size()));
     for (const auto& [field, source] : e.sources)
         w.put(field).put(source.origin).put(source.detail);
-    w.put(static_cast<std::uint32_t>(e.problems.size()));
-    for (const std::string& p : e.problems)
-        w.put(p);
+    for (const auto* list : {&e.problems, &e.input_frames}) {
+        w.put(static_cast<std::uint32_t>(list->size()));
+        for (const std::string& p : *list)
+            w.put(p);
+    }
     return std::move(w.bytes);
 }
 
@@ -68,8 +69,9 @@ std::optional<Exposure> decode(const std::string& bytes) {
             const auto origin = r.take<Origin>();
             e.sources.emplace_back(field, Source{origin, r.take<std::string>()});
         }
-        for (auto n = r.take<std::uint32_t>(); n > 0; --n)
-            e.problems.push_back(r.take<std::string>());
+        for (auto* list : {&e.problems, &e.input_frames})
+            for (auto n = r.take<std::uint32_t>(); n > 0; --n)
+                list->push_back(r.take<std::string>());
         return r.at_end() ? std::optional(std::move(e)) : std::nullopt;
     } catch (const DataError&) {
         return std::nullopt;
@@ -121,6 +123,7 @@ public:
         }
     }
 
+    const std::vector<std::string>& excluded() const { return excluded_; }
     std::vector<Found> sorted() {
         std::sort(found_.begin(), found_.end(), [](const Found& a, const Found& b) { return a.path < b.path; });
         return std::move(found_);
@@ -159,7 +162,7 @@ private:
             }
             if (S_ISDIR(info.st_mode)) {
                 if (is_excluded(rules_, path))
-                    ++scan_.excluded;
+                    exclude(path);
                 else if (is_readable_name(name))
                     unreadable(path, "is a folder, though its name is that of an image", "Rename or remove it");
                 else if (struct stat self{};
@@ -171,10 +174,9 @@ private:
                        name.ends_with(".preview.png")) {
                 ++scan_.other_files;
             } else if (is_excluded(rules_, path)) {
-                ++scan_.excluded;
+                exclude(path);
             } else {
-                found_.push_back({path, static_cast<std::uint64_t>(info.st_size),
-                                  static_cast<std::int64_t>(info.st_mtim.tv_sec) * 1000000000 + info.st_mtim.tv_nsec});
+                found_.push_back({path, file_stamp(info)});
             }
         }
         closedir(open);
@@ -182,13 +184,19 @@ private:
             folder(full / name, prefix.empty() ? name : prefix + "/" + name);
     }
 
+    void exclude(const std::string& path) {
+        ++scan_.excluded;
+        excluded_.push_back(path);
+    }
     void unreadable(const std::string& path, const std::string& what, const std::string& remedy) {
+        scan_.unreadable.push_back(path);
         scan_.findings.push_back({Level::warning, "file-unreadable", {path}, what, remedy});
     }
     fs::path project_;
     const FrameRules& rules_;
     Scan& scan_;
     std::vector<Found> found_;
+    std::vector<std::string> excluded_;
     std::vector<std::pair<fs::path, std::string>> links_;
     std::set<std::pair<dev_t, ino_t>> seen_;
 };
@@ -223,6 +231,7 @@ private:
         for (const std::string& other : folders) {
             std::error_code failed;
             const fs::path full = options_.folder / other;
+            require_apart(other, full);
             if (fs::is_directory(full, failed))
                 walk.all(full, fs::path(other).lexically_normal().string());
             else
@@ -233,10 +242,37 @@ private:
                                           "Mend folders in [project] of kasane.toml"});
         }
         files_ = walk.sorted();
+        tell_idle_rules(walk.excluded());
         exposures_.resize(files_.size());
         entries_.resize(files_.size());
         known_.assign(files_.size(), false);
         problems_.resize(files_.size());
+    }
+
+    /// A folder above the project, or all of the machine, would be walked through for nothing.
+    void require_apart(const std::string& named, const fs::path& full) const {
+        std::error_code failed;
+        std::string outer = fs::weakly_canonical(full, failed).string(),
+                    inner = fs::weakly_canonical(options_.folder, failed).string();
+        if (!outer.ends_with('/')) outer += '/';
+        if ((inner + "/").starts_with(outer))
+            throw UsageError(fmt::format("the recipe names the folder {}, which holds the project itself", named), full,
+                             "Name a folder beside the project, or one that holds nothing but calibration frames");
+    }
+
+    void tell_idle_rules(const std::vector<std::string>& excluded) {
+        for (const FileRule& rule : options_.recipe.rules.files) {
+            const auto matches = [&](const std::string& path) { return glob_matches(rule.match, path); };
+            if (std::any_of(files_.begin(), files_.end(), [&](const Found& f) { return matches(f.path); }) ||
+                std::any_of(excluded.begin(), excluded.end(), matches))
+                continue;
+            scan_.findings.push_back({Level::note,
+                                      "rule-without-file",
+                                      {"kasane.toml"},
+                                      fmt::format("no file matches \"{}\" of [[files]]", rule.match),
+                                      "Paths are relative to the project; '*' stays within a name, '**' goes across "
+                                      "folders"});
+        }
     }
 
     void recall() {
@@ -246,8 +282,8 @@ private:
             const auto it = all.find(files_[i].path);
             if (it == all.end()) continue;
             entries_[i] = std::move(it->second);
-            if (entries_[i].size == files_[i].size && entries_[i].modified == files_[i].modified)
-                unchanged.push_back(i);
+            const Ledger::FileEntry& known = entries_[i];
+            if (FileStamp{known.size, known.modified, known.changed} == files_[i].stamp) unchanged.push_back(i);
         }
         constexpr std::size_t kBlock = 256;
         context_.workers.for_each((unchanged.size() + kBlock - 1) / kBlock, [&](std::size_t b) {
@@ -278,20 +314,25 @@ private:
         try {
             exposures_[i] = describe_exposure(files_[i].path, read_summary(full));
             Ledger::FileEntry e;
-            e.size = files_[i].size;
-            e.modified = files_[i].modified;
+            e.size = files_[i].stamp.size;
+            e.modified = files_[i].stamp.modified;
+            e.changed = files_[i].stamp.changed;
             e.fingerprint = fingerprint(full);
-            // A file that was seen before, here or elsewhere: touched, moved or renamed, it is the same; edited where
-            // the fingerprint does not look, it is another.
-            auto before = entries_[i].fingerprint == e.fingerprint ? std::optional(entries_[i]) : std::nullopt;
+            // A file that was seen before, here or elsewhere: moved or renamed, it is the same; edited where the
+            // fingerprint does not look, it is another. In its old place its times tell: that of the content can be set
+            // back, that of any change cannot.
+            const bool in_place = entries_[i].fingerprint == e.fingerprint;
+            auto before = in_place ? std::optional(entries_[i]) : std::nullopt;
             if (!before || before->content.empty())
                 if (auto elsewhere = ledger_.file_like(e.fingerprint)) before = std::move(elsewhere);
             if (before) {
-                const bool trusted = before->modified == e.modified || before->content.empty();
+                const bool same_times =
+                    before->modified == e.modified && (!in_place || before->changed == e.changed);
+                const bool trusted = same_times || before->content.empty();
                 const std::string now = trusted ? before->content : content_digest(full);
                 e.content = now;
                 e.revision = now == before->content ? before->revision : now;
-                if (now == before->content) e.look = before->look;
+                if (now == before->content && (same_times || !now.empty())) e.look = before->look;
             }
             e.record = encode(*exposures_[i]);
             entries_[i] = std::move(e);
@@ -311,17 +352,24 @@ private:
     void gather() {
         for (std::size_t i = 0; i < files_.size(); ++i) {
             if (!exposures_[i]) {
+                scan_.unreadable.push_back(files_[i].path);
                 scan_.findings.push_back(
                     {Level::warning, "file-unreadable", {files_[i].path}, problems_[i].first, problems_[i].second});
                 continue;
             }
             Exposure& e = *exposures_[i];
             const Ledger::FileEntry& entry = entries_[i];
+            if (e.made_by_kasane && (e.format == Format::png || e.format == Format::jpeg)) {
+                ++scan_.other_files; // a picture of an exposure, made for looking
+                continue;
+            }
             e.path = files_[i].path;
             e.fingerprint = entry.fingerprint;
             e.identity = entry.revision.empty() ? entry.fingerprint : entry.fingerprint + "~" + entry.revision;
             apply_rules(e, options_.recipe.rules);
+            settle_filter(e);
             scan_.exposures.push_back(std::move(e));
+            scan_.stamps.push_back(files_[i].stamp);
             looks_.push_back(entry.look);
             contents_.push_back(entry.content);
         }
@@ -434,6 +482,7 @@ private:
             set_value(e, Field::role, std::string(role_name(g.role)),
                       {Origin::pixels, fmt::format("show {} ({:.0f} %)", g.reason, 100 * g.confidence)});
             e.role_confidence = g.confidence;
+            settle_filter(e);
         }
     }
 

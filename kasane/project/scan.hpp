@@ -1,6 +1,7 @@
 // Finding the files of a project and reading what they say of themselves.
 #pragma once
 
+#include <kasane/base/file_stamp.hpp>
 #include <kasane/base/parallel.hpp>
 #include <kasane/frames/exposure.hpp>
 #include <kasane/frames/findings.hpp>
@@ -18,6 +19,8 @@ namespace kasane {
 struct Scan {
     std::vector<Exposure> exposures;        ///< by path; roles and nights filled in
     std::vector<std::optional<Look>> looks; ///< as exposures, where one was taken
+    std::vector<FileStamp> stamps;          ///< as exposures: when their headers were read
+    std::vector<std::string> unreadable;    ///< files that could not be read, relative to the folder
     std::vector<Finding> findings;          ///< files that could not be read
     int other_files = 0;                    ///< of formats that are not exposures
     int excluded = 0;                       ///< by the recipe
@@ -33,9 +36,10 @@ struct ScanOptions {
 };
 
 /// Reads the headers of all exposures below the folder and those that the recipe names, skipping hidden folders, the
-/// output and Kasane's own results; links to folders are followed once. Unchanged files (size and time) that the ledger
-/// knows are not opened. Then applies the recipe, looks at the pixels of files whose role nothing else tells, and gives
-/// every exposure its night. Throws InputError if the folder is not one.
+/// output and Kasane's own results and pictures; links to folders are followed once. Unchanged files (size and times)
+/// that the ledger knows are not opened. Then applies the recipe, looks at the pixels of files whose role nothing else tells, and gives
+/// every exposure its night. Throws InputError if the folder is not one, UsageError if the recipe names a folder that
+/// holds the project itself.
 Scan scan_folder(const ScanOptions& options, Ledger& ledger, const Context& context);
 
 } // namespace kasane

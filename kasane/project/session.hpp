@@ -4,15 +4,19 @@
 #include <kasane/calibration/calibrated_view.hpp>
 #include <kasane/grading/measures.hpp>
 #include <kasane/io/pixel_cache.hpp>
+#include <kasane/project/keys.hpp>
 #include <kasane/project/ledger.hpp>
 #include <kasane/project/run.hpp>
+#include <kasane/project/scan.hpp>
 #include <kasane/project/verdict_file.hpp>
 
 #include <array>
 #include <chrono>
 #include <map>
 #include <memory>
+#include <mutex>
 #include <optional>
+#include <set>
 
 namespace kasane {
 
@@ -21,6 +25,14 @@ struct ReadyMaster {
     std::string key; ///< of everything it was made from
     std::filesystem::path file;
     MasterReport report;
+};
+
+/// What flats told of a camera's electronics. It is determined once for a sensor and setting and remembered: a new night
+/// does not change it unless it was measurably wrong.
+struct CameraFacts {
+    double electrons_per_adu = 0, read_noise = 0; ///< electrons a unit of the file; electrons
+    double saturation = 0;                        ///< ADU; 0: unknown
+    std::string source;                           ///< "photon transfer of flat-L-2031-03-12"
 };
 
 struct Session {
@@ -37,6 +49,13 @@ struct Session {
     VerdictFile verdicts = {};
     bool wants_previews = false; ///< lights whose preview is gone are measured again
 
+    std::vector<FileStamp> stamps = {};             ///< as exposures: when they were scanned
+    std::set<std::string> unread = {};              ///< files that could not be read, relative to the project
+    std::map<std::string, CameraFacts> cameras = {}; ///< by camera_key
+    mutable std::map<std::string, bool> readable = {};        ///< what can_be_read found
+    mutable std::map<std::string, std::string> judged = {};   ///< verdicts of this session, by their key
+    mutable std::set<std::filesystem::path> verified = {};    ///< results whose bytes were found to be as written
+
     /// Where calibration masters lie: with the results, or in the recipe's library.
     std::filesystem::path masters_folder() const {
         return recipe.calibration.library.empty() ? output / "masters" : options.folder / recipe.calibration.library;
@@ -46,8 +65,14 @@ struct Session {
     std::unique_ptr<FrameReader> open(std::size_t exposure) const {
         return turned_frame(open_frame(path_of(exposure), &cache), exposures[exposure].turn);
     }
-    /// The pixels of a file were read for the first time: its content is remembered, and its check sums are compared.
+    /// The pixels of a file were read: that it is still the file that was scanned is made sure, its content is
+    /// remembered, and its check sums are compared. Throws InputError if it has changed.
     void note_content(std::size_t exposure, const FrameReader& reader);
+    /// Throws InputError if a file is not the one any more that was scanned.
+    void require_unchanged(std::size_t exposure) const;
+    /// Whether all of a file can be read now, of those that could not be before.
+    bool can_be_read(const std::string& path) const;
+    bool any_can_be_read(const std::vector<std::string>& paths) const;
     void set_aside(const std::string& path, const std::string& why, const std::string& remedy) {
         report.findings.push_back({Level::warning, "file-set-aside", {path}, why, remedy});
     }
@@ -62,12 +87,26 @@ private:
     std::chrono::steady_clock::time_point start_ = std::chrono::steady_clock::now();
 };
 
-/// The version of the numerics: part of every key, raised when a change alters results.
-inline constexpr const char* kNumerics = "5";
+/// Takes over what was scanned, pairs it under the names that were given before, and recalls the cameras. Throws
+/// UsageError where the recipe measures a part that lies outside the frames.
+void pair_session(Session& session, const Scan& scan);
+/// Remembers the names of stacks and masters for the next time.
+void remember_names(Session& session);
+
+/// A choice that is remembered with the files that could not be read when it was made: nothing if there is none, or if
+/// one of those files can be read now, so that it must be made again.
+std::optional<std::string> standing_choice(const Session& session, const std::string& name);
+void remember_choice(Session& session, const std::string& name, const std::string& value);
+
+/// True if a result is as it was written: its stamp is the remembered one, or its bytes are.
+bool is_intact(const Session& session, const std::filesystem::path& file);
+/// Remembers what a result looks like now that it has been written.
+void remember_intact(const Session& session, const std::filesystem::path& file);
 
 /// What a result was made from, so that a change can be told and explained: settings by name, inputs by identity.
 class Basis {
 public:
+    explicit Basis(const std::string& kind);
     Basis& set(const std::string& name, const std::string& value);
     Basis& input(const std::string& identity, const std::string& path);
     std::string key() const;
@@ -85,7 +124,10 @@ std::vector<std::size_t> needed_masters(const Pairing& pairing);
 /// The report of a master that is on disk as its basis wants it. Adopted masters are always there.
 std::optional<MasterReport> finished_master(const Session& session, const MasterPlan& plan, const std::string& key);
 
-/// Builds or finds all masters that the pairing needs (masters.cpp).
+/// Why a master could not be made of the files as they are; nothing if it was not tried, or may succeed now.
+std::optional<std::string> failed_master(const Session& session, const std::string& key);
+
+/// Builds or finds all masters that the pairing needs, and settles what they tell of the cameras (masters.cpp).
 void make_masters(Session& session);
 
 /// What is known of a camera's electrons, and how.
@@ -94,8 +136,13 @@ struct NoiseModel {
     double saturation = 0;        ///< ADU; 0: unknown
     std::string source;           ///< "photon transfer of flat-L-2031-03-12"
 };
-/// By photon transfer of flats of the same camera and gain, else by the header (masters.cpp).
+/// By what is known of the camera at this gain, else by the header (cameras.cpp).
 NoiseModel noise_model(const Session& session, const Exposure& light);
+std::string camera_key(const Exposure& exposure);
+/// Cameras that earlier runs determined.
+void recall_cameras(Session& session);
+/// Determines those that are not known yet from the flats that were made, and corrects those that are measurably wrong.
+void settle_cameras(Session& session);
 
 /// Calibrated views of lights, with masters and defect lists opened once (calibrations.cpp).
 class Calibrations {
@@ -105,6 +152,8 @@ public:
     std::shared_ptr<const FrameView> view(const LightPlan& light, std::shared_ptr<const OwnCorrections> own = nullptr);
     /// Digest of what calibrates a light.
     std::string key(const LightPlan& light) const;
+    /// The masters that calibrate a light.
+    std::vector<std::size_t> masters_of(const LightPlan& light) const;
     /// Of the sensor that took a light, by its masters and the recipe.
     const DefectCounts& defect_counts(const LightPlan& light) const;
     /// How much of its dark a light takes: as planned, or as measured in the light itself. Empty reason: as planned.
@@ -137,6 +186,7 @@ private:
 struct Measured {
     std::shared_ptr<const ExposureMeasures> measures;
     std::string problem, remedy;
+    bool unread = false; ///< its file could not be read, which may pass
 };
 
 /// Measures lights, from the ledger where they are known (measuring.cpp). One result a light. Leaves a preview of each
@@ -155,22 +205,37 @@ struct StackGroup {
 std::vector<StackGroup> group_stacks(const Session& session);
 /// How the mosaics of a stack's lights become planes; of no matter for others.
 ColourMethod colour_method(const Session& session, const Exposure& light);
-/// The reference that earlier runs chose for a group; empty if there is none (stacks.cpp).
+/// The reference that earlier runs chose for a group; empty if there is none, or if it is not among the group's
+/// exposures any more (stacks.cpp).
 std::string remembered_reference(const Session& session, const StackGroup& group);
 Basis stack_basis(const Session& session, const Calibrations& calibrations, const StackPlan& plan,
                   const std::string& reference);
 /// The report of a master light that is on disk as its basis wants it.
 std::optional<StackReport> finished_stack(const Session& session, const StackPlan& plan, const std::string& key);
 
+/// The file of a master or master light.
+std::filesystem::path master_file(const Session& session, const MasterPlan& plan, const std::string& key);
+std::filesystem::path light_file(const Session& session, const StackPlan& plan);
+
+/// Results and pictures in places that hold files which Kasane did not write. Throws UsageError naming the first.
+void require_free_places(const Session& session);
+
 /// What a run still has to do (work.cpp).
 struct Work {
     int masters = 0, lights = 0, stacks = 0;
+    std::vector<StackReport> failed;      ///< that cannot be made of the files as they are
     double core_seconds = 0; ///< on a usual machine
     std::uint64_t result_bytes = 0, cache_bytes = 0, memory_bytes = 0;
 };
 Work remaining_work(Session& session);
 /// Fills session.masters as if all were made: what they would be keyed by is known before (work.cpp).
 void assume_masters(Session& session);
+/// Where the least that a master light needs is more than the budget.
+std::optional<Finding> memory_finding(const Session& session, const Work& work);
+/// What a finding says of a stack whose master light could not be made.
+Finding failure_finding(const StackReport& stack);
+/// Temporary files of killed runs, wherever any of them may write.
+void remove_all_leftovers(const Session& session);
 /// How this machine compares with the usual one: for the next estimate.
 void remember_speed(Session& session, const Work& done, double seconds);
 

@@ -21,8 +21,9 @@ namespace kasane {
 
 namespace {
 
-void drop(Light& l, const std::string& why) {
-    l.verdict = {false, Author::impossible, why, {}};
+void drop(Light& l, const InputError& e) {
+    l.verdict = {false, Author::impossible, e.what_failed() + ". " + e.remedy(), {}};
+    l.unread = !dynamic_cast<const UnfitError*>(&e);
     l.measures.reset();
     l.registration.reset();
 }
@@ -50,17 +51,11 @@ public:
                 const std::string key = basis.key();
                 if (key != keys[k])
                     done_[k] = graded_.reference_fingerprint.empty() ? std::nullopt : finished_stack(s_, plan, key);
-                if (!done_[k]) done_[k] = make(plan, graded_.lights[k], basis);
+                if (!done_[k]) done_[k] = make_or_tell(plan, graded_.lights[k], basis);
             }
         }
         for (auto& d : done_) {
-            if (d->file.empty())
-                s_.report.findings.push_back(
-                    {Level::blocker,
-                     "no-frames-left",
-                     {},
-                     fmt::format("no light of {} could be used; no master light was made", d->name),
-                     "See the reasons given for its frames"});
+            if (d->file.empty()) s_.report.findings.push_back(failure_finding(*d));
             for (const StackDoubt& doubt : d->doubts)
                 s_.report.findings.push_back({Level::warning, doubt.code, doubt.files, doubt.text, doubt.remedy});
             s_.report.stacks.push_back(std::move(*d));
@@ -68,8 +63,6 @@ public:
     }
 
 private:
-    fs::path light_file(const StackPlan& plan) const { return s_.output / "lights" / (plan.name + ".fits"); }
-
     FrameReport report_of(const Light& l) const {
         FrameReport r;
         const auto name = [&](const std::optional<std::size_t>& m) {
@@ -79,6 +72,7 @@ private:
         r.identity = l.exposure->identity;
         r.night = l.exposure->night;
         r.used = l.verdict.keep;
+        r.unread = l.unread;
         r.reason = l.verdict.reason;
         r.by_hand = l.verdict.author == Author::person;
         r.seconds = l.exposure->seconds.value_or(0);
@@ -145,11 +139,10 @@ private:
                 f.view =
                     calibrations_.view(*l.plan, std::shared_ptr<const OwnCorrections>(l.measures, &l.measures->own));
             } catch (const InputError& e) {
-                if (l.measures == level_light->measures) { // the level is gone: begin again without it
-                    drop(l, e.what_failed() + ". " + e.remedy());
-                    return assemble(lights);
-                }
-                drop(l, e.what_failed() + ". " + e.remedy());
+                if (e.file() != s_.path_of(l.plan->exposure)) throw; // a master's: this is not the light's fault
+                const bool begin_again = l.measures == level_light->measures; // the level is gone
+                drop(l, e);
+                if (begin_again) return assemble(lights);
                 continue;
             }
             a.frames.push_back(std::move(f));
@@ -208,13 +201,15 @@ private:
                                           static_cast<std::int64_t>(graded_.width) * graded_.height);
                 MasterLight master = integrate(a.frames, graded_.width, graded_.height, a.levels, s_.context);
                 s_.context.progress.end();
+                for (const Light* l : a.lights)
+                    s_.require_unchanged(l->plan->exposure);
                 return master;
             } catch (const InputError& e) {
                 const auto bad = std::find_if(a.lights.begin(), a.lights.end(), [&](const Light* l) {
                     return s_.path_of(l->plan->exposure) == e.file();
                 });
                 if (bad == a.lights.end()) throw;
-                drop(**bad, e.what_failed() + ". " + e.remedy());
+                drop(**bad, e);
             }
         }
     }
@@ -283,15 +278,59 @@ private:
         }
     }
 
-    StackReport make(const StackPlan& plan, std::vector<Light>& lights, const Basis& basis) {
-        const Stopwatch clock;
+    StackReport begin_report(const StackPlan& plan) const {
         StackReport report;
         report.name = plan.name;
+        report.identity = plan.identity;
         report.target = plan.target;
         report.filter = plan.filter;
         report.sensor = plan.sensor;
         report.reference = graded_.reference_path;
         report.reference_fingerprint = graded_.reference_fingerprint;
+        return report;
+    }
+
+    /// One stack that cannot be made does not keep the others from being made. Nothing is remembered of it: the next
+    /// run tries again.
+    StackReport make_or_tell(const StackPlan& plan, std::vector<Light>& lights, const Basis& basis) {
+        const auto failed = [&](const std::string& why) {
+            StackReport report = begin_report(plan);
+            report.failure = why;
+            report.dropped = static_cast<int>(lights.size());
+            for (const Light& l : lights)
+                report.frames.push_back(report_of(l));
+            for (FrameReport& f : report.frames)
+                f.used = false;
+            doubts_.clear();
+            return report;
+        };
+        try {
+            require_room(plan);
+            return make(plan, lights, basis);
+        } catch (const InputError& e) {
+            return failed(e.what());
+        } catch (const DataError& e) {
+            return failed(e.what());
+        } catch (const std::bad_alloc&) {
+            return failed("there is not enough memory. Close other programs");
+        }
+    }
+
+    /// The master light and its coverage are held in memory. Throws DataError.
+    void require_room(const StackPlan& plan) const {
+        const std::uint64_t planes = plan.mosaic || plan.planes == 3 ? 3 : 1;
+        const std::uint64_t bytes = static_cast<std::uint64_t>(graded_.width) *
+                                    static_cast<std::uint64_t>(graded_.height) * planes * 2 * sizeof(float);
+        if (bytes <= s_.context.memory.for_buffers()) return;
+        throw DataError(fmt::format("a master light of {} x {} pixels takes {:.1f} GB of memory, the budget is {:.1f} GB",
+                                    graded_.width, graded_.height, 1e-9 * static_cast<double>(bytes),
+                                    1e-9 * static_cast<double>(s_.context.memory.bytes)),
+                        {}, "Give more with --memory");
+    }
+
+    StackReport make(const StackPlan& plan, std::vector<Light>& lights, const Basis& basis) {
+        const Stopwatch clock;
+        StackReport report = begin_report(plan);
         check_darks(plan, lights);
         check_flats(plan, lights);
         check_phase(lights);
@@ -299,9 +338,10 @@ private:
         doubts_.clear();
 
         Assembly a;
-        const std::optional<MasterLight> master = integrate_good(plan, lights, a);
+        std::optional<MasterLight> master = integrate_good(plan, lights, a);
         report.used = static_cast<int>(a.frames.size());
         report.dropped = static_cast<int>(lights.size() - a.frames.size());
+        report.unread = static_cast<int>(std::count_if(lights.begin(), lights.end(), [](const Light& l) { return l.unread; }));
         std::map<const Light*, FrameReport> used;
         if (master) {
             used = account(a, *master, report);
@@ -322,8 +362,13 @@ private:
         for (const Light& l : lights)
             report.frames.push_back(used.count(&l) ? used.at(&l) : report_of(l));
         report.time = clock.seconds();
-        const nlohmann::json fact = {{"report", report}, {"size", master ? fs::file_size(light_file(plan)) : 0}};
-        s_.ledger.set_fact(basis.key(), "stack", json_text(fact));
+        for (const Light& l : lights)
+            if (l.unread) s_.unread.insert(l.exposure->path);
+        if (master) {
+            remember_intact(s_, s_.output / report.file);
+            remember_intact(s_, s_.output / report.preview);
+        }
+        s_.ledger.set_fact(basis.key(), json_text({{"report", report}}));
         if (master) {
             s_.ledger.set_choice("file/" + report.file, basis.key());
             s_.ledger.set_choice("basis/" + report.file, basis.text());
@@ -345,11 +390,11 @@ private:
             const Light& l = *a.lights[i];
             FrameReport r = report_of(l);
             r.scale = a.frames[i].planes[static_cast<std::size_t>(l.main_plane())].level.scale;
-            r.worth = worth[i];
+            r.worth = std::isfinite(worth[i]) ? worth[i] : 0;
             r.weight = master.weights[static_cast<std::size_t>(l.main_plane())][i];
             r.dark_note = calibrations_.dark_share(*l.plan).reason;
             report.seconds_total += seconds[i];
-            report.seconds_effective += seconds[i] * worth[i];
+            if (std::isfinite(worth[i])) report.seconds_effective += seconds[i] * worth[i];
             out.emplace(&l, std::move(r));
         }
         return out;
@@ -382,13 +427,22 @@ std::vector<StackGroup> group_stacks(const Session& session) {
 /// From the ledger, else from the header of a master light that is there, so that a new night does not move finished
 /// master lights.
 std::string remembered_reference(const Session& s, const StackGroup& group) {
-    if (const auto known = s.ledger.choice("reference/" + group.name)) return *known;
+    std::set<std::string> here;
+    for (const std::size_t i : group.stacks)
+        for (const LightPlan& l : s.pairing.stacks[i].lights)
+            here.insert(s.exposures[l.exposure].fingerprint);
+    if (s.ledger.choice("reference/" + group.name)) {
+        const auto standing = standing_choice(s, "reference/" + group.name);
+        return standing && here.count(*standing) ? *standing : "";
+    }
     for (const std::size_t i : group.stacks) {
         std::error_code failed;
         const fs::path file = s.output / "lights" / (s.pairing.stacks[i].name + ".fits");
         if (!fs::exists(file, failed)) continue;
         try {
-            if (const auto text = read_fits_summary(file).header.text("REFPRINT")) return *text;
+            const Header header = read_fits_summary(file).header;
+            const auto text = header.text("REFPRINT");
+            if (text && here.count(*text) && !header.find("UNREAD")) return *text;
         } catch (const InputError&) { // a damaged result is simply made again
         }
     }
@@ -397,16 +451,20 @@ std::string remembered_reference(const Session& s, const StackGroup& group) {
 
 Basis stack_basis(const Session& s, const Calibrations& calibrations, const StackPlan& plan,
                   const std::string& reference) {
-    Basis b;
-    b.set("kind", "stack").set("numerics", kNumerics).set("name", plan.name).set("reference", reference);
-    Digester measures;
+    Basis b("stack");
+    b.set("name", plan.name).set("reference", reference);
+    Key measures("measures of a stack"), metadata("lights of a stack");
     for (const LightPlan& l : plan.lights) {
-        b.input(s.exposures[l.exposure].identity, s.exposures[l.exposure].path);
+        const Exposure& e = s.exposures[l.exposure];
+        b.input(e.identity, e.path);
+        metadata.add(metadata_of(e));
         measures.add(measure_key(s, calibrations, l));
-        for (const auto& m : {l.dark, l.bias, l.flat})
+        for (const auto& m : {l.dark, l.bias, l.second_dark, l.flat})
             if (m) b.set("master " + s.pairing.masters[*m].name, s.masters[*m] ? s.masters[*m]->key : "not made");
     }
     b.set("pairing", measures.result());
+    b.set("exposures", metadata.result());
+    b.set("options", Key("options of a stack").add(IntegrateOptions{}, LevelOptions{}).result());
     // Which exposures are kept, not by what limits: a limit that drops nobody changes nothing.
     b.set("verdicts", remembered_verdicts(s, calibrations, plan, reference).value_or("not judged yet"));
     return b;
@@ -428,14 +486,14 @@ std::optional<StackReport> finished_stack(const Session& s, const StackPlan& pla
                 f.path = it->second->path;
                 f.night = it->second->night;
             }
+        for (const FrameReport& f : report.frames)
+            if (f.unread && s.can_be_read(f.path)) return std::nullopt;
         if (report.file.empty()) return report;
         const auto current = s.ledger.choice("file/" + report.file);
-        const fs::path file = s.output / "lights" / (plan.name + ".fits");
-        if (!current || *current != key || fs::file_size(file) != json.at("size").get<std::uint64_t>() ||
-            !fs::exists(s.output / report.preview))
-            return std::nullopt;
-        return report;
-    } catch (const std::exception&) { // a file that is gone, a record of another version: make it again
+        const bool good = current && *current == key && is_intact(s, light_file(s, plan)) &&
+                          is_intact(s, s.output / report.preview);
+        return good ? std::optional(std::move(report)) : std::nullopt;
+    } catch (const nlohmann::json::exception&) { // a record of another version: make it again
         return std::nullopt;
     }
 }

@@ -221,7 +221,7 @@ std::string save_verdicts(const fs::path& folder, const std::vector<VerdictChang
     const VerdictFile now = VerdictFile::read(file);
     const std::string text = now.with(changes);
     VerdictFile::parse(text, file); // what is written can be read
-    if (text != now.text()) write_text_safely(file, text);
+    if (text != now.text()) write_text_safely(file, text, Over::anything);
     return now.text();
 }
 

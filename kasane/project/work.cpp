@@ -1,5 +1,9 @@
 // What a run still has to do, and what it will cost.
+#include <kasane/project/check.hpp>
+#include <kasane/project/group_grading.hpp>
 #include <kasane/project/session.hpp>
+
+#include <kasane/base/output_file.hpp>
 
 #include <algorithm>
 #include <fmt/format.h>
@@ -23,7 +27,7 @@ std::uint64_t pixels_of(const Exposure& e) {
 void add_masters(const Session& s, Work& work) {
     for (const std::size_t i : needed_masters(s.pairing)) {
         const MasterPlan& plan = s.pairing.masters[i];
-        if (plan.existing || finished_master(s, plan, s.masters[i]->key)) continue;
+        if (plan.existing || !s.masters[i] || finished_master(s, plan, s.masters[i]->key)) continue;
         const Exposure& e = s.exposures[plan.members.front()];
         ++work.masters;
         work.result_bytes += pixels_of(e) * sizeof(float);
@@ -53,8 +57,9 @@ void add_stack(const Session& s, const Calibrations& calibrations, const StackPl
 void assume_masters(Session& s) {
     s.masters.assign(s.pairing.masters.size(), std::nullopt);
     for (const std::size_t i : needed_masters(s.pairing)) {
-        // With their reports where they are done: what they tell of the camera is part of what lights are keyed by.
+        // With their reports where they are done; without those that cannot be made of the files as they are.
         const std::string key = master_basis(s, s.pairing.masters[i]).key();
+        if (failed_master(s, key)) continue;
         s.masters[i] = ReadyMaster{key, {}, finished_master(s, s.pairing.masters[i], key).value_or(MasterReport{})};
     }
 }
@@ -64,14 +69,19 @@ Work remaining_work(Session& s) {
     assume_masters(s);
     Work work;
     add_masters(s, work);
-    const Calibrations calibrations(s);
+    Calibrations calibrations(s);
     for (const StackGroup& group : group_stacks(s)) {
+        judge_what_is_known(s, calibrations, group);
         const std::string reference = remembered_reference(s, group);
         for (const std::size_t k : group.stacks) {
             const StackPlan& plan = s.pairing.stacks[k];
-            const bool done = !reference.empty() &&
-                              finished_stack(s, plan, stack_basis(s, calibrations, plan, reference).key()).has_value();
-            if (!done) add_stack(s, calibrations, plan, work);
+            const auto done = reference.empty() && !s.ledger.fact(stack_basis(s, calibrations, plan, reference).key())
+                                  ? std::nullopt
+                                  : finished_stack(s, plan, stack_basis(s, calibrations, plan, reference).key());
+            if (!done)
+                add_stack(s, calibrations, plan, work);
+            else if (done->file.empty())
+                work.failed.push_back(*done);
         }
     }
     for (const Exposure& e : s.exposures)
@@ -79,6 +89,33 @@ Work remaining_work(Session& s) {
             work.cache_bytes += pixels_of(e) * static_cast<std::uint64_t>(e.planes) * (std::abs(e.bits) > 16 ? 4 : 2);
     s.masters = kept;
     return work;
+}
+
+std::optional<Finding> memory_finding(const Session& s, const Work& work) {
+    if (work.memory_bytes <= s.context.memory.bytes) return std::nullopt;
+    return Finding{Level::warning,
+                   "memory-short",
+                   {},
+                   fmt::format("a master light needs about {} of memory, the budget is {}: a run will take that much all "
+                               "the same",
+                               size_text(work.memory_bytes), size_text(s.context.memory.bytes)),
+                   "Give more with --memory"};
+}
+
+Finding failure_finding(const StackReport& s) {
+    if (!s.failure.empty())
+        return {Level::blocker, "stack-failed", {}, fmt::format("{} was not made: {}", s.name, s.failure), ""};
+    return {Level::blocker,
+            "no-frames-left",
+            {},
+            fmt::format("no light of {} could be used; no master light was made", s.name),
+            "See the reasons given for its frames"};
+}
+
+void remove_all_leftovers(const Session& s) {
+    for (const auto& folder : {s.options.folder, s.output, s.masters_folder(), s.output / "lights", s.output / "looks"})
+        remove_leftovers(folder);
+    remove_leftovers(memory_folder(s.options), Depth::deep);
 }
 
 void remember_speed(Session& s, const Work& done, double seconds) {

@@ -96,7 +96,10 @@ std::string frames_text(const StackGrade& stack, const GradeTableOptions& o, con
         table.add(std::move(row));
         if (!f.verdict.reason.empty()) reasons += fmt::format("  {}: {}\n", f.path, f.verdict.reason);
     }
-    std::string out = shown ? table.text() : "  nothing to show\n";
+    std::vector<std::string> least = {"night"};
+    for (auto m = columns.rbegin(); m != columns.rend(); ++m) // the last asked for is needed least
+        least.emplace_back(measure_info(*m).name);
+    std::string out = shown ? table.text(o.width, least) : "  nothing to show\n";
     if (left_out) out += fmt::format("  ... and {} more (--all)\n", left_out);
     if (!reasons.empty()) out += "\n" + reasons;
     return out;
@@ -107,7 +110,7 @@ std::string prediction_row(const Prediction& p) {
                        duration_text(p.seconds), duration_text(p.effective_seconds), p.noise, p.fwhm);
 }
 
-std::string limits_text(const StackGrade& stack) {
+std::string limits_text(const StackGrade& stack, int width) {
     Table table({"limit", "drops", "alone", "noise without", "FWHM without", "10 % looser", "10 % tighter"});
     for (const LimitEffect& e : stack.limits) {
         if (e.drops == 0 && e.tighter.frames == stack.kept.frames) continue;
@@ -120,7 +123,7 @@ std::string limits_text(const StackGrade& stack) {
                    percent_change(e.without.noise, stack.kept.noise), percent_change(e.without.fwhm, stack.kept.fwhm),
                    change(e.looser), change(e.tighter)});
     }
-    return table.empty() ? "" : "\n" + table.text();
+    return table.empty() ? "" : "\n" + table.text(width, {"FWHM without", "10 % tighter", "10 % looser", "alone"});
 }
 
 } // namespace
@@ -142,7 +145,7 @@ std::string grade_text(const GradeReport& r, const GradeTableOptions& o) {
             out += fmt::format("  everything: {}\n  dropping {} changes the noise by {} and the FWHM by {}\n",
                                prediction_row(s.all), s.all.frames - s.kept.frames,
                                percent_change(s.kept.noise, s.all.noise), percent_change(s.kept.fwhm, s.all.fwhm));
-        out += limits_text(s);
+        out += limits_text(s, o.width);
     }
     Table nights({"night", "stack", "kept", "of", "exposure", "effective", "FWHM", "transparency"});
     std::map<std::string, double> effective;
@@ -157,7 +160,7 @@ std::string grade_text(const GradeReport& r, const GradeTableOptions& o) {
             seconds += n.kept_seconds;
             total += n.effective_seconds;
         }
-    out += "\nNights (kept exposures; effective: seconds times worth)\n" + nights.text();
+    out += "\nNights (kept exposures; effective: seconds times worth)\n" + nights.text(o.width, {"transparency", "exposure"});
     out += fmt::format("  all kept together: {}, effective {}\n", duration_text(seconds), duration_text(total));
     if (!r.drifts.empty()) {
         out += "\nThe telescope\n";
@@ -165,7 +168,7 @@ std::string grade_text(const GradeReport& r, const GradeTableOptions& o) {
             for (const std::string& line : d.drift.diagnosis)
                 if (o.night.empty() || d.night == o.night) out += fmt::format("  {}  {}\n", d.night, line);
     }
-    if (!r.findings.empty()) out += "\nFindings\n" + findings_text(r.findings);
+    if (!r.findings.empty()) out += "\nFindings\n" + findings_text(r.findings, o.width);
     return out;
 }
 

@@ -14,6 +14,7 @@ struct GradeTableOptions {
     bool only_dropped = false;
     std::string filter, night; ///< only these; empty: all
     std::size_t most = 0;      ///< rows of a stack; 0: all
+    int width = 100;           ///< characters of a line
 };
 
 /// Throws UsageError for names that are no measures.

@@ -8,6 +8,8 @@
 
 #include <array>
 #include <charconv>
+#include <chrono>
+#include <condition_variable>
 #include <fmt/format.h>
 #include <fstream>
 #include <httplib.h>
@@ -43,7 +45,7 @@ std::optional<std::string> content_of(const fs::path& file) {
 }
 
 void restore(const fs::path& file, const std::optional<std::string>& content) {
-    if (content) return write_text_safely(file, *content);
+    if (content) return write_text_safely(file, *content, Over::anything);
     std::error_code failed;
     fs::remove(file, failed);
 }
@@ -55,6 +57,41 @@ int number_of(const std::string& text) {
 }
 
 constexpr const char* kJson = "application/json";
+constexpr std::size_t kMostBody = 16 << 20; // bytes of what the page may send
+
+/// A thread for each connection, so that those who connect and say nothing keep nobody waiting; beyond `most` they wait
+/// for one another.
+class ThreadEach final : public httplib::TaskQueue {
+public:
+    explicit ThreadEach(std::size_t most) : most_(most) {}
+    ~ThreadEach() override { shutdown(); }
+    void enqueue(std::function<void()> task) override {
+        std::unique_lock lock(mutex_);
+        changed_.wait(lock, [&] { return running_ < most_; });
+        ++running_;
+        std::thread([this, run = std::move(task)] {
+            run();
+            const std::lock_guard done(mutex_);
+            --running_;
+            changed_.notify_all();
+        }).detach();
+    }
+    void shutdown() override {
+        std::unique_lock lock(mutex_);
+        changed_.wait(lock, [&] { return running_ == 0; });
+    }
+
+private:
+    std::mutex mutex_;
+    std::condition_variable changed_;
+    std::size_t most_, running_ = 0;
+};
+
+/// A whole number that can be an index.
+std::size_t index_of(const nlohmann::json& j) {
+    if (!j.is_number_unsigned()) throw UsageError("a decision names no exposure of this project", {}, {});
+    return j.get<std::size_t>();
+}
 
 } // namespace
 
@@ -66,6 +103,8 @@ struct ReviewServer::Service {
     std::string token = random_token();
     int port = 0;
     std::mutex mutex; ///< of the report and the history
+
+    static constexpr std::chrono::seconds kPatience{5}; ///< with a connection that says nothing
 
     struct Step { ///< what an acceptance replaced, and by what
         std::optional<std::string> verdicts_before, recipe_before, verdicts_after, recipe_after;
@@ -100,7 +139,12 @@ struct ReviewServer::Service {
     }
 
     void route() {
-        server.set_payload_max_length(16 << 20);
+        server.set_payload_max_length(kMostBody);
+        constexpr std::size_t kConnections = 512;
+        server.new_task_queue = [] { return new ThreadEach(kConnections); };
+        server.set_read_timeout(kPatience);
+        server.set_write_timeout(kPatience);
+        server.set_keep_alive_timeout(kPatience.count());
         server.set_pre_routing_handler([this](const httplib::Request& q, httplib::Response& r) {
             r.set_header(
                 "Content-Security-Policy",
@@ -145,8 +189,23 @@ struct ReviewServer::Service {
             if (const FrameGrade* f = frame_of(q)) return r.set_content(json_text(review_stars(*f, kMost)), kJson);
             r.status = 404;
         });
-        server.Post(base + "/accept", [this](const auto& q, auto& r) { accept(q, r); });
-        server.Post(base + "/undo", [this](const auto&, auto& r) { undo(r); });
+        // Bodies are read here: the limit holds however they are sent, in pieces too.
+        const auto post = [&](const std::string& path, auto answer) {
+            server.Post(path, [answer](const auto&, auto& r, const httplib::ContentReader& read) {
+                std::string body;
+                const bool whole = read([&](const char* data, std::size_t size) {
+                    if (body.size() + size > kMostBody) return false;
+                    body.append(data, size);
+                    return true;
+                });
+                if (whole) return answer(body, r);
+                r.status = 413;
+                r.set_header("Connection", "close");
+                r.set_content(json_text({{"error", "that is more than the page sends"}}), kJson);
+            });
+        };
+        post(base + "/accept", [this](const std::string& body, httplib::Response& r) { accept(body, r); });
+        post(base + "/undo", [this](const std::string&, httplib::Response& r) { undo(r); });
     }
 
     void asset(const std::string& path, const char* name, const char* type) {
@@ -198,14 +257,14 @@ struct ReviewServer::Service {
     }
 
     /// {"decisions": [{"stack": 0, "frame": 3, "verdict": "drop", "note": ""}], "limits": ["..."] or null}
-    void accept(const httplib::Request& q, httplib::Response& r) {
+    void accept(const std::string& sent, httplib::Response& r) {
         const std::lock_guard lock(mutex);
         std::vector<VerdictChange> changes;
         std::optional<std::vector<std::string>> limits;
         try {
-            const auto body = nlohmann::json::parse(q.body);
+            const auto body = nlohmann::json::parse(sent);
             for (const auto& d : body.at("decisions")) {
-                const auto s = d.at("stack").get<std::size_t>(), f = d.at("frame").get<std::size_t>();
+                const auto s = index_of(d.at("stack")), f = index_of(d.at("frame"));
                 const auto word = d.at("verdict").get<std::string>();
                 if (s >= project.report.stacks.size() || f >= project.report.stacks[s].frames.size() ||
                     (word != "keep" && word != "drop" && word != "auto"))
@@ -223,7 +282,7 @@ struct ReviewServer::Service {
         std::optional<std::string> new_recipe;
         if (limits) new_recipe = recipe_with_limits(step.recipe_before.value_or(""), *limits, recipe());
         if (!changes.empty()) save_verdicts(options.run.folder, changes);
-        if (new_recipe) write_text_safely(recipe(), *new_recipe);
+        if (new_recipe) write_text_safely(recipe(), *new_recipe, Over::anything);
         step.verdicts_after = content_of(verdicts());
         step.recipe_after = content_of(recipe());
         history.push_back(std::move(step));

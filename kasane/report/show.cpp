@@ -137,12 +137,13 @@ std::string calibration_text(const CalibrationLook& l) {
     t.add({"hot and cold pixels", fmt::format("{}", l.before.defects), fmt::format("{}", l.after.defects)});
     out += t.text();
     out += fmt::format("  {} pixels were replaced by their neighbours\n", l.defects_repaired);
-    if (l.flat_fit.measured)
-        out += std::isfinite(l.flat_fit.fine)
-                   ? fmt::format("  the light holds {:.2f} +- {:.2f} of the flat's dust shadows (1 is right)\n",
-                                 l.flat_fit.fine, l.flat_fit.fine_sigma)
-                   : fmt::format("  the light holds {:.2f} +- {:.2f} of the flat's fall-off (1 is right)\n",
-                                 l.flat_fit.strength, l.flat_fit.sigma);
+    // Nebula and sky are in both columns: what is left after is no fault of the flat unless a finding says so.
+    constexpr double kNotable = 0.03;
+    if (std::abs(l.after.corner_ratio - 1) > kNotable || l.after.unevenness > kNotable)
+        out += "  What is left after is the scene's as well: a nebula in the middle, or a sky that is brighter on one\n"
+               "  side, looks like dark corners\n";
+    if (l.flat_fit.measured && l.flat_fit.doubt.empty())
+        out += "  The flat fits this light, as far as the light itself can tell\n";
     if (!l.picture.empty())
         out +=
             fmt::format("\n  before and after, and the {} x {} pixels from ({}, {}) on, where they differ most: {}\n",

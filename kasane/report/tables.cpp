@@ -50,27 +50,44 @@ std::string wrapped(const std::string& text, std::size_t indent, std::size_t wid
 
 } // namespace
 
-std::string Table::text() const {
+std::string Table::text(int columns, const std::vector<std::string>& least_needed) const {
     std::vector<std::size_t> width;
     for (const auto& row : rows_)
         for (std::size_t c = 0; c < row.size(); ++c) {
             if (c >= width.size()) width.push_back(0);
             width[c] = std::max(width[c], shown_width(row[c]));
         }
+    std::vector<bool> shown(width.size(), true);
+    std::vector<std::string> hidden;
+    const auto whole = [&] {
+        std::size_t sum = 0;
+        for (std::size_t c = 0; c < width.size(); ++c)
+            if (shown[c]) sum += width[c] + 2;
+        return sum;
+    };
+    for (const std::string& heading : least_needed) {
+        if (whole() <= static_cast<std::size_t>(columns)) break;
+        const auto at = std::find(rows_.front().begin(), rows_.front().end(), heading);
+        if (at == rows_.front().end()) continue;
+        shown[static_cast<std::size_t>(at - rows_.front().begin())] = false;
+        hidden.push_back(heading);
+    }
     std::string out;
     for (std::size_t r = 0; r < rows_.size(); ++r) {
-        std::string line = "  ";
+        std::string line;
         for (std::size_t c = 0; c < rows_[r].size(); ++c) {
+            if (!shown[c]) continue;
             const std::string cell = clean(rows_[r][c]);
             const std::string gap(width[c] - std::min(width[c], shown_width(cell)), ' ');
             const bool right =
                 numeric(cell) || (r == 0 && rows_.size() > 1 && c < rows_[1].size() && numeric(rows_[1][c]));
-            line += right ? gap + cell : cell + gap;
-            if (c + 1 < rows_[r].size()) line += "  ";
+            line += "  " + (right ? gap + cell : cell + gap);
         }
         line.erase(line.find_last_not_of(' ') + 1);
         out += line + "\n";
     }
+    if (!hidden.empty())
+        out += fmt::format("  (not shown, for want of width: {}; --json has all)\n", fmt::join(hidden, ", "));
     return out;
 }
 
@@ -81,7 +98,7 @@ std::string duration_text(double seconds) {
     return seconds < 10 ? fmt::format("{:.1f} s", seconds) : fmt::format("{} s", s);
 }
 
-std::string findings_text(const std::vector<Finding>& findings) {
+std::string findings_text(const std::vector<Finding>& findings, int columns) {
     std::string out;
     for (const Finding& f : findings) {
         std::string head;
@@ -92,7 +109,7 @@ std::string findings_text(const std::vector<Finding>& findings) {
         }
         std::string body = head + f.text + ".";
         if (!f.remedy.empty()) body += " " + f.remedy + ".";
-        out += fmt::format("  {:<8} {}\n", level_name(f.level), wrapped(clean(body), 11));
+        out += fmt::format("  {:<8} {}\n", level_name(f.level), wrapped(clean(body), 11, static_cast<std::size_t>(columns)));
     }
     return out;
 }
@@ -139,7 +156,7 @@ std::string stack_details(const RunReport& report) {
 
 } // namespace
 
-std::string run_table(const RunReport& report) {
+std::string run_table(const RunReport& report, int columns) {
     std::string out;
     if (!report.masters.empty()) {
         Table t({"master", "frames", "level", "frame noise", "noise", "gradient", "rejected", "offset removed by",
@@ -155,9 +172,10 @@ std::string run_table(const RunReport& report) {
             const std::string way = fmt::format("{}: {}", m.role, m.combination);
             if (!m.combination.empty() && std::find(ways.begin(), ways.end(), way) == ways.end()) ways.push_back(way);
         }
-        out += "Calibration masters (levels, noise and gradients in ADU)\n" + t.text();
+        out += "Calibration masters (levels, noise and gradients in ADU)\n" +
+               t.text(columns, {"gradient", "frame noise", "rejected", "made in", "level"});
         for (const std::string& way : ways)
-            out += fmt::format("  {}\n", wrapped(clean(way), 4));
+            out += fmt::format("  {}\n", wrapped(clean(way), 4, static_cast<std::size_t>(columns)));
         out += "\n";
     }
     Table t({"stack", "used", "dropped", "exposure", "effective", "noise", "FWHM", "rej. low", "rej. high", "made in"});
@@ -165,13 +183,14 @@ std::string run_table(const RunReport& report) {
         t.add({s.name, fmt::format("{}", s.used), fmt::format("{}", s.dropped), duration_text(s.seconds_total),
                duration_text(s.seconds_effective), fmt::format("{:.2f}", s.noise), fmt::format("{:.2f} px", s.fwhm),
                share(s.rejected_low), share(s.rejected_high), s.reused ? "kept" : duration_text(s.time)});
-    out += "Master lights (background noise in ADU; effective: seconds times worth)\n" + t.text();
+    out += "Master lights (background noise in ADU; effective: seconds times worth)\n" +
+           t.text(columns, {"rej. low", "made in", "rej. high", "exposure"});
     out += stack_details(report);
 
     std::string left_out;
     for (const StackReport& s : report.stacks)
         for (const FrameReport& f : s.frames)
-            if (!f.used) left_out += fmt::format("  {}\n", wrapped(clean(f.path + "  " + f.reason), 6, 124));
+            if (!f.used) left_out += fmt::format("  {}\n", wrapped(clean(f.path + "  " + f.reason), 6, static_cast<std::size_t>(columns)));
     if (!left_out.empty()) out += "\nLeft out\n" + left_out;
 
     Table r({"registration", "frames", "turned by", "farthest shift", "median residual", "worst"});
@@ -193,8 +212,8 @@ std::string run_table(const RunReport& report) {
                fmt::format("{:.1f} px", shift), fmt::format("{:.3f} px", rms[rms.size() / 2]),
                fmt::format("{:.3f} px", rms.back())});
     }
-    if (!r.empty()) out += "\nRegistration\n" + r.text();
-    if (!report.findings.empty()) out += "\nFindings\n" + findings_text(report.findings);
+    if (!r.empty()) out += "\nRegistration\n" + r.text(columns, {"worst", "turned by", "frames"});
+    if (!report.findings.empty()) out += "\nFindings\n" + findings_text(report.findings, columns);
     out += fmt::format("\nResults are in {} (masters, lights with previews, report). Took {}.\n", report.output,
                        duration_text(report.time));
     return out;
@@ -202,8 +221,10 @@ std::string run_table(const RunReport& report) {
 
 void write_report(const RunReport& report) {
     const std::filesystem::path output(report.output);
-    write_text_safely(output / "report.txt", run_table(report));
-    write_text_safely(output / "report.json", json_text(to_json(report), 1) + "\n");
+    write_text_safely(output / "report.txt", kReportMark + run_table(report));
+    nlohmann::json json = to_json(report);
+    json["creator"] = kCreator; // sorts first: the mark of our own files
+    write_text_safely(output / "report.json", json_text(json, 1) + "\n");
 }
 
 namespace {
@@ -234,7 +255,7 @@ std::string shortened(const std::string& text, std::size_t most) {
 
 } // namespace
 
-std::string scan_table(const Scan& scan, const Pairing& pairing) {
+std::string scan_table(const Scan& scan, const Pairing& pairing, int columns) {
     std::string out;
     struct Line {
         int count = 0;
@@ -268,7 +289,7 @@ std::string scan_table(const Scan& scan, const Pairing& pairing) {
         t.add({key[0], key[1], key[2], l.seconds.text("s", 1e-3), l.temperature.text("C", 1), key[3], key[4],
                fmt::format("{}", l.count), duration_text(l.total), source});
     }
-    if (!t.empty()) out += t.text();
+    if (!t.empty()) out += t.text(columns, {"total", "target", "size", "sensor"});
     out += fmt::format("\n{} exposures; {} stack{}: ", scan.exposures.size(), pairing.stacks.size(),
                        pairing.stacks.size() == 1 ? "" : "s");
     for (std::size_t i = 0; i < pairing.stacks.size(); ++i)
@@ -278,7 +299,7 @@ std::string scan_table(const Scan& scan, const Pairing& pairing) {
     if (scan.excluded) out += fmt::format("{} files or folders were left out by the recipe\n", scan.excluded);
     std::vector<Finding> findings = scan.findings;
     findings.insert(findings.end(), pairing.findings.begin(), pairing.findings.end());
-    if (!findings.empty()) out += "\nFindings\n" + findings_text(findings);
+    if (!findings.empty()) out += "\nFindings\n" + findings_text(findings, columns);
     return out;
 }
 
@@ -296,16 +317,16 @@ struct Node {
     std::vector<Node> below;
 };
 
-void draw(const Node& node, const std::string& indent, std::string& out) {
+void draw(const Node& node, const std::string& indent, std::size_t columns, std::string& out) {
     for (std::size_t i = 0; i < node.below.size(); ++i) {
         const bool last = i + 1 == node.below.size();
         const std::string stem = indent + (last ? "   " : "│  ");
-        const std::string text = wrapped(clean(node.below[i].text), 0, 120);
+        const std::string text = wrapped(clean(node.below[i].text), 0, columns - shown_width(indent) - 6);
         std::string lines;
         for (const char c : text)
             lines += c == '\n' ? "\n" + stem + "   " : std::string(1, c);
         out += indent + (last ? "└─ " : "├─ ") + lines + "\n";
-        draw(node.below[i], stem, out);
+        draw(node.below[i], stem, columns, out);
     }
 }
 
@@ -367,7 +388,7 @@ Node stack_tree(const CheckReport& r, const StackPlan& s) {
 
 } // namespace
 
-std::string check_text(const CheckReport& r) {
+std::string check_text(const CheckReport& r, int columns) {
     std::string out;
     for (const StackPlan& s : r.pairing.stacks) {
         double seconds = 0;
@@ -375,14 +396,18 @@ std::string check_text(const CheckReport& r) {
             seconds += r.scan.exposures[l.exposure].seconds.value_or(0);
         out += fmt::format("{}  {} light{}, {}  ({})\n", clean(s.name), s.lights.size(),
                            s.lights.size() == 1 ? "" : "s", duration_text(seconds), clean(s.sensor));
-        draw(stack_tree(r, s), "", out);
+        draw(stack_tree(r, s), "", static_cast<std::size_t>(columns), out);
         out += "\n";
     }
     if (r.pairing.stacks.empty()) out += "There are no lights, so nothing is paired.\n\n";
-    out += r.findings.empty() ? "Nothing is wrong or missing.\n" : "Findings\n" + findings_text(r.findings);
+    out += r.findings.empty() ? "Nothing is wrong or missing.\n" : "Findings\n" + findings_text(r.findings, columns);
     const CostEstimate& c = r.cost;
     if (c.masters + c.stacks == 0)
-        out += r.pairing.stacks.empty() ? "" : "\nA run has nothing to do: all is done.\n";
+        out += r.pairing.stacks.empty() ? ""
+               : c.failed == 0 ? "\nA run has nothing to do: all is done.\n"
+                               : fmt::format("\nA run has nothing to do, but {} master light{} cannot be made of the "
+                                             "files as they are.\n",
+                                             c.failed, c.failed == 1 ? "" : "s");
     else
         out += "\n" +
                wrapped(
@@ -392,14 +417,14 @@ std::string check_text(const CheckReport& r) {
                                c.stacks == 1 ? "" : "s", duration_text(std::max(1.0, c.seconds)),
                                c.measured ? ", as the last run went here" : ", on a usual machine",
                                size_text(c.result_bytes), r.output, size_text(c.free_bytes)),
-                   0) +
+                   0, static_cast<std::size_t>(columns)) +
                "\n";
     if (c.cache_bytes > 0 && c.stacks > 0)
         out += fmt::format("Decoded pixels are kept in the cache: up to {}.\n", size_text(c.cache_bytes));
     return out;
 }
 
-std::string status_text(const StatusReport& r) {
+std::string status_text(const StatusReport& r, int columns) {
     if (r.results.empty())
         return fmt::format("{} exposures; nothing to make of them ('kasane check' says why).\n", r.exposures);
     std::string out;
@@ -407,11 +432,11 @@ std::string status_text(const StatusReport& r) {
     for (const ResultStatus& s : r.results)
         t.add({s.name, s.kind, fmt::format("{}", s.frames), std::string(state_name(s.state)),
                s.state == ResultStatus::State::done && s.time > 0 ? duration_text(s.time) : "-"});
-    out += t.text();
+    out += t.text(columns, {"made in", "kind"});
     std::string reasons;
     for (const ResultStatus& s : r.results)
         for (const std::string& why : s.reasons)
-            reasons += fmt::format("  {}: {}\n", clean(s.name), wrapped(clean(why), 4, 116));
+            reasons += fmt::format("  {}: {}\n", clean(s.name), wrapped(clean(why), 4, static_cast<std::size_t>(columns)));
     if (!reasons.empty()) out += "\nWhy\n" + reasons;
     if (!r.leftovers.empty()) {
         out += "\nNothing asks for these any more; delete them if you like\n";
@@ -421,7 +446,13 @@ std::string status_text(const StatusReport& r) {
     if (r.cache_bytes > 0)
         out += fmt::format("\nThe cache of decoded pixels holds {} of {}.\n", size_text(r.cache_bytes),
                            size_text(r.cache_limit));
-    out += r.all_done() ? "\nAll is done.\n" : "\n'kasane run' makes what is stale or not made yet.\n";
+    const auto any = [&](ResultStatus::State state) {
+        return std::any_of(r.results.begin(), r.results.end(), [&](const ResultStatus& s) { return s.state == state; });
+    };
+    if (any(ResultStatus::State::stale) || any(ResultStatus::State::missing))
+        out += "\n'kasane run' makes what is stale or not made yet.\n";
+    if (any(ResultStatus::State::failed)) out += "\nSome cannot be made of the files as they are.\n";
+    if (r.all_done()) out += "\nAll is done.\n";
     return out;
 }
 

@@ -35,7 +35,7 @@ void write_exif(TIFF* t, const DngTags& d) {
 } // namespace
 
 void write_dng(const std::filesystem::path& file, View<const std::uint16_t> pixels, const DngTags& d) {
-    write_file_safely(file, [&](const std::filesystem::path& temporary) {
+    const auto write = [&](const std::filesystem::path& temporary) {
         const std::unique_ptr<TIFF, Close> tiff(TIFFOpen(temporary.c_str(), "w"));
         TIFF* t = tiff.get();
         if (!t) throw OutputError("cannot be made", file, "Check that the folder may be written");
@@ -82,7 +82,8 @@ void write_dng(const std::filesystem::path& file, View<const std::uint16_t> pixe
         ok = ok && TIFFWriteCustomDirectory(t, &at);
         ok = ok && TIFFSetDirectory(t, 0) && TIFFSetField(t, TIFFTAG_EXIFIFD, at) && TIFFWriteDirectory(t);
         if (!ok) throw OutputError("cannot be written to its end", file, "Free some space and try again");
-    });
+    };
+    write_file_safely(file, write, Over::anything); // the caller has seen to it that nothing is lost
 }
 
 } // namespace kasane::sky

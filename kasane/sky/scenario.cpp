@@ -114,7 +114,7 @@ void write_shot(const Scenario& s, const Shot& shot, Raster<std::uint16_t> adu, 
     Header header = shot.silent ? Header{} : make_header(s, shot);
     for (const auto& [key, value] : shot.claims)
         header.set(key, value, "");
-    write_fits_u16(file, adu.plane(), header);
+    write_fits_u16(file, adu.plane(), header, Over::anything); // the caller has seen to it that nothing is lost
 }
 
 } // namespace

@@ -59,7 +59,7 @@ nlohmann::json truth_json(const Scenario& s, const Scene& scene) {
 void write_truth(const Scenario& s, const Scene& scene, const std::vector<InstrumentMaps>& maps,
                  const std::filesystem::path& folder) {
     require_writable_folder(folder);
-    write_text_safely(folder / "truth.json", truth_json(s, scene).dump(1) + "\n");
+    write_text_safely(folder / "truth.json", truth_json(s, scene).dump(1) + "\n", Over::anything);
     std::set<std::string> filters;
     double best = 99;
     for (const Shot& shot : s.shots)
@@ -79,13 +79,13 @@ void write_truth(const Scenario& s, const Scene& scene, const std::vector<Instru
         h.set("FILTER", filter);
         h.set("BUNIT", "electron/s");
         h.set("FWHM", best, "[px] of the stars");
-        write_fits(folder / fmt::format("scene-{}.fits", filter), {{truth.plane(), h}});
+        write_fits(folder / fmt::format("scene-{}.fits", filter), {{truth.plane(), h}}, Over::anything);
     }
     for (std::size_t i = 0; i < maps.size(); ++i)
-        write_fits(folder / fmt::format("illumination-{}.fits", i + 1), {{maps[i].illumination.plane(), {}}});
+        write_fits(folder / fmt::format("illumination-{}.fits", i + 1), {{maps[i].illumination.plane(), {}}}, Over::anything);
     Image defects(s.instrument.width, s.instrument.height);
     std::copy(maps.front().defects.pixels().begin(), maps.front().defects.pixels().end(), defects.pixels().begin());
-    write_fits(folder / "defects.fits", {{defects.plane(), {}}});
+    write_fits(folder / "defects.fits", {{defects.plane(), {}}}, Over::anything);
 }
 
 } // namespace kasane::sky

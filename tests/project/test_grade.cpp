@@ -128,15 +128,15 @@ TEST_CASE("A verdict by hand stands over limits, moved files and a deleted memor
     const TemporaryFolder folder;
     fs::copy(bad_project(), folder / "p", fs::copy_options::recursive);
     GradeReport r = grade(folder / "p");
-    save_verdicts(folder / "p", changes_for(r, {"night-1/lights/L_004.fits"}, Decision{true, "thin"}));
-    save_verdicts(folder / "p", changes_for(r, {"night-1/lights/L_00[12].fits"}, Decision{false, ""}));
+    save_verdicts(folder / "p", changes_for(r, {{"night-1/lights/L_004.fits", Decision{true, "thin"}}}));
+    save_verdicts(folder / "p", changes_for(r, {{"night-1/lights/L_00[12].fits", Decision{false, ""}}}));
     fs::remove_all(folder / "p/.kasane");
     fs::rename(folder / "p/night-1/lights/L_004.fits", folder / "p/night-1/lights/renamed.fits");
     r = grade(folder / "p");
     CHECK(frame(r, "night-1/lights/renamed.fits").verdict.keep);
     CHECK(frame(r, "night-1/lights/renamed.fits").verdict.author == Author::person);
     CHECK_FALSE(frame(r, "night-1/lights/L_001.fits").verdict.keep);
-    CHECK_THROWS_AS(changes_for(r, {"nothing*"}, Decision{}), UsageError);
+    CHECK_THROWS_AS(changes_for(r, {{"nothing*", Decision{}}}), UsageError);
     // The run keeps to it, and makes the master anew only where that changes something.
     const Quiet quiet;
     const RunReport first = run_project({folder / "p", {}, {}}, quiet.context);

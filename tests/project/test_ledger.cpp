@@ -16,8 +16,8 @@ TEST_CASE("The ledger remembers files, facts of any bytes, and choices") {
     const std::string bytes("a\0b'\xff", 5);
     {
         Ledger l(folder / ".kasane");
-        l.set_file("night/a'b.fits", {123, -5, "print", "whole", "", bytes, ""});
-        l.set_fact("key", "measures", bytes);
+        l.set_file("night/a'b.fits", {123, -5, 7, "print", "whole", "", bytes, ""});
+        l.set_fact("key", bytes);
         l.set_choice("reference/x", "one");
         l.set_choice("reference/x", "two");
     }

@@ -50,7 +50,7 @@ output = "results"
 time_zone = -3
 look_at_pixels = false
 [pairing]
-temperature_tolerance = 1
+alike = { temperature = 1 }
 separate = ["seconds", "gain"]
 offset_level = 512
 [assume]

@@ -1,0 +1,170 @@
+#include <kasane/io/input_file.hpp>
+
+#include <kasane/base/error.hpp>
+
+#include <atomic>
+#include <cerrno>
+#include <csignal>
+#include <fcntl.h>
+#include <sys/mman.h>
+#include <sys/resource.h>
+#include <sys/stat.h>
+#include <unistd.h>
+
+namespace kasane {
+
+namespace {
+
+int open_read_only(const std::filesystem::path& file) {
+    constexpr int kFlags = O_RDONLY | O_CLOEXEC | O_NONBLOCK; // a pipe must not be waited for
+    int fd = ::open(file.c_str(), kFlags);
+    if (fd < 0 && errno == EMFILE) { // thousands of exposures: ask for what the system allows at most, then try again
+        rlimit limit{};
+        getrlimit(RLIMIT_NOFILE, &limit);
+        limit.rlim_cur = limit.rlim_max;
+        setrlimit(RLIMIT_NOFILE, &limit);
+        fd = ::open(file.c_str(), kFlags);
+    }
+    return fd;
+}
+
+std::string reason(int error) {
+    return std::generic_category().message(error);
+}
+
+/// A stretch of mapped memory that the signal handler knows. Slots are only ever added and used again, so that the
+/// handler can walk them whatever the other threads do.
+struct Slot {
+    std::atomic<bool> taken{true};
+    std::atomic<std::uintptr_t> begin{0}; ///< 0: nothing is mapped
+    std::atomic<std::size_t> size{0};
+    std::atomic<bool> failed{false}; ///< a page of it could not be had
+    Slot* next = nullptr;
+};
+
+// A signal handler is given nothing but an address: what it must know stands in the process's own variables.
+std::atomic<Slot*> first_slot{nullptr};
+struct sigaction former_action;
+std::uintptr_t page_size = 4096;
+
+void on_bus_error(int signal, siginfo_t* info, void* context) {
+    const int kept = errno;
+    const auto at = reinterpret_cast<std::uintptr_t>(info->si_addr);
+    for (Slot* s = first_slot.load(std::memory_order_acquire); s; s = s->next) {
+        const std::uintptr_t begin = s->begin.load(std::memory_order_acquire);
+        if (begin == 0 || at < begin || at - begin >= s->size.load(std::memory_order_acquire)) continue;
+        void* page = reinterpret_cast<void*>(at & ~(page_size - 1));
+        if (mmap(page, page_size, PROT_READ, MAP_PRIVATE | MAP_ANONYMOUS | MAP_FIXED, -1, 0) == MAP_FAILED) break;
+        s->failed.store(true, std::memory_order_release);
+        errno = kept;
+        return;
+    }
+    errno = kept;
+    if (former_action.sa_flags & SA_SIGINFO) return former_action.sa_sigaction(signal, info, context);
+    if (former_action.sa_handler != SIG_DFL && former_action.sa_handler != SIG_IGN)
+        return former_action.sa_handler(signal);
+    sigaction(SIGBUS, &former_action, nullptr); // the access is tried again, and ends as it would have without us
+}
+
+void watch_bus_errors() {
+    static const bool watching = [] {
+        page_size = static_cast<std::uintptr_t>(sysconf(_SC_PAGESIZE));
+        struct sigaction action {};
+        action.sa_sigaction = on_bus_error;
+        action.sa_flags = SA_SIGINFO | SA_ONSTACK;
+        sigemptyset(&action.sa_mask);
+        return sigaction(SIGBUS, &action, &former_action) == 0;
+    }();
+    (void)watching;
+}
+
+Slot& take_slot() {
+    for (Slot* s = first_slot.load(std::memory_order_acquire); s; s = s->next) {
+        bool free = false;
+        if (s->taken.compare_exchange_strong(free, true)) return *s;
+    }
+    auto* fresh = new Slot; // never deleted: the handler may be walking past
+    fresh->next = first_slot.load(std::memory_order_acquire);
+    while (!first_slot.compare_exchange_weak(fresh->next, fresh, std::memory_order_acq_rel)) {
+    }
+    return *fresh;
+}
+
+} // namespace
+
+struct InputFile::Mapping {
+    Slot& slot;
+    void* data;
+    std::size_t size;
+
+    Mapping(int descriptor, std::size_t bytes, const std::filesystem::path& file) : slot(take_slot()), size(bytes) {
+        watch_bus_errors();
+        data = mmap(nullptr, size, PROT_READ, MAP_SHARED, descriptor, 0);
+        if (data == MAP_FAILED) {
+            const int failed = errno;
+            slot.taken.store(false);
+            throw InputError("cannot be mapped into memory: " + reason(failed), file, "Copy it to a local disk");
+        }
+        slot.failed.store(false);
+        slot.size.store((size + page_size - 1) / page_size * page_size, std::memory_order_release);
+        slot.begin.store(reinterpret_cast<std::uintptr_t>(data), std::memory_order_release);
+    }
+    ~Mapping() {
+        slot.begin.store(0, std::memory_order_release);
+        munmap(data, size);
+        slot.taken.store(false, std::memory_order_release);
+    }
+    Mapping(const Mapping&) = delete;
+    Mapping& operator=(const Mapping&) = delete;
+};
+
+InputFile::InputFile(std::filesystem::path file) : file_(std::move(file)) {
+    descriptor_ = open_read_only(file_);
+    if (descriptor_ < 0)
+        throw InputError("cannot be opened: " + reason(errno), file_, "Check that the file still exists and may be read");
+    struct stat info {};
+    if (fstat(descriptor_, &info) != 0 || !S_ISREG(info.st_mode) || info.st_size == 0) {
+        ::close(descriptor_);
+        throw InputError(S_ISREG(info.st_mode) ? "is empty" : "is not a file", file_, "Copy it again, or remove it");
+    }
+    size_ = static_cast<std::uint64_t>(info.st_size);
+}
+
+InputFile::~InputFile() {
+    mapping_.reset();
+    ::close(descriptor_);
+}
+
+void InputFile::read(std::uint64_t at, std::span<std::byte> into) const {
+    while (!into.empty()) {
+        const ssize_t got = ::pread(descriptor_, into.data(), into.size(), static_cast<off_t>(at));
+        if (got < 0 && errno == EINTR) continue;
+        if (got < 0)
+            throw InputError("cannot be read: " + reason(errno), file_,
+                             "Check the disk and its cable, or copy the file again");
+        if (got == 0)
+            throw InputError("has become shorter while it was being read", file_, "Copy it again and run again");
+        at += static_cast<std::uint64_t>(got);
+        into = into.subspan(static_cast<std::size_t>(got));
+    }
+}
+
+const std::byte* InputFile::mapped() const {
+    std::call_once(once_, [&] { mapping_ = std::make_unique<Mapping>(descriptor_, static_cast<std::size_t>(size_), file_); });
+    return static_cast<const std::byte*>(mapping_->data);
+}
+
+void InputFile::check() const {
+    struct stat info {};
+    if (fstat(descriptor_, &info) != 0 || static_cast<std::uint64_t>(info.st_size) < size_)
+        throw InputError("has become shorter while it was being read", file_, "Copy it again and run again");
+    if (mapping_ && mapping_->slot.failed.load(std::memory_order_acquire))
+        throw InputError("could not be read to its end: it became shorter for a while, or its disk failed", file_,
+                         "Check the disk, copy the file again, and run again");
+}
+
+void InputFile::release() const {
+    if (mapping_) madvise(mapping_->data, mapping_->size, MADV_DONTNEED);
+}
+
+} // namespace kasane

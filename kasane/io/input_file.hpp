@@ -1,0 +1,51 @@
+// A file that is only read: rows by reading, scattered rectangles through mapped memory.
+//
+// Why both: reading costs a system call for each run of bytes, which is nothing for whole rows and several times the
+// work for the short rows of a tile; mapped memory costs nothing there, but its pages count as ours, and where the file
+// has shrunk or its disk fails, touching them is a signal (SIGBUS) instead of an error. The first use of mapped memory
+// therefore installs a handler for that signal, which puts an empty page in place of the one that could not be had
+// and marks the file; `check` then throws. Signals that have other causes go to the handler that was there before.
+#pragma once
+
+#include <cstddef>
+#include <cstdint>
+#include <filesystem>
+#include <memory>
+#include <mutex>
+#include <span>
+
+namespace kasane {
+
+/// Thread-safe. Errors are InputErrors that name the file.
+class InputFile {
+public:
+    /// Throws InputError if the file cannot be opened, is empty or no plain file.
+    explicit InputFile(std::filesystem::path file);
+    ~InputFile();
+    InputFile(const InputFile&) = delete;
+    InputFile& operator=(const InputFile&) = delete;
+
+    const std::filesystem::path& path() const { return file_; }
+    /// When it was opened, bytes.
+    std::uint64_t size() const { return size_; }
+
+    /// Reads `into.size()` bytes from `at` on. Throws InputError if they are not there or cannot be read.
+    void read(std::uint64_t at, std::span<std::byte> into) const;
+
+    /// The whole file as mapped memory. What was read from it is good only if `check` does not throw afterwards.
+    const std::byte* mapped() const;
+    /// Throws InputError if any mapped page could not be had, or the file is now shorter.
+    void check() const;
+    /// Gives mapped pages back; they can be used again.
+    void release() const;
+
+private:
+    struct Mapping;
+    std::filesystem::path file_;
+    int descriptor_ = -1;
+    std::uint64_t size_ = 0;
+    mutable std::once_flag once_;
+    mutable std::unique_ptr<Mapping> mapping_;
+};
+
+} // namespace kasane
