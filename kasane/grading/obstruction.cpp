@@ -57,21 +57,21 @@ double obstructed_share(const std::vector<ExpectedStar>& expected, int width, in
     if (rates.size() < 3) return std::numeric_limits<double>::quiet_NaN();
     std::sort(rates.begin(), rates.end());
     const double clear = rates[rates.size() * 3 / 4];
-    constexpr double kFew = 0.35;     // of what the clear part shows
-    constexpr double kChance = 0.003; // that a clear cell shows so few
-    int hidden = 0, known = 0;
+    constexpr double kFew = 0.35;    // of what the clear part shows
+    constexpr double kChance = 0.02; // that any cell of a clear field shows so few
+    constexpr double kSurest = 0.95; // share that a clear cell shows, at most: some stars are always missed
+    const double rate = std::clamp(clear, 0.05, kSurest), known = static_cast<double>(rates.size());
+    int hidden = 0;
     for (const Cell& c : all) {
         if (c.expected < 3) continue;
-        ++known;
-        const double mean = c.expected * clear;
-        double term = std::exp(-mean), chance = term; // of `found` or fewer
+        double term = std::pow(1 - rate, c.expected), chance = term; // of `found` or fewer, binomial
         for (int k = 1; k <= c.found; ++k) {
-            term *= mean / k;
+            term *= rate / (1 - rate) * (c.expected - k + 1) / k;
             chance += term;
         }
-        hidden += c.found < kFew * mean && chance < std::max(kChance, std::exp(-0.9 * mean));
+        hidden += c.found < kFew * clear * c.expected && chance < kChance / known;
     }
-    double share = static_cast<double>(hidden) / known;
+    double share = hidden / known;
     for (int edge = 0; edge < 4; ++edge) {
         std::vector<std::pair<double, bool>> stars;
         for (const ExpectedStar& s : expected) {
@@ -84,7 +84,9 @@ double obstructed_share(const std::vector<ExpectedStar>& expected, int width, in
 }
 
 double darkened_edge(View<const float> plane) {
-    constexpr double kDark = 0.35; // of the middle; uncorrected vignetting of whole lines leaves far more
+    constexpr double kDark = 0.35;      // of the middle; uncorrected vignetting of whole lines leaves far more
+    constexpr double kClearAgain = 0.6; // of the middle, soon behind the edge of what stands in the way
+    constexpr std::size_t kRise = 25;   // of the field
     if (plane.width < 8 || plane.height < 8) return 0;
     constexpr int kEnough = 64; // pixels of a line: their median is known to a sixth of a pixel's noise
     const auto medians = [&](bool rows) {
@@ -109,6 +111,9 @@ double darkened_edge(View<const float> plane) {
             std::size_t dark = 0;
             while (dark < lines.size() && lines[dark] < kDark * middle)
                 ++dark;
+            // An obstruction ends: where the light only falls off, under a nebula or without a flat, it rises slowly.
+            const std::size_t beyond = dark + std::max<std::size_t>(2, lines.size() / kRise);
+            if (dark == 0 || beyond >= lines.size() || lines[beyond] < kClearAgain * middle) continue;
             deepest = std::max(deepest, static_cast<double>(dark) / static_cast<double>(lines.size()));
         }
     }

@@ -13,13 +13,14 @@ struct ExpectedStar {
     bool found = false;
 };
 
-/// Share of the field whose cells have far fewer of the expected stars than the rest of the field (Poisson), or the
+/// Share of the field whose cells have far fewer of the expected stars than the rest of the field (binomial, with the
+/// number of cells that could show it by chance: O. Dunn, J. Am. Stat. Assoc. 56, 1961), or the
 /// depth of an empty band along an edge where that is more; 0..1. Cells hold about six expected stars; NaN where fewer
 /// than 24 are expected in all, since then nothing can be told.
 double obstructed_share(const std::vector<ExpectedStar>& expected, int width, int height);
 
-/// Depth, as a share of the field, of a band along one edge whose lines are far darker than the middle of the frame: a
-/// roof that moves into view. `plane` is calibrated, so that no light is 0; it may be averaged down.
+/// Depth, as a share of the field, of a band along one edge whose lines are far darker than the middle of the frame and
+/// end within a few percent of it: a roof that moves into view, not the slope of a nebula. `plane` is calibrated, so that no light is 0; it may be averaged down.
 double darkened_edge(View<const float> plane);
 
 /// The same from the sky: share of the cells in which an exposure is far darker than the stack's exposures together

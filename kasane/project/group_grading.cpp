@@ -278,8 +278,8 @@ private:
         const double usual_edge = edges.empty() ? 0 : median_in_place(edges);
         std::vector<double> infos, seconds;
         const double best_scale = lights[best].level.scale;
+        hide(*base, lights);
         for (Light& l : lights) {
-            if (l.registration) hide(*base, l);
             if (const double share = dark[static_cast<std::size_t>(&l - lights.data())]; std::isfinite(share))
                 l.figures[Measure::obstructed] = std::fmax(
                     l.figures[Measure::obstructed],
@@ -327,8 +327,13 @@ private:
         return fluxes.empty() ? 0 : median_in_place(fluxes);
     }
 
-    /// Stars of the stack's richest light that this one should show as well, and whether it does.
-    void hide(const Light& base, Light& l) const {
+    /// A star of the stack's richest light that another one should show as well.
+    struct Sighting {
+        std::size_t star = 0; ///< of the richest light's list
+        ExpectedStar expected;
+    };
+
+    std::vector<Sighting> sightings(const Light& base, const Light& l) const {
         constexpr double kClear = 8;  // expected signal to noise, from which on a star is not missed by chance
         constexpr double kNear = 2.5; // pixels
         const std::vector<Star>&there = base.measures->main().stars, &here = l.measures->main().stars;
@@ -338,7 +343,7 @@ private:
                      width = l.measures->main().fwhm > 0 && base.measures->main().fwhm > 0
                                  ? l.measures->main().fwhm / base.measures->main().fwhm
                                  : 1;
-        std::vector<ExpectedStar> expected;
+        std::vector<Sighting> out;
         for (std::size_t i = 0; i < there.size() * 4 / 5;
              ++i) { // the weakest may be missing from a list of the brightest
             const Star& s = there[i];
@@ -349,9 +354,34 @@ private:
             if (e.x < kEdge || e.y < kEdge || e.x > l.measures->width - kEdge || e.y > l.measures->height - kEdge)
                 continue;
             e.found = index.nearest(e.x, e.y, kNear) >= 0;
-            expected.push_back(e);
+            out.push_back({i, e});
         }
-        l.figures[Measure::obstructed] = obstructed_share(expected, l.measures->width, l.measures->height);
+        return out;
+    }
+
+    /// What of each light is hidden, by the stars that it should show. What only the richest light shows (particles,
+    /// hot pixels, knots of nebula) is no star: where stars are few, a few of them would make a roof.
+    void hide(const Light& base, std::vector<Light>& lights) const {
+        constexpr double kConfirmed = 0.25; // of the other lights that should show it
+        std::vector<std::vector<Sighting>> all(lights.size());
+        std::vector<int> wanted(base.measures->main().stars.size()), seen(wanted.size());
+        for (std::size_t k = 0; k < lights.size(); ++k) {
+            if (!lights[k].registration) continue;
+            all[k] = sightings(base, lights[k]);
+            if (&lights[k] == &base) continue;
+            for (const Sighting& s : all[k]) {
+                ++wanted[s.star];
+                seen[s.star] += s.expected.found;
+            }
+        }
+        for (std::size_t k = 0; k < lights.size(); ++k) {
+            if (!lights[k].registration) continue;
+            std::vector<ExpectedStar> expected;
+            for (const Sighting& s : all[k])
+                if (wanted[s.star] < 2 || seen[s.star] >= kConfirmed * wanted[s.star]) expected.push_back(s.expected);
+            lights[k].figures[Measure::obstructed] =
+                obstructed_share(expected, lights[k].measures->width, lights[k].measures->height);
+        }
     }
 
     /// Of each light, the share that is darker than the others make expect; only where the level without light is

@@ -75,7 +75,7 @@ RunReport run_project(const RunOptions& options, const Context& context) {
     if (ledger.was_damaged())
         report.findings.push_back(
             {Level::note,
-             "ledger-put-aside",
+             "ledger-damaged",
              {ledger.put_aside().lexically_proximate(options.folder).string()},
              "the ledger could not be used as it was (damaged, or of a newer version); it lies here now, and "
              "what it knew is found out again",

@@ -136,7 +136,7 @@ TEST_CASE("A damaged light ends with status 1 and is named") {
     const Outcome o = shell("{kasane} run " + (folder / "p").string());
     CHECK(o.status == 1);
     CHECK_THAT(o.out,
-               Catch::Contains("L_002.fits") && Catch::Contains("truncated") && Catch::Contains("Copy it again"));
+               Catch::Contains("L_002.fits") && Catch::Contains("truncated") && Catch::Contains("from the camera"));
 }
 
 TEST_CASE("An output folder that cannot be written is named with the remedy") {

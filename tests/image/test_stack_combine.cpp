@@ -7,6 +7,8 @@
 #include <algorithm>
 #include <catch2/catch.hpp>
 #include <cmath>
+#include <cstring>
+#include <hwy/targets.h>
 #include <limits>
 
 using namespace kasane;
@@ -140,4 +142,51 @@ TEST_CASE("Pixels without data in all frames have none in the mean") {
 
 TEST_CASE("An empty stack is a wrong call") {
     CHECK_THROWS_AS(StackCombiner({}, 0, true), UsageError);
+}
+
+namespace {
+
+/// Results by blocks of `step` pixels at a time, as tiles of that size give them.
+Result combined_in_blocks(const StackCombiner& combiner, const Stack& s, int step) {
+    Result r;
+    for (int x = 0; x < kPixels; x += step)
+        combiner.combine({s.samples.data() + x, s.frames, kPixels, std::min(step, kPixels - x)},
+                         {r.mean.data() + x, r.weight.data() + x, r.low.data() + x, r.high.data() + x});
+    return r;
+}
+
+bool same_bytes(const Result& a, const Result& b) {
+    const auto same = [](const auto& x, const auto& y) {
+        return std::memcmp(x.data(), y.data(), x.size() * sizeof(x[0])) == 0;
+    };
+    return same(a.mean, b.mean) && same(a.weight, b.weight) && same(a.low, b.low) && same(a.high, b.high);
+}
+
+} // namespace
+
+TEST_CASE("A pixel's result depends on no other pixel: the same bytes for any tile and every instruction set") {
+    const int frames = GENERATE(3, 8, 13, 40);
+    const bool known = GENERATE(true, false);
+    Stack s = make_stack(frames, 70 + static_cast<std::uint64_t>(frames), 0.02, 0.02);
+    // Noise that differs much between frames: there the shortcut and the whole method part.
+    for (std::size_t f = 0; f < s.expectations.size(); ++f) {
+        s.expectations[f].variance *= f % 2 ? 9.0f : 1.0f;
+        s.expectations[f].weight = 1 / s.expectations[f].variance;
+    }
+    const StackCombiner combiner(s.expectations, 1000, known);
+    const Result whole = combined_in_blocks(combiner, s, kPixels);
+    for (const int step : {1, 3, 7, 16, 37, 128})
+        CHECK(same_bytes(combined_in_blocks(combiner, s, step), whole));
+    int targets = 0;
+    for (const std::int64_t target : hwy::SupportedAndGeneratedTargets()) {
+        hwy::SetSupportedTargetsForTest(target);
+        hwy::GetChosenTarget().DeInit();
+        INFO(hwy::TargetName(target));
+        CHECK(same_bytes(combined_in_blocks(combiner, s, kPixels), whole));
+        CHECK(same_bytes(combined_in_blocks(combiner, s, 37), whole));
+        ++targets;
+    }
+    hwy::SetSupportedTargetsForTest(0);
+    hwy::GetChosenTarget().DeInit();
+    CHECK(targets >= 1);
 }

@@ -318,8 +318,9 @@ TEST_CASE("A ledger of the first version is brought up to date, a newer one is p
         return;
     }
     REQUIRE(sql("DROP TABLE files; CREATE TABLE files (path TEXT PRIMARY KEY, size INTEGER, modified INTEGER, record "
-                "TEXT) WITHOUT "
-                "ROWID; INSERT INTO choices VALUES (1, 2); PRAGMA user_version = 1") == 0);
+                "TEXT) WITHOUT ROWID; DROP TABLE facts; CREATE TABLE facts (key TEXT PRIMARY KEY, kind TEXT, body BLOB); "
+                "DROP TABLE choices; CREATE TABLE choices (name TEXT PRIMARY KEY, value TEXT) WITHOUT ROWID; "
+                "INSERT INTO choices VALUES (1, 2); PRAGMA user_version = 1") == 0);
     {
         const Ledger old(folder / "l");
         CHECK_FALSE(old.was_damaged());
@@ -328,7 +329,9 @@ TEST_CASE("A ledger of the first version is brought up to date, a newer one is p
     }
     REQUIRE(sql("PRAGMA user_version = 99") == 0);
     CHECK(Ledger(folder / "l").was_damaged());
-    CHECK(fs::exists(folder / "l/ledger.damaged"));
+    CHECK(fs::exists(folder / "l/ledger.newer"));
+    REQUIRE(sql("PRAGMA user_version = 98") == 0);
+    CHECK(Ledger(folder / "l").put_aside().filename() == "ledger.newer-2"); // never over an earlier one
 }
 
 TEST_CASE("Results that would go among the exposures are told before they do") {
