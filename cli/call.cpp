@@ -48,13 +48,14 @@ std::vector<std::string> ordered_words(const CLI::App& app, int argc, const char
     }
     if (std::find(verbs.begin(), verbs.end(), words[at]) == verbs.end()) {
         std::vector<std::string> meant;
-        if (const std::string near = nearest_word(words[at], verbs); !near.empty())
-            meant.push_back(fmt::format("'{}'", near));
+        const std::string near = nearest_word(words[at], verbs);
+        for (const std::string& verb : verbs) // those that begin alike, too
+            if (verb == near || verb.substr(0, 2) == words[at].substr(0, 2)) meant.push_back(fmt::format("'{}'", verb));
         std::vector<std::string> others;
         for (const auto& [word, verb] : other_words())
             others.push_back(word);
-        if (const std::string near = nearest_word(words[at], others); !near.empty())
-            meant.push_back(fmt::format("'{}' (to {})", other_words().at(near), near));
+        if (const std::string other = nearest_word(words[at], others); !other.empty())
+            meant.push_back(fmt::format("'{}' (to {})", other_words().at(other), other));
         throw UsageError(fmt::format("there is no verb '{}'", words[at]), {},
                          meant.empty() ? "See 'kasane help'" : fmt::format("Did you mean {}?", fmt::join(meant, " or ")));
     }

@@ -368,13 +368,12 @@ private:
         for (auto& [wanted, same] : wanting)
             for (Naming* n : same) {
                 if (!n->name->empty()) continue;
-                std::string name = wanted, differing;
+                std::string name = wanted;
                 bool alone = same.size() == 1;
                 for (std::size_t k = 0; k < n->marks.size() && !alone; ++k) {
                     const auto differs = [&](const Naming* o) { return o->marks[k] != n->marks[k]; };
                     if (std::none_of(same.begin(), same.end(), differs) || n->marks[k].empty()) continue;
                     name += "-" + n->marks[k];
-                    differing += (differing.empty() ? "" : ", ") + n->marks[k];
                     alone = std::all_of(same.begin(), same.end(), [&](const Naming* o) {
                         return o == n || !std::equal(n->marks.begin(), n->marks.begin() + static_cast<std::ptrdiff_t>(k) + 1,
                                                      o->marks.begin());
@@ -385,11 +384,13 @@ private:
                 for (int i = 2; !taken.try_emplace(candidate, n).second; ++i)
                     candidate = fmt::format("{}-{}", name, i);
                 *n->name = candidate;
-                if (n->note && candidate != wanted)
-                    *n->note = differing.empty() ? fmt::format("another has the name {}", wanted)
-                                                 : fmt::format("others would be called {} too; this one is of {}", wanted,
-                                                               differing);
             }
+        for (const Naming& n : all)
+            if (n.note && n.note->empty() && *n.name != n.wanted)
+                *n.note = n.name->starts_with(n.wanted + "-")
+                              ? fmt::format("another is called {}; {} tells this one apart", n.wanted,
+                                            n.name->substr(n.wanted.size() + 1))
+                              : fmt::format("it would be called {}, and was called otherwise before", n.wanted);
     }
 
     void name_all() {
@@ -405,8 +406,9 @@ private:
             }
             if (m.temperature && m.role != Role::flat) name += fmt::format("_{:g}C", std::round(*m.temperature) + 0.0);
             name = file_safe(name);
-            m.identity = fmt::format("master|{}|{}|{}|{}|{}", name, sensor_key(e), mark_of(e, Field::gain),
-                                     mark_of(e, Field::offset), m.role == Role::flat ? mark_of(e, Field::rotator) : "");
+            m.identity =
+                digest(fmt::format("master|{}|{}|{}|{}|{}", name, sensor_key(e), mark_of(e, Field::gain),
+                                   mark_of(e, Field::offset), m.role == Role::flat ? mark_of(e, Field::rotator) : ""));
             namings.push_back({&m.name, name, m.identity,
                                marks_of(e, {Field::camera, Field::binning, Field::gain, Field::offset, Field::rotator}),
                                nullptr});
@@ -427,8 +429,8 @@ private:
             for (const LightPlan& l : s.lights)
                 if (telescope.empty()) telescope = squeezed(all_[l.exposure].telescope);
             const std::string safe = file_safe(name);
-            s.identity = fmt::format("stack|{}|{}|{}|{}|{}", squeezed(s.target), plain_letters(s.filter), s.sensor,
-                                     telescope, apart);
+            s.identity = digest(fmt::format("stack|{}|{}|{}|{}|{}", squeezed(s.target), plain_letters(s.filter),
+                                            s.sensor, telescope, apart));
             std::string blanks = name;
             std::replace(blanks.begin(), blanks.end(), ' ', '-');
             if (safe != blanks)

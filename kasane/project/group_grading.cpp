@@ -132,11 +132,11 @@ private:
         const Light* reference = nullptr;
         if (candidates.empty()) return;
         for (const Light* l : candidates)
-            if (l->exposure->fingerprint == remembered) reference = l;
+            if (l->exposure->identity == remembered) reference = l;
         // One that was chosen before and cannot be read now leads again when it can.
         const bool for_now = !reference && !remembered.empty();
         if (!reference) reference = best_candidate(std::move(candidates));
-        out_.reference_fingerprint = reference->exposure->fingerprint;
+        out_.reference_fingerprint = reference->exposure->identity;
         out_.reference = reference->measures;
         out_.reference_path = reference->exposure->path;
         reference_key_ = measure_key(s_, calibrations_, *reference->plan);

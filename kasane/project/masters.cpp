@@ -358,6 +358,10 @@ Basis master_basis(const Session& s, const MasterPlan& plan) {
     return b;
 }
 
+std::string effective_key(const std::string& key, const MasterReport& report) {
+    return report.unread.empty() ? key : Key("master that lacks files").add(key, report.unread).result();
+}
+
 std::vector<std::size_t> needed_masters(const Pairing& pairing) {
     const auto& plans = pairing.masters;
     std::vector<bool> needed(plans.size(), false);
@@ -436,7 +440,7 @@ ReadyMaster ready_master(Session& s, const MasterPlan& plan) {
     const Basis basis = master_basis(s, plan);
     const std::string key = basis.key();
     const fs::path file = master_file(s, plan, key);
-    if (auto report = finished_master(s, plan, key)) return {key, file, std::move(*report)};
+    if (auto report = finished_master(s, plan, key)) return {effective_key(key, *report), file, std::move(*report)};
     if (const auto why = failed_master(s, key)) throw DataError(*why, {}, "Mend the files, or leave them out");
     require_room(s, plan.members.front());
     fs::create_directories(s.masters_folder());
@@ -456,6 +460,7 @@ ReadyMaster ready_master(Session& s, const MasterPlan& plan) {
     s.ledger.set_fact(key, json_text({{"report", made.report}}));
     s.ledger.set_choice("file/" + name, key);
     s.ledger.set_choice("basis/" + name, basis.text());
+    made.key = effective_key(key, made.report);
     return made;
 }
 

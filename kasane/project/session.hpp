@@ -22,7 +22,7 @@ namespace kasane {
 
 /// A master that is ready to calibrate.
 struct ReadyMaster {
-    std::string key; ///< of everything it was made from
+    std::string key; ///< of everything it was made from, and of what it lacks: see effective_key
     std::filesystem::path file;
     MasterReport report;
 };
@@ -118,6 +118,9 @@ private:
     std::vector<std::pair<std::string, std::string>> settings_, inputs_;
 };
 
+/// What is made with a master is keyed by this: its own key, and the files that it lacks, if any. Once it is whole, all of
+/// it is made again.
+std::string effective_key(const std::string& key, const MasterReport& report);
 Basis master_basis(const Session& session, const MasterPlan& plan);
 /// Masters in the order in which they can be made, those that lights need.
 std::vector<std::size_t> needed_masters(const Pairing& pairing);

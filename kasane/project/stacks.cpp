@@ -430,7 +430,7 @@ std::string remembered_reference(const Session& s, const StackGroup& group) {
     std::set<std::string> here;
     for (const std::size_t i : group.stacks)
         for (const LightPlan& l : s.pairing.stacks[i].lights)
-            here.insert(s.exposures[l.exposure].fingerprint);
+            here.insert(s.exposures[l.exposure].identity);
     if (s.ledger.choice("reference/" + group.name)) {
         const auto standing = standing_choice(s, "reference/" + group.name);
         return standing && here.count(*standing) ? *standing : "";
@@ -482,7 +482,7 @@ std::optional<StackReport> finished_stack(const Session& s, const StackPlan& pla
             now[s.exposures[l.exposure].identity] = &s.exposures[l.exposure];
         for (FrameReport& f : report.frames)
             if (const auto it = now.find(f.identity); it != now.end()) {
-                if (it->second->fingerprint == report.reference_fingerprint) report.reference = it->second->path;
+                if (it->second->identity == report.reference_fingerprint) report.reference = it->second->path;
                 f.path = it->second->path;
                 f.night = it->second->night;
             }

@@ -27,7 +27,7 @@ std::uint64_t pixels_of(const Exposure& e) {
 void add_masters(const Session& s, Work& work) {
     for (const std::size_t i : needed_masters(s.pairing)) {
         const MasterPlan& plan = s.pairing.masters[i];
-        if (plan.existing || !s.masters[i] || finished_master(s, plan, s.masters[i]->key)) continue;
+        if (plan.existing || !s.masters[i] || finished_master(s, plan, master_basis(s, plan).key())) continue;
         const Exposure& e = s.exposures[plan.members.front()];
         ++work.masters;
         work.result_bytes += pixels_of(e) * sizeof(float);
@@ -60,7 +60,8 @@ void assume_masters(Session& s) {
         // With their reports where they are done; without those that cannot be made of the files as they are.
         const std::string key = master_basis(s, s.pairing.masters[i]).key();
         if (failed_master(s, key)) continue;
-        s.masters[i] = ReadyMaster{key, {}, finished_master(s, s.pairing.masters[i], key).value_or(MasterReport{})};
+        auto report = finished_master(s, s.pairing.masters[i], key).value_or(MasterReport{});
+        s.masters[i] = ReadyMaster{effective_key(key, report), {}, std::move(report)};
     }
 }
 

@@ -8,6 +8,7 @@
 #include <catch2/catch.hpp>
 #include <fmt/format.h>
 #include <random>
+#include <set>
 
 using namespace kasane;
 using kasane::test::find;
@@ -270,4 +271,97 @@ TEST_CASE("Check finds patterns that differ, pictures that are not linear, and l
         REQUIRE(find(findings, code));
         CHECK(find(findings, code)->files == std::vector<std::string>{file});
     }
+}
+
+TEST_CASE("Flats without a filter serve where nothing contradicts, with a note; else the refusal is told with its remedy") {
+    const auto made = [](std::initializer_list<std::pair<Role, std::string>> list, Origin origin) {
+        std::vector<Exposure> all;
+        for (const auto& [role, filter] : list) {
+            all.push_back(frame(role, role == Role::flat ? 1 : 300, filter));
+            if (!filter.empty()) all.back().sources.emplace_back(Field::filter, Source{origin, "there"});
+        }
+        return pair_frames(all);
+    };
+    const auto flat_of = [](const Pairing& p) { return p.stacks.front().lights.front().flat; };
+    const Pairing one = made({{Role::light, "Ha"}, {Role::flat, ""}}, Origin::header);
+    CHECK(flat_of(one));
+    CHECK(find(one.findings, "flat-filter-unknown")->level == Level::note);
+    const Pairing light_unknown = made({{Role::light, ""}, {Role::flat, "L"}}, Origin::header);
+    CHECK(flat_of(light_unknown));
+    const Pairing two = made({{Role::light, "Ha"}, {Role::light, "O3"}, {Role::flat, ""}}, Origin::header);
+    CHECK_FALSE(flat_of(two));
+    REQUIRE(find(two.findings, "flat-missing"));
+    CHECK_THAT(find(two.findings, "flat-missing")->text, Catch::Contains("was not taken: filter differs (none, lights"));
+    CHECK_THAT(find(two.findings, "flat-missing")->remedy, Catch::Contains("[[files]]"));
+    CHECK(flat_of(made({{Role::light, "Ha"}, {Role::light, "O3"}, {Role::flat, ""}}, Origin::path)));
+    // Its own flat is better than one of which nothing is known.
+    const Pairing both = made({{Role::light, "Ha"}, {Role::flat, ""}, {Role::flat, "Ha"}}, Origin::header);
+    CHECK(both.masters.at(*flat_of(both)).name.find("Ha") != std::string::npos);
+}
+
+TEST_CASE("Names say what tells stacks apart, and are kept for those that had them") {
+    std::vector<Exposure> all;
+    for (int i = 0; i < 2; ++i) {
+        all.push_back(frame(Role::light, 300, "L"));
+        all.back().target = "Field A";
+        all.push_back(all.back());
+        all.back().path += "x";
+        all.back().identity = all.back().fingerprint += "x";
+        all.back().camera = "Other camera";
+    }
+    const Pairing p = pair_frames(all);
+    REQUIRE(p.stacks.size() == 2);
+    std::set<std::string> names = {p.stacks[0].name, p.stacks[1].name};
+    CHECK(names == std::set<std::string>{"Field-A-L-Simulated-camera", "Field-A-L-Other-camera"});
+    PairingOptions options;
+    for (const StackPlan& s : p.stacks)
+        if (s.sensor.find("Simulated") != std::string::npos) options.names[s.identity] = "Field-A-L";
+    const Pairing later = pair_frames(all, options);
+    names = {later.stacks[0].name, later.stacks[1].name};
+    CHECK(names == std::set<std::string>{"Field-A-L", "Field-A-L-Other-camera"});
+    // A target that is not known is no reason for a finding.
+    std::vector<Exposure> unknown = {frame(Role::light, 300, "L")};
+    CHECK(pair_frames(unknown).stacks.front().name == "light-L");
+    CHECK_FALSE(find(check(unknown), "name-changed"));
+    unknown.front().target = "Field A/B";
+    CHECK_THAT(find(check(unknown), "name-changed")->text, Catch::Contains("'Field A/B-L' cannot be a file name"));
+}
+
+TEST_CASE("A master that Kasane made of frames that are here is superseded by them") {
+    std::vector<Exposure> all;
+    for (int i = 0; i < 4; ++i)
+        all.push_back(frame(Role::bias, 0));
+    Exposure m = frame(Role::bias, 0);
+    m.is_master = m.made_by_kasane = true;
+    m.inputs = "digest of five";
+    for (const Exposure& e : all)
+        m.input_frames.push_back(e.fingerprint);
+    m.input_frames.push_back("one that was deleted");
+    all.push_back(m);
+    all.push_back(frame(Role::light, 300, "L"));
+    const Pairing p = pair_frames(all);
+    REQUIRE(p.masters.size() == 1);
+    CHECK_FALSE(p.masters.front().existing);
+    CHECK(find(p.findings, "master-superseded"));
+    all.erase(all.begin(), all.begin() + 4); // its frames are elsewhere: it stands
+    const Pairing alone = pair_frames(all);
+    CHECK(alone.masters.front().existing);
+    CHECK_FALSE(find(alone.findings, "master-superseded"));
+}
+
+TEST_CASE("What a header says against its folder is told") {
+    const auto with = [](Role role, const std::string& path, const std::string& filter = {}) {
+        Exposure e = frame(role, 300, filter);
+        e.path = path;
+        e.sources.emplace_back(Field::role, Source{Origin::header, "IMAGETYP"});
+        if (!filter.empty()) e.sources.emplace_back(Field::filter, Source{Origin::header, "FILTER"});
+        return check({e, frame(Role::light, 300, filter)});
+    };
+    CHECK(find(with(Role::light, "darks/a.fits"), "role-contradicted"));
+    CHECK(find(with(Role::dark, "night/lights/a.fits"), "role-contradicted"));
+    CHECK_FALSE(find(with(Role::light, "night/lights/a.fits"), "role-contradicted"));
+    CHECK_FALSE(find(with(Role::bias, "darks/a.fits"), "role-contradicted")); // they often lie together
+    CHECK(find(with(Role::light, "lights/Ha/a.fits", "O3"), "filter-contradicted"));
+    CHECK_FALSE(find(with(Role::light, "lights/Ha/a.fits", "Ha"), "filter-contradicted"));
+    CHECK_FALSE(find(with(Role::light, "L/a.fits", "Ha"), "filter-contradicted")); // a lone letter says little
 }

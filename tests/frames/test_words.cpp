@@ -81,3 +81,45 @@ TEST_CASE("Filters fold, and names become fit for files") {
     CHECK(file_safe(std::string(500, 'a')).size() == 100);
     CHECK(file_safe("\n\t*").empty());
 }
+
+TEST_CASE("A lone letter is the weakest sign of a filter, and a role's own initial is none") {
+    const auto filter = [](Role role, const std::string& path, const std::string& cfa = {}) {
+        Exposure e;
+        e.path = path;
+        e.cfa = cfa;
+        set_value(e, Field::role, std::string(role_name(role)), {Origin::header, {}});
+        settle_filter(e);
+        return e.filter;
+    };
+    const Role l = Role::light, f = Role::flat;
+    for (const char* path : {"L_Ha_001.fits", "L_006_Ha.fits", "L-Ha-012.fits", "Ha/lights/L_009.fits",
+                             "night-1/Ha/L_1.fits", "lights/R_Ha_3.fits"})
+        CHECK(filter(l, path) == "Ha");
+    CHECK(filter(l, "L_O3_011.fits") == "O3");
+    CHECK(filter(l, "lights/SII/L_010.fits") == "S2");
+    CHECK(filter(l, "lights/lum/R_010.fits") == "L");
+    CHECK(filter(l, "lights/L_010.fits").empty()); // L for light
+    CHECK(filter(l, "lights/R_010.fits") == "R");
+    CHECK(filter(l, "R/lights/L_010.fits") == "R");
+    CHECK(filter(l, "brutes/B_010.fits").empty()); // a light in another language
+    CHECK(filter(f, "flats/L_010.fits") == "L");
+    CHECK(filter(f, "F_Ha_3.fits") == "Ha");
+    CHECK(filter(Role::bias, "B_00.fits").empty());
+    CHECK(filter(Role::bias, "Ha/B_00.fits").empty());
+    CHECK(filter(Role::dark, "lights/SII/D_1.fits").empty());
+    CHECK(filter(Role::dark_flat, "flats/Ha/x.fits").empty());
+    CHECK(filter(Role::unknown, "R_1.fits").empty());
+    CHECK(filter(l, "lights/R_010.fits", "RGGB").empty()); // a colour sensor
+    CHECK(filter(l, "Ha/lights/R_010.fits", "RGGB") == "Ha");
+    CHECK(filter(l, "Blue-Horsehead/lights/R_1.fits") == "R"); // a nebula's name
+    CHECK(filter(l, "Blue-Horsehead/lights/Ha_1.fits") == "Ha");
+    CHECK(filter(l, "blue/lights/x_1.fits") == "B");
+    CHECK(filter(l, "night N2/x_1.fits") == "N2");
+    CHECK(filter(l, "night N2/Ha/x_1.fits") == "Ha");
+    // What a header or the recipe says is not touched.
+    Exposure e;
+    e.path = "Ha/L_1.fits";
+    set_value(e, Field::filter, "O3", {Origin::header, {}});
+    settle_filter(e);
+    CHECK(e.filter == "O3");
+}

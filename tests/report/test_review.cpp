@@ -11,7 +11,11 @@
 #include <fstream>
 #include <httplib.h>
 #include <iostream>
+#include <arpa/inet.h>
+#include <chrono>
+#include <sys/socket.h>
 #include <thread>
+#include <unistd.h>
 
 using namespace kasane;
 using namespace kasane::test;
@@ -238,4 +242,51 @@ TEST_CASE("Three thousand exposures stay fluid") {
     std::sort(times.begin(), times.end());
     CHECK(b.run("return kasaneState.S.verdicts.length") == 3000);
     std::cout << fmt::format("redraw after a limit moved, 3000 exposures: {:.0f} ms (median)\n", times[4]);
+}
+
+TEST_CASE("Bodies in pieces are limited too, and numbers that are no index decide nothing") {
+    const Served s;
+    auto c = s.client();
+    std::size_t sent = 0;
+    const auto pieces = [&](std::size_t, httplib::DataSink& sink) {
+        const std::string piece(1 << 20, ' ');
+        sent += piece.size();
+        if (sent > (200u << 20)) sink.done();
+        return sink.write(piece.data(), piece.size());
+    };
+    const auto r = c.Post(s.base() + "accept", httplib::Headers{}, pieces, "application/json");
+    CHECK(sent < (60u << 20)); // the rest was not taken
+    CHECK((!r || r->status == 413));
+    const auto before = digests(s.project());
+    for (const char* index : {"\"stack\": 1e30, \"frame\": 0", "\"stack\": 0, \"frame\": 1.5", "\"stack\": -1, \"frame\": 0",
+                              "\"stack\": \"0\", \"frame\": 0", "\"stack\": 0, \"frame\": 99999"}) {
+        INFO(index);
+        auto again = s.client();
+        const auto answer = again.Post(s.base() + "accept",
+                                       fmt::format("{{\"decisions\": [{{{}, \"verdict\": \"drop\"}}], \"limits\": null}}", index),
+                                       "application/json");
+        REQUIRE(answer);
+        CHECK(answer->status == 400);
+    }
+    CHECK(digests(s.project()) == before);
+}
+
+TEST_CASE("Connections that say nothing keep nobody waiting") {
+    const Served s;
+    std::vector<int> silent;
+    for (int i = 0; i < 200; ++i) {
+        const int fd = ::socket(AF_INET, SOCK_STREAM, 0);
+        sockaddr_in to{};
+        to.sin_family = AF_INET;
+        to.sin_port = htons(static_cast<std::uint16_t>(s.port()));
+        to.sin_addr.s_addr = htonl(INADDR_LOOPBACK);
+        if (::connect(fd, reinterpret_cast<const sockaddr*>(&to), sizeof to) == 0) (void)!::write(fd, "GET /", 5);
+        silent.push_back(fd);
+    }
+    const auto begin = std::chrono::steady_clock::now();
+    auto c = s.client();
+    CHECK(c.Get(s.base())->status == 200);
+    CHECK(std::chrono::steady_clock::now() - begin < std::chrono::seconds(3)); // they are given five
+    for (const int fd : silent)
+        ::close(fd);
 }

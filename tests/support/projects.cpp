@@ -17,6 +17,16 @@ const Finding* find(const std::vector<Finding>& findings, const std::string& cod
     return nullptr;
 }
 
+void Meddler::begin(const std::string& stage, std::int64_t total) {
+    totals[stage] += total;
+    for (auto& [name, action] : at)
+        if (stage.starts_with(name) && action) {
+            const auto now = std::move(action);
+            action = nullptr;
+            now();
+        }
+}
+
 void write_recipe(const fs::path& folder, const std::string& text) {
     std::ofstream(folder / "kasane.toml") << text;
 }

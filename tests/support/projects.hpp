@@ -6,6 +6,7 @@
 #include <kasane/project/run.hpp>
 
 #include <functional>
+#include <map>
 #include <string>
 
 namespace kasane::test {
@@ -14,6 +15,14 @@ RunReport run(const std::filesystem::path& folder, int threads = 2);
 
 /// The first finding with this code, or null.
 const Finding* find(const std::vector<Finding>& findings, const std::string& code);
+
+/// Does something in the middle of a run: when a stage whose name begins so begins, once. Remembers how much each stage
+/// had to do.
+struct Meddler : Progress {
+    std::map<std::string, std::function<void()>> at;
+    std::map<std::string, std::int64_t> totals;
+    void begin(const std::string& stage, std::int64_t total) override;
+};
 
 void write_recipe(const std::filesystem::path& folder, const std::string& text);
 
