@@ -30,19 +30,20 @@ void describe(CLI::App& app, Arguments& a) {
     };
 
     CLI::App* run = app.add_subcommand("run", "Make master lights from a folder of raw exposures");
-    run->description("Make master lights from a folder of raw exposures.\n\n"
-                     "Sorts the files into lights, darks, flats and bias; builds calibration masters; measures every "
-                     "light and judges it by\n"
-                     "limits and by hand (see 'kasane grade'); registers all filters onto one reference; integrates "
-                     "each stack with rejection and\n"
-                     "weights.\n"
-                     "Writes FOLDER/kasane/masters, FOLDER/kasane/lights (32-bit FITS with a coverage extension, and a "
-                     "stretched PNG preview\n"
-                     "each) and report.txt. Works on a bare folder; a second run does only what has changed: files whose "
-                     "size or times (of\n"
-                     "content or of any change) are not what they were are read again. No intermediate frames are "
-                     "written. A run that makes no\n"
-                     "master light at all ends with status 3.");
+    run->description(
+        "Make master lights from a folder of raw exposures.\n\n"
+        "Sorts the files into lights, darks, flats and bias; builds calibration masters; measures every "
+        "light and judges it by\n"
+        "limits and by hand (see 'kasane grade'); registers all filters onto one reference; integrates "
+        "each stack with rejection and\n"
+        "weights.\n"
+        "Writes FOLDER/kasane/masters, FOLDER/kasane/lights (32-bit FITS with a coverage extension, and a "
+        "stretched PNG preview\n"
+        "each) and report.txt. Works on a bare folder; a second run does only what has changed: files whose "
+        "size or times (of\n"
+        "content or of any change) are not what they were are read again. No intermediate frames are "
+        "written. A run that makes no\n"
+        "master light at all ends with status 3.");
     const auto project = [&](CLI::App* verb) {
         verb->add_option("folder", a.folder,
                          "The folder with the exposures, in sub-folders or one heap (default: the project)")

@@ -14,12 +14,12 @@ namespace {
 /// What people call the things that verbs do.
 const std::map<std::string, std::string>& other_words() {
     static const std::map<std::string, std::string> words = {
-        {"stack", "run"},       {"process", "run"},   {"calibrate", "run"},  {"register", "run"}, {"align", "run"},
-        {"integrate", "run"},   {"combine", "run"},   {"build", "run"},      {"list", "scan"},    {"info", "show"},
-        {"view", "show"},       {"open", "show"},     {"preview", "show"},   {"inspect", "show"}, {"validate", "check"},
-        {"verify", "check"},    {"pair", "check"},    {"measure", "grade"},  {"rate", "grade"},   {"judge", "grade"},
-        {"blink", "review"},    {"select", "review"}, {"recipe", "init"},    {"config", "init"},  {"new", "init"},
-        {"copy", "export"},     {"link", "export"},   {"simulate", "demo"},  {"example", "demo"}, {"state", "status"},
+        {"stack", "run"},     {"process", "run"},   {"calibrate", "run"}, {"register", "run"}, {"align", "run"},
+        {"integrate", "run"}, {"combine", "run"},   {"build", "run"},     {"list", "scan"},    {"info", "show"},
+        {"view", "show"},     {"open", "show"},     {"preview", "show"},  {"inspect", "show"}, {"validate", "check"},
+        {"verify", "check"},  {"pair", "check"},    {"measure", "grade"}, {"rate", "grade"},   {"judge", "grade"},
+        {"blink", "review"},  {"select", "review"}, {"recipe", "init"},   {"config", "init"},  {"new", "init"},
+        {"copy", "export"},   {"link", "export"},   {"simulate", "demo"}, {"example", "demo"}, {"state", "status"},
     };
     return words;
 }
@@ -57,7 +57,8 @@ std::vector<std::string> ordered_words(const CLI::App& app, int argc, const char
         if (const std::string other = nearest_word(words[at], others); !other.empty())
             meant.push_back(fmt::format("'{}' (to {})", other_words().at(other), other));
         throw UsageError(fmt::format("there is no verb '{}'", words[at]), {},
-                         meant.empty() ? "See 'kasane help'" : fmt::format("Did you mean {}?", fmt::join(meant, " or ")));
+                         meant.empty() ? "See 'kasane help'"
+                                       : fmt::format("Did you mean {}?", fmt::join(meant, " or ")));
     }
     std::rotate(words.begin(), words.begin() + static_cast<std::ptrdiff_t>(at),
                 words.begin() + static_cast<std::ptrdiff_t>(at) + 1);

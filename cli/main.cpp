@@ -64,13 +64,15 @@ int main(int argc, char** argv) {
     CLI::App app{"Kasane makes clean master lights from raw deep-sky exposures.", "kasane"};
     cli::describe(app, arguments);
     // Known before the rest is parsed: what is wrong with a call is told as the caller wants it.
-    const bool json = std::any_of(argv + 1, argv + argc, [](const char* word) { return std::string_view(word) == "--json"; });
+    const bool json =
+        std::any_of(argv + 1, argv + argc, [](const char* word) { return std::string_view(word) == "--json"; });
     try {
         std::vector<std::string> words = cli::ordered_words(app, argc, argv);
         std::reverse(words.begin(), words.end()); // as the parser takes them
         app.parse(words);
     } catch (const CLI::ParseError& e) {
-        if (e.get_exit_code() != 0 && json) return fail(json, log, UsageError(e.what(), {}, "See --help"), Exit::wrong_call);
+        if (e.get_exit_code() != 0 && json)
+            return fail(json, log, UsageError(e.what(), {}, "See --help"), Exit::wrong_call);
         const int status = app.exit(e);
         return status == 0 ? Exit::done : Exit::wrong_call;
     } catch (const UsageError& e) {

@@ -68,8 +68,8 @@ int run(const Arguments& a, const Context& context) {
         print_json(to_json(report));
     else
         std::cout << run_table(report, columns());
-    const bool nothing = std::all_of(report.stacks.begin(), report.stacks.end(),
-                                     [](const StackReport& s) { return s.file.empty(); });
+    const bool nothing =
+        std::all_of(report.stacks.begin(), report.stacks.end(), [](const StackReport& s) { return s.file.empty(); });
     return nothing ? Exit::not_done : report.clean() ? Exit::done : Exit::done_with_findings;
 }
 
@@ -155,7 +155,8 @@ fs::path picture_file(const Arguments& a, const char* ending) {
     RunOptions options;
     options.folder = *project;
     const fs::path looks = output_of(options, recipe_of(options)) / "looks";
-    std::string name = fs::weakly_canonical(a.file, failed).lexically_proximate(*project).replace_extension("").string();
+    std::string name =
+        fs::weakly_canonical(a.file, failed).lexically_proximate(*project).replace_extension("").string();
     std::replace(name.begin(), name.end(), '/', '-'); // two nights may have files of one name
     fs::create_directories(looks, failed);
     return fs::proximate(looks / (file_safe(name) + ending), failed);
@@ -270,8 +271,8 @@ int grade(const Arguments& a, const Context& context) {
         print_json(to_json(report));
     } else {
         constexpr std::size_t kRows = 40;
-        std::cout << grade_text(
-            report, {a.sort, a.columns, a.only_dropped, fold_filter(a.filter), a.night, a.all_rows ? 0 : kRows, columns()});
+        std::cout << grade_text(report, {a.sort, a.columns, a.only_dropped, fold_filter(a.filter), a.night,
+                                         a.all_rows ? 0 : kRows, columns()});
         if (!changes.empty())
             std::cout << fmt::format("\n{} verdicts by hand are in {}\n", changes.size(),
                                      verdict_file(options.run.folder).string());

@@ -139,8 +139,8 @@ void remove_leftovers(const fs::path& folder, Depth depth) {
             remove_leftover(*it);
         return;
     }
-    for (auto it = fs::recursive_directory_iterator(folder, failed); !failed && it != fs::recursive_directory_iterator();
-         it.increment(failed))
+    for (auto it = fs::recursive_directory_iterator(folder, failed);
+         !failed && it != fs::recursive_directory_iterator(); it.increment(failed))
         remove_leftover(*it);
 }
 

@@ -79,10 +79,10 @@ struct Exposure {
     int bits = 0;                          ///< as FITS BITPIX
 
     Role role = Role::unknown;
-    double role_confidence = 1;  ///< 0..1; below 1 where the pixels had to tell
-    bool is_master = false;      ///< a combination of many frames, made by Kasane or elsewhere
-    bool made_by_kasane = false; ///< a result of this program: never an input light
-    std::string inputs;          ///< of such a result: digest of the frames it was made of
+    double role_confidence = 1;            ///< 0..1; below 1 where the pixels had to tell
+    bool is_master = false;                ///< a combination of many frames, made by Kasane or elsewhere
+    bool made_by_kasane = false;           ///< a result of this program: never an input light
+    std::string inputs;                    ///< of such a result: digest of the frames it was made of
     std::vector<std::string> input_frames; ///< the same, by fingerprint
 
     std::optional<double> seconds;
@@ -127,9 +127,9 @@ std::string value_text(const Exposure& exposure, Field field);
 /// (see nights.hpp).
 Exposure describe_exposure(const std::string& path, const FrameSummary& summary);
 
-/// Looks for the filter in the path, where nothing surer says it; to be called again whenever the role has become known.
-/// A longer filter word anywhere in the path beats lone letters; of equals, what stands nearer to the file wins. Only
-/// lights and flats have filters, and a colour sensor's none from a lone letter.
+/// Looks for the filter in the path, where nothing surer says it; to be called again whenever the role has become
+/// known. A longer filter word anywhere in the path beats lone letters; of equals, what stands nearer to the file wins.
+/// Only lights and flats have filters, and a colour sensor's none from a lone letter.
 void settle_filter(Exposure& exposure);
 
 /// Pixels that may be calibrated with one another: camera, size, binning, CFA, as one line of text.

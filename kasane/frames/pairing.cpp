@@ -375,8 +375,9 @@ private:
                     if (std::none_of(same.begin(), same.end(), differs) || n->marks[k].empty()) continue;
                     name += "-" + n->marks[k];
                     alone = std::all_of(same.begin(), same.end(), [&](const Naming* o) {
-                        return o == n || !std::equal(n->marks.begin(), n->marks.begin() + static_cast<std::ptrdiff_t>(k) + 1,
-                                                     o->marks.begin());
+                        return o == n ||
+                               !std::equal(n->marks.begin(), n->marks.begin() + static_cast<std::ptrdiff_t>(k) + 1,
+                                           o->marks.begin());
                     });
                 }
                 name = file_safe(name);
@@ -423,7 +424,8 @@ private:
             std::string name = s.target.empty() ? "light" : s.target, apart;
             if (!s.filter.empty()) name += "-" + s.filter;
             for (const Field f : options_.separate)
-                if (const std::string v = value_text(e, f); !v.empty()) apart += "-" + v + (f == Field::seconds ? "s" : "");
+                if (const std::string v = value_text(e, f); !v.empty())
+                    apart += "-" + v + (f == Field::seconds ? "s" : "");
             name += apart;
             std::string telescope;
             for (const LightPlan& l : s.lights)
@@ -433,8 +435,7 @@ private:
                                             s.sensor, telescope, apart));
             std::string blanks = name;
             std::replace(blanks.begin(), blanks.end(), ' ', '-');
-            if (safe != blanks)
-                s.name_note = fmt::format("'{}' cannot be a file name as it is", name);
+            if (safe != blanks) s.name_note = fmt::format("'{}' cannot be a file name as it is", name);
             namings.push_back(
                 {&s.name, safe.empty() ? "light" : safe, s.identity,
                  marks_of(e, {Field::camera, Field::binning, Field::telescope, Field::focal_length, Field::gain}),
@@ -833,7 +834,8 @@ private:
             const auto line = key.find('\n');
             const std::string code = key.substr(0, line);
             const std::size_t n = files.size();
-            finding(code == "dark-scaled" || code == "flat-filter-unknown" ? Level::note : Level::warning, code, std::move(files),
+            finding(code == "dark-scaled" || code == "flat-filter-unknown" ? Level::note : Level::warning, code,
+                    std::move(files),
                     fmt::format("{} light{} of {}: {}", n, n == 1 ? "" : "s", s.name, key.substr(line + 1)),
                     remedies[key]);
         }

@@ -247,8 +247,8 @@ bool is_filter_name(const std::string& name) {
 
 NamedFilter filter_of_name(const std::string& component, const std::string& initials) {
     // Words that name other things too: colours of nebulae, the second night.
-    static const std::set<std::string> ambiguous = {"red", "rot", "rouge", "green", "grun", "vert", "blue",
-                                                    "blau", "bleu", "clear", "n2", "c", "h"};
+    static const std::set<std::string> ambiguous = {"red",  "rot",  "rouge", "green", "grun", "vert", "blue",
+                                                    "blau", "bleu", "clear", "n2",    "c",    "h"};
     NamedFilter found;
     bool other_words = false, first = true;
     std::string token;

@@ -20,7 +20,8 @@ struct ExpectedStar {
 double obstructed_share(const std::vector<ExpectedStar>& expected, int width, int height);
 
 /// Depth, as a share of the field, of a band along one edge whose lines are far darker than the middle of the frame and
-/// end within a few percent of it: a roof that moves into view, not the slope of a nebula. `plane` is calibrated, so that no light is 0; it may be averaged down.
+/// end within a few percent of it: a roof that moves into view, not the slope of a nebula. `plane` is calibrated, so
+/// that no light is 0; it may be averaged down.
 double darkened_edge(View<const float> plane);
 
 /// The same from the sky: share of the cells in which an exposure is far darker than the stack's exposures together

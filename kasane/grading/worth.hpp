@@ -15,8 +15,8 @@ namespace kasane {
 double information(double scale, double noise);
 
 /// The worth of each exposure: its information a second as a fraction of the stack's best. Where no seconds are known
-/// (0), information itself counts; where those of some are, the worth of the others is not known (NaN). Zero information
-/// gives zero worth.
+/// (0), information itself counts; where those of some are, the worth of the others is not known (NaN). Zero
+/// information gives zero worth.
 std::vector<double> worths(const std::vector<double>& informations, const std::vector<double>& seconds);
 
 /// An exposure, as far as the cost of dropping it is concerned.

@@ -75,8 +75,8 @@ void combine_lanes(D d, const float* value, float* work, const StackCombiner::Pa
         center = hn::IfThenElseZero(enough, center);
         const V excess = hn::Max(zero, hn::Sub(center, hn::Set(d, p.level)));
         const auto inverse_variance = [&](int f) {
-            return hn::Div(
-                one, mul_add(hn::Set(d, p.frames[f].variance_slope), excess, hn::Set(d, p.frames[f].variance)));
+            return hn::Div(one,
+                           mul_add(hn::Set(d, p.frames[f].variance_slope), excess, hn::Set(d, p.frames[f].variance)));
         };
         for (int f = 0; f < n; ++f) {
             const V v = hn::Load(d, value + f * lanes);
@@ -207,9 +207,9 @@ void Combine(const SampleBlock& block, const CombinedBlock& out, const StackComb
                         value[static_cast<std::size_t>(f * lanes + i)] =
                             i < here ? block.samples[f * block.frame_stride + x + i]
                                      : std::numeric_limits<float>::quiet_NaN();
-            const auto mask = combine_calm_lanes(d, full ? block.samples + x : value.get(),
-                                                 full ? block.frame_stride : lanes, p, full ? out.mean + x : mean,
-                                                 full ? out.weight + x : weight);
+            const auto mask =
+                combine_calm_lanes(d, full ? block.samples + x : value.get(), full ? block.frame_stride : lanes, p,
+                                   full ? out.mean + x : mean, full ? out.weight + x : weight);
             if (!full) {
                 std::copy_n(mean, here, out.mean + x);
                 std::copy_n(weight, here, out.weight + x);

@@ -228,8 +228,8 @@ void require_sound_tiles(fitsfile* f, const std::filesystem::path& file) {
             if (!status && length == 0) continue;
             std::string problem = "it cannot be read";
             if (!status && length > 0 && static_cast<std::uint64_t>(length) <= kMostUnpacked) {
-                packed.resize(static_cast<std::size_t>(std::min<std::uint64_t>(static_cast<std::uint64_t>(length),
-                                                                               2 * file_size + (1u << 20))));
+                packed.resize(static_cast<std::size_t>(
+                    std::min<std::uint64_t>(static_cast<std::uint64_t>(length), 2 * file_size + (1u << 20))));
                 int any = 0;
                 fits_read_col(f, TBYTE, column, row, 1, static_cast<LONGLONG>(packed.size()), nullptr, packed.data(),
                               &any, &status);

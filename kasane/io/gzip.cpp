@@ -69,8 +69,9 @@ std::vector<std::byte> gunzip_file(const std::filesystem::path& file, std::uint6
             }
             if (filled == out.size()) {
                 if (filled >= most)
-                    throw InputError(fmt::format("would unpack to more than {:.1f} GB", 1e-9 * static_cast<double>(most)),
-                                     file, kRemedy);
+                    throw InputError(
+                        fmt::format("would unpack to more than {:.1f} GB", 1e-9 * static_cast<double>(most)), file,
+                        kRemedy);
                 out.resize(static_cast<std::size_t>(
                     std::min<std::uint64_t>(most, std::max<std::uint64_t>(4 * input.size(), 2 * filled))));
             }

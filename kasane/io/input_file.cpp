@@ -121,7 +121,8 @@ struct InputFile::Mapping {
 InputFile::InputFile(std::filesystem::path file) : file_(std::move(file)) {
     descriptor_ = open_read_only(file_);
     if (descriptor_ < 0)
-        throw InputError("cannot be opened: " + reason(errno), file_, "Check that the file still exists and may be read");
+        throw InputError("cannot be opened: " + reason(errno), file_,
+                         "Check that the file still exists and may be read");
     struct stat info {};
     if (fstat(descriptor_, &info) != 0 || !S_ISREG(info.st_mode) || info.st_size == 0) {
         ::close(descriptor_);
@@ -150,7 +151,8 @@ void InputFile::read(std::uint64_t at, std::span<std::byte> into) const {
 }
 
 const std::byte* InputFile::mapped() const {
-    std::call_once(once_, [&] { mapping_ = std::make_unique<Mapping>(descriptor_, static_cast<std::size_t>(size_), file_); });
+    std::call_once(once_,
+                   [&] { mapping_ = std::make_unique<Mapping>(descriptor_, static_cast<std::size_t>(size_), file_); });
     return static_cast<const std::byte*>(mapping_->data);
 }
 

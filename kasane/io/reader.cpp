@@ -42,7 +42,7 @@ Format find_format(const fs::path& file) {
     if (const auto kind = fs::status(file, unknown).type();
         !unknown && kind != fs::file_type::regular && kind != fs::file_type::directory)
         throw InputError("is not a file", file, "Name an image"); // a pipe would be waited for without end
-    if (is_fits_name(file)) return Format::fits; // with the better messages of that reader
+    if (is_fits_name(file)) return Format::fits;                  // with the better messages of that reader
     std::array<char, 8> head{};
     std::error_code failed;
     if (fs::is_directory(file, failed))

@@ -78,7 +78,8 @@ std::vector<std::string> Basis::changes_since(const std::string& former) const {
     for (const auto& [name, value] : set_now) {
         const auto it = set_before.find(name);
         if (it != set_before.end() && it->second == value) continue;
-        if (name == "pairing" || name == "verdicts" || name == "exposures" || name == "options") continue; // told below, if nothing else explains it
+        if (name == "pairing" || name == "verdicts" || name == "exposures" || name == "options")
+            continue; // told below, if nothing else explains it
         if (name == "numerics") {
             out.push_back("this version of Kasane computes in another way");
         } else if (name.starts_with("master ") || (name.starts_with("offset ") && name != "offset_level")) {

@@ -139,8 +139,7 @@ Calibrations::DarkShare Calibrations::dark_share(const LightPlan& light) {
     }
     session_.require_unchanged(light.exposure);
     session_.ledger.set_fact(
-        fact,
-        json_text({{"factor", share.factor}, {"second", share.second_share}, {"reason", share.reason}}));
+        fact, json_text({{"factor", share.factor}, {"second", share.second_share}, {"reason", share.reason}}));
     return share;
 }
 

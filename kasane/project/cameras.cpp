@@ -69,8 +69,9 @@ void settle_cameras(Session& s) {
                 {Level::warning,
                  "camera-changed",
                  {},
-                 fmt::format("the flats now say {:.3g} e-/ADU of {}; {:.3g} was known ({}). What rests on it is made again",
-                             now.electrons_per_adu, key, before, known->second.source),
+                 fmt::format(
+                     "the flats now say {:.3g} e-/ADU of {}; {:.3g} was known ({}). What rests on it is made again",
+                     now.electrons_per_adu, key, before, known->second.source),
                  "If the gain was changed, let the headers say so, or give 'gain' in [[files]]"});
         }
         s.cameras[key] = now;

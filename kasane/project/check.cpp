@@ -147,18 +147,19 @@ CheckReport check_project(const RunOptions& options, const Context& context) {
     for (const StackReport& failed : work.failed)
         r.findings.push_back(failure_finding(failed));
     if (p.session.pairing.stacks.empty())
-        r.findings.push_back({Level::blocker,
-                              "no-lights",
-                              {},
-                              p.session.exposures.empty()
-                                  ? fmt::format("there are no exposures{}",
-                                                p.scan.excluded ? fmt::format(" ({} files or folders are left out by "
-                                                                              "the recipe)",
-                                                                              p.scan.excluded)
-                                                                : "")
-                                  : fmt::format("there are no lights among the {} exposures", p.session.exposures.size()),
-                              "Name the folder that holds the exposures of a target, or see with 'kasane scan' what "
-                              "each file was taken for"});
+        r.findings.push_back(
+            {Level::blocker,
+             "no-lights",
+             {},
+             p.session.exposures.empty()
+                 ? fmt::format("there are no exposures{}", p.scan.excluded
+                                                               ? fmt::format(" ({} files or folders are left out by "
+                                                                             "the recipe)",
+                                                                             p.scan.excluded)
+                                                               : "")
+                 : fmt::format("there are no lights among the {} exposures", p.session.exposures.size()),
+             "Name the folder that holds the exposures of a target, or see with 'kasane scan' what "
+             "each file was taken for"});
     if (!p.ledger.trouble().empty())
         r.findings.push_back({Level::warning,
                               "ledger-unusable",
@@ -188,7 +189,7 @@ std::string_view state_name(ResultStatus::State state) {
 
 bool StatusReport::all_done() const {
     return !results.empty() && std::all_of(results.begin(), results.end(),
-                       [](const ResultStatus& r) { return r.state == ResultStatus::State::done; });
+                                           [](const ResultStatus& r) { return r.state == ResultStatus::State::done; });
 }
 
 StatusReport project_status(const RunOptions& options, const Context& context) {
@@ -241,8 +242,9 @@ StatusReport project_status(const RunOptions& options, const Context& context) {
                 status.state = ResultStatus::State::failed;
                 status.reasons = {*why};
             } else if (report && !report->unread.empty()) {
-                status.reasons = {fmt::format("made without {} file{} that could not be read: {}", report->unread.size(),
-                                              report->unread.size() == 1 ? "" : "s", report->unread.front())};
+                status.reasons = {fmt::format("made without {} file{} that could not be read: {}",
+                                              report->unread.size(), report->unread.size() == 1 ? "" : "s",
+                                              report->unread.front())};
             }
             if (report) status.time = report->time;
         }

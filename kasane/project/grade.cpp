@@ -397,9 +397,9 @@ std::vector<VerdictChange> changes_for(const GradeReport& report, const std::vec
     const auto word = [](const Wish& w) { return !w.decision ? "auto" : w.decision->keep ? "keep" : "drop"; };
     for (const Wish& wish : wishes) {
         std::error_code failed;
-        const std::string here =
-            fs::proximate(fs::weakly_canonical(wish.pattern, failed), fs::weakly_canonical(report.folder, failed), failed)
-                .generic_string();
+        const std::string here = fs::proximate(fs::weakly_canonical(wish.pattern, failed),
+                                               fs::weakly_canonical(report.folder, failed), failed)
+                                     .generic_string();
         const bool is_glob = wish.pattern.find_first_of("*?[") != std::string::npos;
         bool any = false;
         for (const StackGrade& s : report.stacks)
@@ -412,8 +412,8 @@ std::vector<VerdictChange> changes_for(const GradeReport& report, const std::vec
                 if (fresh) wanted.emplace_back();
                 Wanted& w = wanted[place->second];
                 if (w.by && w.by_path == by_path && std::string_view(word(*w.by)) != word(wish))
-                    throw UsageError(fmt::format("{} is to be both {} (by \"{}\") and {} (by \"{}\")", f.path, word(*w.by),
-                                                 w.by->pattern, word(wish), wish.pattern),
+                    throw UsageError(fmt::format("{} is to be both {} (by \"{}\") and {} (by \"{}\")", f.path,
+                                                 word(*w.by), w.by->pattern, word(wish), wish.pattern),
                                      report.folder, "Say one of them; a path wins over a glob");
                 if (w.by && w.by_path && !by_path) continue;
                 w = {{f.path, f.content, wish.decision}, &wish, by_path};

@@ -188,7 +188,8 @@ private:
                 if (l.measures) lights.push_back(&l);
         std::vector<std::string> keys(lights.size()), fresh(lights.size());
         for (std::size_t i = 0; i < lights.size(); ++i)
-            keys[i] = Key("registration").add(reference_key_, measure_key(s_, calibrations_, *lights[i]->plan)).result();
+            keys[i] =
+                Key("registration").add(reference_key_, measure_key(s_, calibrations_, *lights[i]->plan)).result();
         s_.context.workers.for_each(lights.size(), [&](std::size_t i) {
             Light& l = *lights[i];
             const std::vector<Star>& stars = l.measures->main().stars;
@@ -294,8 +295,7 @@ private:
             Light& l = lights[i];
             if (!l.registration) continue;
             if (l.level.stars > 0) {
-                if (rate(l) > 0)
-                    l.figures[Measure::transparency] = rate(l) / (clearest * best_scale);
+                if (rate(l) > 0) l.figures[Measure::transparency] = rate(l) / (clearest * best_scale);
                 // A background-limited, profile-weighted measurement (I. King, PASP 95, 1983).
                 const double fwhm = l.measures->main().fwhm;
                 if (fwhm > 0)

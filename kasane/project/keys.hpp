@@ -19,13 +19,13 @@ inline constexpr const char* kNumerics = "6";
 
 /// What is known of an exposure beside its pixels: all of it but where it lies and how it is known. `E` may be const.
 template <class E>
-    requires std::is_same_v<std::remove_const_t<E>, Exposure>
+requires std::is_same_v<std::remove_const_t<E>, Exposure>
 auto metadata_of(E& e) {
     auto& [path, fingerprint, identity, format, linear, width, height, planes, bits, role, role_confidence, is_master,
            made_by_kasane, inputs, input_frames, seconds, start, start_local, time, night, gain, gain_is_iso, offset,
-           electrons_per_adu, temperature, temperature_set, binning_x, binning_y, filter, cfa, camera, telescope, target,
-           focal_length_mm, pixel_um, saturation, black_level, right_ascension, declination, latitude, longitude,
-           orientation, pier_side, rotator, turn, sources, problems] = e;
+           electrons_per_adu, temperature, temperature_set, binning_x, binning_y, filter, cfa, camera, telescope,
+           target, focal_length_mm, pixel_um, saturation, black_level, right_ascension, declination, latitude,
+           longitude, orientation, pier_side, rotator, turn, sources, problems] = e;
     // Left out: path, fingerprint (the identity says more), role_confidence, sources and problems (how it is known).
     return std::tie(identity, format, linear, width, height, planes, bits, role, is_master, made_by_kasane, inputs,
                     input_frames, seconds, start, start_local, time, night, gain, gain_is_iso, offset,

@@ -77,8 +77,9 @@ bool is_proven_damaged(const fs::path& file) {
     char head[16] = {};
     in.read(head, sizeof head);
     if (!in.eof() && !in) return false; // it cannot be read: that is no proof
-    if (in.gcount() > 0 && std::string_view(head, static_cast<std::size_t>(in.gcount())) !=
-                               std::string_view("SQLite format 3\0", 16).substr(0, static_cast<std::size_t>(in.gcount())))
+    if (in.gcount() > 0 &&
+        std::string_view(head, static_cast<std::size_t>(in.gcount())) !=
+            std::string_view("SQLite format 3\0", 16).substr(0, static_cast<std::size_t>(in.gcount())))
         return true;
     try {
         SQLite::Database db(file.string(), SQLite::OPEN_READONLY);
@@ -320,7 +321,8 @@ void bind_bytes(SQLite::Statement& q, int at, const std::string& bytes) {
     q.bind(at, bytes.data(), static_cast<int>(bytes.size()));
 }
 
-constexpr const char* kFileColumns = "path, size, modified, changed, fingerprint, content, revision, record, look, digest";
+constexpr const char* kFileColumns =
+    "path, size, modified, changed, fingerprint, content, revision, record, look, digest";
 
 } // namespace
 

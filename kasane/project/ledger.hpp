@@ -21,12 +21,12 @@ class Ledger {
 public:
     enum class Use { work, look };
 
-    /// Opens or makes `folder`/ledger.sqlite. To work, the folder is locked against other runs as long as this lives; to
-    /// look, only while the ledger is opened. A ledger that is proven to be damaged is put aside, never over an earlier
-    /// one, and begun anew (see was_damaged); a full disk, a failing one or a ledger that another program holds is none.
-    /// Throws OutputError where it cannot be used, UsageError if another run holds it. To look, neither is an error:
-    /// a ledger in use is read without being written to, and where none can be had, everything is unknown, nothing is
-    /// kept, and `trouble` says why.
+    /// Opens or makes `folder`/ledger.sqlite. To work, the folder is locked against other runs as long as this lives;
+    /// to look, only while the ledger is opened. A ledger that is proven to be damaged is put aside, never over an
+    /// earlier one, and begun anew (see was_damaged); a full disk, a failing one or a ledger that another program holds
+    /// is none. Throws OutputError where it cannot be used, UsageError if another run holds it. To look, neither is an
+    /// error: a ledger in use is read without being written to, and where none can be had, everything is unknown,
+    /// nothing is kept, and `trouble` says why.
     explicit Ledger(const std::filesystem::path& folder, Use use = Use::work);
     ~Ledger();
     Ledger(const Ledger&) = delete;

@@ -246,8 +246,9 @@ MasterResult build_from_good(Session& s, const MasterPlan& plan, const FrameRead
     options.cfa = CfaPattern(s.exposures[plan.members.front()].cfa);
     for (;;) {
         if (frames.empty())
-            throw DataError(left_out.all.empty() ? "it has no frames" : "none of its frames could be used; of the first: " +
-                                                                           left_out.all.front().second,
+            throw DataError(left_out.all.empty()
+                                ? "it has no frames"
+                                : "none of its frames could be used; of the first: " + left_out.all.front().second,
                             {}, "Mend the files, or leave them out");
         try {
             MasterResult result = build_master(plan.role, frames, offset, s.context, options);

@@ -51,8 +51,8 @@ struct Recipe {
     std::vector<std::string> folders; ///< beside the project's own, relative to it: libraries of darks and masters
     std::string output;               ///< relative to the project; empty: "kasane"
     std::uint64_t cache_bytes = 20ull << 30; ///< limit of the cache of decoded pixels
-    std::vector<std::string> hints; ///< keys that are still read and now have other names
-    bool look_at_pixels = true;     ///< to find the roles of files that say nothing, and doubtful lights and flats
+    std::vector<std::string> hints;          ///< keys that are still read and now have other names
+    bool look_at_pixels = true; ///< to find the roles of files that say nothing, and doubtful lights and flats
 };
 
 /// The file of a project folder: "kasane.toml".

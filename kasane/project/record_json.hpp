@@ -18,6 +18,7 @@ NLOHMANN_DEFINE_TYPE_NON_INTRUSIVE(StackReport, doubts, name, target, filter, se
                                    time, reused, failure, identity, unread)
 NLOHMANN_DEFINE_TYPE_NON_INTRUSIVE(MasterReport, name, role, file, frames, level, colour_levels, frame_noise, noise,
                                    rejected_share, level_spread, gradient, star_pixels, combination, electrons_per_adu,
-                                   read_noise, saturation, doubts, preview, offset, time, reused, members, left_out, unread)
+                                   read_noise, saturation, doubts, preview, offset, time, reused, members, left_out,
+                                   unread)
 
 } // namespace kasane

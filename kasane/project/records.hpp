@@ -68,9 +68,9 @@ struct StackReport {
     double rejected_low = 0, rejected_high = 0; ///< shares of all samples
     double time = 0;                            ///< seconds of work
     std::vector<StackDoubt> doubts;
-    std::string failure; ///< why no master light could be made, beside what its frames tell
+    std::string failure;  ///< why no master light could be made, beside what its frames tell
     std::string identity; ///< what its name stands for
-    bool reused = false; ///< nothing had changed
+    bool reused = false;  ///< nothing had changed
 };
 
 struct MasterReport {

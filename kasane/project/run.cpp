@@ -17,9 +17,8 @@ Recipe recipe_of(const RunOptions& options) {
 }
 
 fs::path output_of(const RunOptions& options, const Recipe& recipe) {
-    const fs::path output = !options.output.empty()
-                                ? options.output
-                                : options.folder / (recipe.output.empty() ? "kasane" : recipe.output);
+    const fs::path output =
+        !options.output.empty() ? options.output : options.folder / (recipe.output.empty() ? "kasane" : recipe.output);
     std::error_code failed;
     if (fs::weakly_canonical(output, failed) == fs::weakly_canonical(options.folder, failed))
         throw UsageError("is the folder of the exposures itself; results would lie among them and hide them", output,

@@ -326,8 +326,7 @@ private:
             if (!before || before->content.empty())
                 if (auto elsewhere = ledger_.file_like(e.fingerprint)) before = std::move(elsewhere);
             if (before) {
-                const bool same_times =
-                    before->modified == e.modified && (!in_place || before->changed == e.changed);
+                const bool same_times = before->modified == e.modified && (!in_place || before->changed == e.changed);
                 const bool trusted = same_times || before->content.empty();
                 const std::string now = trusted ? before->content : content_digest(full);
                 e.content = now;

@@ -37,9 +37,9 @@ struct ScanOptions {
 
 /// Reads the headers of all exposures below the folder and those that the recipe names, skipping hidden folders, the
 /// output and Kasane's own results and pictures; links to folders are followed once. Unchanged files (size and times)
-/// that the ledger knows are not opened. Then applies the recipe, looks at the pixels of files whose role nothing else tells, and gives
-/// every exposure its night. Throws InputError if the folder is not one, UsageError if the recipe names a folder that
-/// holds the project itself.
+/// that the ledger knows are not opened. Then applies the recipe, looks at the pixels of files whose role nothing else
+/// tells, and gives every exposure its night. Throws InputError if the folder is not one, UsageError if the recipe
+/// names a folder that holds the project itself.
 Scan scan_folder(const ScanOptions& options, Ledger& ledger, const Context& context);
 
 } // namespace kasane

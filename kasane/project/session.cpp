@@ -41,10 +41,11 @@ void require_part_inside(const Session& s) {
     for (const StackPlan& plan : s.pairing.stacks) {
         const Exposure& e = s.exposures[plan.lights.front().exposure];
         if (intersect(part, {0, 0, e.width, e.height}).empty())
-            throw UsageError(fmt::format("the part to be measured (from {}, {} on) lies outside the lights of {}, which "
-                                         "are {} x {} pixels",
-                                         part.x, part.y, plan.name, e.width, e.height),
-                             recipe_file(s.options.folder), "Mend part in [grading], or --part");
+            throw UsageError(
+                fmt::format("the part to be measured (from {}, {} on) lies outside the lights of {}, which "
+                            "are {} x {} pixels",
+                            part.x, part.y, plan.name, e.width, e.height),
+                recipe_file(s.options.folder), "Mend part in [grading], or --part");
     }
 }
 

@@ -27,8 +27,8 @@ struct ReadyMaster {
     MasterReport report;
 };
 
-/// What flats told of a camera's electronics. It is determined once for a sensor and setting and remembered: a new night
-/// does not change it unless it was measurably wrong.
+/// What flats told of a camera's electronics. It is determined once for a sensor and setting and remembered: a new
+/// night does not change it unless it was measurably wrong.
 struct CameraFacts {
     double electrons_per_adu = 0, read_noise = 0; ///< electrons a unit of the file; electrons
     double saturation = 0;                        ///< ADU; 0: unknown
@@ -49,12 +49,12 @@ struct Session {
     VerdictFile verdicts = {};
     bool wants_previews = false; ///< lights whose preview is gone are measured again
 
-    std::vector<FileStamp> stamps = {};             ///< as exposures: when they were scanned
-    std::set<std::string> unread = {};              ///< files that could not be read, relative to the project
-    std::map<std::string, CameraFacts> cameras = {}; ///< by camera_key
-    mutable std::map<std::string, bool> readable = {};        ///< what can_be_read found
-    mutable std::map<std::string, std::string> judged = {};   ///< verdicts of this session, by their key
-    mutable std::set<std::filesystem::path> verified = {};    ///< results whose bytes were found to be as written
+    std::vector<FileStamp> stamps = {};                     ///< as exposures: when they were scanned
+    std::set<std::string> unread = {};                      ///< files that could not be read, relative to the project
+    std::map<std::string, CameraFacts> cameras = {};        ///< by camera_key
+    mutable std::map<std::string, bool> readable = {};      ///< what can_be_read found
+    mutable std::map<std::string, std::string> judged = {}; ///< verdicts of this session, by their key
+    mutable std::set<std::filesystem::path> verified = {};  ///< results whose bytes were found to be as written
 
     /// Where calibration masters lie: with the results, or in the recipe's library.
     std::filesystem::path masters_folder() const {
@@ -118,8 +118,8 @@ private:
     std::vector<std::pair<std::string, std::string>> settings_, inputs_;
 };
 
-/// What is made with a master is keyed by this: its own key, and the files that it lacks, if any. Once it is whole, all of
-/// it is made again.
+/// What is made with a master is keyed by this: its own key, and the files that it lacks, if any. Once it is whole, all
+/// of it is made again.
 std::string effective_key(const std::string& key, const MasterReport& report);
 Basis master_basis(const Session& session, const MasterPlan& plan);
 /// Masters in the order in which they can be made, those that lights need.
@@ -226,8 +226,8 @@ void require_free_places(const Session& session);
 /// What a run still has to do (work.cpp).
 struct Work {
     int masters = 0, lights = 0, stacks = 0;
-    std::vector<StackReport> failed;      ///< that cannot be made of the files as they are
-    double core_seconds = 0; ///< on a usual machine
+    std::vector<StackReport> failed; ///< that cannot be made of the files as they are
+    double core_seconds = 0;         ///< on a usual machine
     std::uint64_t result_bytes = 0, cache_bytes = 0, memory_bytes = 0;
 };
 Work remaining_work(Session& session);

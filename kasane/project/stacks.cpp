@@ -322,10 +322,11 @@ private:
         const std::uint64_t bytes = static_cast<std::uint64_t>(graded_.width) *
                                     static_cast<std::uint64_t>(graded_.height) * planes * 2 * sizeof(float);
         if (bytes <= s_.context.memory.for_buffers()) return;
-        throw DataError(fmt::format("a master light of {} x {} pixels takes {:.1f} GB of memory, the budget is {:.1f} GB",
-                                    graded_.width, graded_.height, 1e-9 * static_cast<double>(bytes),
-                                    1e-9 * static_cast<double>(s_.context.memory.bytes)),
-                        {}, "Give more with --memory");
+        throw DataError(
+            fmt::format("a master light of {} x {} pixels takes {:.1f} GB of memory, the budget is {:.1f} GB",
+                        graded_.width, graded_.height, 1e-9 * static_cast<double>(bytes),
+                        1e-9 * static_cast<double>(s_.context.memory.bytes)),
+            {}, "Give more with --memory");
     }
 
     StackReport make(const StackPlan& plan, std::vector<Light>& lights, const Basis& basis) {
@@ -341,7 +342,8 @@ private:
         std::optional<MasterLight> master = integrate_good(plan, lights, a);
         report.used = static_cast<int>(a.frames.size());
         report.dropped = static_cast<int>(lights.size() - a.frames.size());
-        report.unread = static_cast<int>(std::count_if(lights.begin(), lights.end(), [](const Light& l) { return l.unread; }));
+        report.unread =
+            static_cast<int>(std::count_if(lights.begin(), lights.end(), [](const Light& l) { return l.unread; }));
         std::map<const Light*, FrameReport> used;
         if (master) {
             used = account(a, *master, report);
@@ -490,8 +492,8 @@ std::optional<StackReport> finished_stack(const Session& s, const StackPlan& pla
             if (f.unread && s.can_be_read(f.path)) return std::nullopt;
         if (report.file.empty()) return report;
         const auto current = s.ledger.choice("file/" + report.file);
-        const bool good = current && *current == key && is_intact(s, light_file(s, plan)) &&
-                          is_intact(s, s.output / report.preview);
+        const bool good =
+            current && *current == key && is_intact(s, light_file(s, plan)) && is_intact(s, s.output / report.preview);
         return good ? std::optional(std::move(report)) : std::nullopt;
     } catch (const nlohmann::json::exception&) { // a record of another version: make it again
         return std::nullopt;

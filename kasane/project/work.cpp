@@ -94,13 +94,14 @@ Work remaining_work(Session& s) {
 
 std::optional<Finding> memory_finding(const Session& s, const Work& work) {
     if (work.memory_bytes <= s.context.memory.bytes) return std::nullopt;
-    return Finding{Level::warning,
-                   "memory-short",
-                   {},
-                   fmt::format("a master light needs about {} of memory, the budget is {}: a run will take that much all "
-                               "the same",
-                               size_text(work.memory_bytes), size_text(s.context.memory.bytes)),
-                   "Give more with --memory"};
+    return Finding{
+        Level::warning,
+        "memory-short",
+        {},
+        fmt::format("a master light needs about {} of memory, the budget is {}: a run will take that much all "
+                    "the same",
+                    size_text(work.memory_bytes), size_text(s.context.memory.bytes)),
+        "Give more with --memory"};
 }
 
 Finding failure_finding(const StackReport& s) {

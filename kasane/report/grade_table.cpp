@@ -160,7 +160,8 @@ std::string grade_text(const GradeReport& r, const GradeTableOptions& o) {
             seconds += n.kept_seconds;
             total += n.effective_seconds;
         }
-    out += "\nNights (kept exposures; effective: seconds times worth)\n" + nights.text(o.width, {"transparency", "exposure"});
+    out += "\nNights (kept exposures; effective: seconds times worth)\n" +
+           nights.text(o.width, {"transparency", "exposure"});
     out += fmt::format("  all kept together: {}, effective {}\n", duration_text(seconds), duration_text(total));
     if (!r.drifts.empty()) {
         out += "\nThe telescope\n";

@@ -109,7 +109,8 @@ std::string findings_text(const std::vector<Finding>& findings, int columns) {
         }
         std::string body = head + f.text + ".";
         if (!f.remedy.empty()) body += " " + f.remedy + ".";
-        out += fmt::format("  {:<8} {}\n", level_name(f.level), wrapped(clean(body), 11, static_cast<std::size_t>(columns)));
+        out += fmt::format("  {:<8} {}\n", level_name(f.level),
+                           wrapped(clean(body), 11, static_cast<std::size_t>(columns)));
     }
     return out;
 }
@@ -190,7 +191,9 @@ std::string run_table(const RunReport& report, int columns) {
     std::string left_out;
     for (const StackReport& s : report.stacks)
         for (const FrameReport& f : s.frames)
-            if (!f.used) left_out += fmt::format("  {}\n", wrapped(clean(f.path + "  " + f.reason), 6, static_cast<std::size_t>(columns)));
+            if (!f.used)
+                left_out += fmt::format("  {}\n",
+                                        wrapped(clean(f.path + "  " + f.reason), 6, static_cast<std::size_t>(columns)));
     if (!left_out.empty()) out += "\nLeft out\n" + left_out;
 
     Table r({"registration", "frames", "turned by", "farthest shift", "median residual", "worst"});
@@ -404,7 +407,7 @@ std::string check_text(const CheckReport& r, int columns) {
     const CostEstimate& c = r.cost;
     if (c.masters + c.stacks == 0)
         out += r.pairing.stacks.empty() ? ""
-               : c.failed == 0 ? "\nA run has nothing to do: all is done.\n"
+               : c.failed == 0          ? "\nA run has nothing to do: all is done.\n"
                                : fmt::format("\nA run has nothing to do, but {} master light{} cannot be made of the "
                                              "files as they are.\n",
                                              c.failed, c.failed == 1 ? "" : "s");
@@ -436,7 +439,8 @@ std::string status_text(const StatusReport& r, int columns) {
     std::string reasons;
     for (const ResultStatus& s : r.results)
         for (const std::string& why : s.reasons)
-            reasons += fmt::format("  {}: {}\n", clean(s.name), wrapped(clean(why), 4, static_cast<std::size_t>(columns)));
+            reasons +=
+                fmt::format("  {}: {}\n", clean(s.name), wrapped(clean(why), 4, static_cast<std::size_t>(columns)));
     if (!reasons.empty()) out += "\nWhy\n" + reasons;
     if (!r.leftovers.empty()) {
         out += "\nNothing asks for these any more; delete them if you like\n";

@@ -82,7 +82,8 @@ void write_truth(const Scenario& s, const Scene& scene, const std::vector<Instru
         write_fits(folder / fmt::format("scene-{}.fits", filter), {{truth.plane(), h}}, Over::anything);
     }
     for (std::size_t i = 0; i < maps.size(); ++i)
-        write_fits(folder / fmt::format("illumination-{}.fits", i + 1), {{maps[i].illumination.plane(), {}}}, Over::anything);
+        write_fits(folder / fmt::format("illumination-{}.fits", i + 1), {{maps[i].illumination.plane(), {}}},
+                   Over::anything);
     Image defects(s.instrument.width, s.instrument.height);
     std::copy(maps.front().defects.pixels().begin(), maps.front().defects.pixels().end(), defects.pixels().begin());
     write_fits(folder / "defects.fits", {{defects.plane(), {}}}, Over::anything);

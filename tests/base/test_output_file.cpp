@@ -22,7 +22,10 @@ TEST_CASE("Nothing is written over a file that Kasane did not write, and its own
     const Image image(32, 24, 1, 7.0f);
     const Raster<std::uint8_t> picture(32, 24, 1, 7);
     const auto writers = std::vector<std::pair<std::string, std::function<void(const fs::path&)>>>{
-        {"a.fits", [&](const fs::path& f) { write_fits(f, {{image.plane(), {}}}); }},
+        {"a.fits",
+         [&](const fs::path& f) {
+             write_fits(f, {{image.plane(), {}}});
+         }},
         {"a.png", [&](const fs::path& f) { write_png(f, picture); }},
         {"a.jpg", [&](const fs::path& f) { write_jpeg(f, picture); }},
         {"a.txt", [&](const fs::path& f) { write_text_safely(f, std::string(kReportMark) + "text"); }},
@@ -35,8 +38,8 @@ TEST_CASE("Nothing is written over a file that Kasane did not write, and its own
         CHECK(is_own_work(own));
         CHECK_NOTHROW(write(own));
         // A camera's file of the same format, and text that nobody knows.
-        for (const std::string& content :
-             {std::string("SIMPLE  =                    T"), std::string("\x89PNG\r\n"), std::string("notes"), std::string()}) {
+        for (const std::string& content : {std::string("SIMPLE  =                    T"), std::string("\x89PNG\r\n"),
+                                           std::string("notes"), std::string()}) {
             std::ofstream(other, std::ios::binary) << content;
             CHECK_THROWS_AS(write(other), UsageError);
             CHECK_THROWS_WITH(write(other), Catch::Contains("other-" + name) && Catch::Contains("did not write"));

@@ -199,3 +199,33 @@ TEST_CASE("Masters of another size cannot calibrate") {
     CHECK_THROWS_WITH(CalibratedView(memory(Image(10, 10)), {memory(Image(10, 9)), nullptr, {1, 1, 1}, nullptr}),
                       Catch::Contains("cannot calibrate"));
 }
+
+TEST_CASE("A scaled dark and a mixture of two are taken exactly") {
+    constexpr float kBias = 1000;
+    Image raw(16, 12), dark(16, 12), second(16, 12), bias(16, 12, 1, kBias);
+    for (int y = 0; y < 12; ++y)
+        for (int x = 0; x < 16; ++x) {
+            dark(x, y) = kBias + 7.0f * static_cast<float>(x);
+            second(x, y) = kBias + 3.0f * static_cast<float>(y);
+            raw(x, y) = 5000;
+        }
+    CalibrationSet scaled;
+    scaled.dark = memory(dark);
+    scaled.bias = memory(bias);
+    scaled.dark_scale = 0.6f;
+    CalibrationSet mixed;
+    mixed.dark = memory(dark);
+    mixed.second_dark = memory(second);
+    mixed.second_share = 0.35f;
+    const CalibratedView a(memory(raw), scaled), b(memory(raw), mixed);
+    Image left(16, 12), right(16, 12);
+    a.read(a.bounds(), left.plane());
+    b.read(b.bounds(), right.plane());
+    double worst = 0;
+    for (int y = 0; y < 12; ++y)
+        for (int x = 0; x < 16; ++x) {
+            worst = std::max(worst, std::abs(left(x, y) - (5000.0 - kBias - 0.6 * 7 * x)));
+            worst = std::max(worst, std::abs(right(x, y) - (5000.0 - kBias - 0.65 * 7 * x - 0.35 * 3 * y)));
+        }
+    CHECK(worst < 0.002); // steps of float at 5000: 0.0005
+}

@@ -47,8 +47,8 @@ TEST_CASE("Options may stand before the verb, and paths are relative to where on
     CHECK(shell("cd " + folder.path().string() + " && {kasane} -q scan p").status == 0);
     CHECK(shell("{kasane} scan -C " + p + " " + p).status == 2); // named twice
     // A file of the project, from elsewhere.
-    CHECK(shell("cd " + folder.path().string() + " && {kasane} show --no-preview -C p p/night-1/lights/L_001.fits").status ==
-          0);
+    CHECK(shell("cd " + folder.path().string() + " && {kasane} show --no-preview -C p p/night-1/lights/L_001.fits")
+              .status == 0);
 }
 
 TEST_CASE("No verb writes over a file that Kasane did not write") {
@@ -59,9 +59,9 @@ TEST_CASE("No verb writes over a file that Kasane did not write") {
     if (!fs::exists(light)) fs::copy(other, light);
     std::ofstream(notes) << "clear until two";
     const auto before = digests(folder / "p", {"kasane"});
-    for (const std::string& call :
-         {"show -p " + light + " " + other, "show -p " + notes + " " + other, "grade -q --csv " + light + " " + p,
-          "grade -q --csv " + notes + " " + p, "review --html " + light + " " + p, "review --html " + notes + " " + p}) {
+    for (const std::string& call : {"show -p " + light + " " + other, "show -p " + notes + " " + other,
+                                    "grade -q --csv " + light + " " + p, "grade -q --csv " + notes + " " + p,
+                                    "review --html " + light + " " + p, "review --html " + notes + " " + p}) {
         INFO(call);
         const Outcome o = shell("{kasane} " + call);
         CHECK(o.status == 2);
@@ -75,7 +75,8 @@ TEST_CASE("No verb writes over a file that Kasane did not write") {
     fs::copy(other, folder / "out/lights/Paper-Lantern-Field-L.fits");
     const Outcome taken = shell("{kasane} run " + p + " -o " + (folder / "out").string());
     CHECK(taken.status == 2);
-    CHECK_THAT(taken.err, Catch::Contains("out/lights/Paper-Lantern-Field-L.fits") && !Catch::Contains("measure: done"));
+    CHECK_THAT(taken.err,
+               Catch::Contains("out/lights/Paper-Lantern-Field-L.fits") && !Catch::Contains("measure: done"));
     // What Kasane wrote can be written again.
     const std::string csv = (folder / "a.csv").string();
     for (int i = 0; i < 2; ++i)

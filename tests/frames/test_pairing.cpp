@@ -273,7 +273,8 @@ TEST_CASE("Check finds patterns that differ, pictures that are not linear, and l
     }
 }
 
-TEST_CASE("Flats without a filter serve where nothing contradicts, with a note; else the refusal is told with its remedy") {
+TEST_CASE(
+    "Flats without a filter serve where nothing contradicts, with a note; else the refusal is told with its remedy") {
     const auto made = [](std::initializer_list<std::pair<Role, std::string>> list, Origin origin) {
         std::vector<Exposure> all;
         for (const auto& [role, filter] : list) {
@@ -291,7 +292,8 @@ TEST_CASE("Flats without a filter serve where nothing contradicts, with a note; 
     const Pairing two = made({{Role::light, "Ha"}, {Role::light, "O3"}, {Role::flat, ""}}, Origin::header);
     CHECK_FALSE(flat_of(two));
     REQUIRE(find(two.findings, "flat-missing"));
-    CHECK_THAT(find(two.findings, "flat-missing")->text, Catch::Contains("was not taken: filter differs (none, lights"));
+    CHECK_THAT(find(two.findings, "flat-missing")->text,
+               Catch::Contains("was not taken: filter differs (none, lights"));
     CHECK_THAT(find(two.findings, "flat-missing")->remedy, Catch::Contains("[[files]]"));
     CHECK(flat_of(made({{Role::light, "Ha"}, {Role::light, "O3"}, {Role::flat, ""}}, Origin::path)));
     // Its own flat is better than one of which nothing is known.

@@ -159,3 +159,52 @@ TEST_CASE("The noise factor of resampling is one where nothing moves and less be
         squares += static_cast<double>(v) * v;
     CHECK(squares / 40000 / 100 == Approx(resampling_noise_factor(frame.planes[0].to_frame, 300, 300)).epsilon(0.04));
 }
+
+TEST_CASE("Levels are applied about the middle of the canvas: scale, offset and both tilts") {
+    constexpr int kW = 230, kH = 150; // no multiple of a tile
+    const double cx = 0.5 * (kW - 1), cy = 0.5 * (kH - 1);
+    Image flat(kW, kH, 1, 500.0f), tilted(kW, kH);
+    for (int y = 0; y < kH; ++y)
+        for (int x = 0; x < kW; ++x)
+            tilted(x, y) = static_cast<float>((500 - 40 + 0.31 * (x - cx) - 0.17 * (y - cy)) / 1.25);
+    const Normalization level{1.25, 40, -0.31, 0.17, 9, 0};
+    const Quiet quiet;
+    const std::vector<StackFrame> frames = {{view_of(flat), {{{}, {}, 1}}, 0}, {view_of(tilted), {{{}, level, 1}}, 0}};
+    const MasterLight m = integrate(frames, kW, kH, {500}, quiet.context);
+    double worst = 0;
+    for (const float v : m.pixels.pixels())
+        if (std::isfinite(v)) worst = std::max(worst, std::abs(v - 500.0));
+    CHECK(worst < 0.01); // float's own steps there are 3e-5, the kernel is good to 1e-5
+}
+
+TEST_CASE("The photon noise of what is bright is expected, not rejected") {
+    constexpr int kFrames = 12, kSide = 128;
+    constexpr double kBright = 20000, kSky = 500, kNoise = 5; // ADU; one electron each
+    const auto rejected_share = [&](double electrons_per_adu) {
+        std::vector<StackFrame> frames;
+        for (int f = 0; f < kFrames; ++f) {
+            // Frames of unlike quality: a dim one has more noise of its own once it is scaled up.
+            const double scale = f % 2 ? 1 : 2;
+            Image image(kSide, kSide, 1, static_cast<float>(kSky + kBright / scale));
+            add_noise(image, std::sqrt(kNoise * kNoise + kBright / scale), 900 + static_cast<std::uint64_t>(f));
+            const Normalization level{scale, kSky - scale * kSky, 0, 0, 9, 0};
+            frames.push_back({view_of(std::move(image)), {{{}, level, kNoise}}, electrons_per_adu});
+        }
+        const Quiet quiet;
+        const MasterLight m = integrate(frames, kSide, kSide, {kSky}, quiet.context);
+        return static_cast<double>(m.rejected_low + m.rejected_high) / static_cast<double>(m.samples);
+    };
+    const double known = rejected_share(1), unknown = rejected_share(0);
+    INFO(known << " " << unknown);
+    CHECK(known < 0.004); // a normal distribution has 0.0027 beyond three sigma
+    CHECK(unknown > 2 * known);
+}
+
+TEST_CASE("Options that make no sense are refused in words") {
+    const auto frames = stack(2, 0, 1, 3);
+    const Quiet quiet;
+    for (const IntegrateOptions& o : {IntegrateOptions{.tile = 0}, IntegrateOptions{.tile = -5},
+                                      IntegrateOptions{.ringing_sigmas = -1}, IntegrateOptions{.real_share = 2}})
+        CHECK_THROWS_AS(integrate(frames, 200, 160, {500}, quiet.context, o), UsageError);
+    CHECK_THROWS_AS(integrate(frames, 0, 160, {500}, quiet.context), UsageError);
+}

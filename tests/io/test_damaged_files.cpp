@@ -1,4 +1,5 @@
-// Files that shrink, end too soon or are damaged inside: an error that names the file, never a signal, a loop or silence.
+// Files that shrink, end too soon or are damaged inside: an error that names the file, never a signal, a loop or
+// silence.
 #include "support/formats.hpp"
 #include "support/support.hpp"
 
@@ -158,7 +159,8 @@ TEST_CASE("Damaged gzip tiles end with an error, in bounded time") {
     for (int i = 0; i < 60; ++i) {
         std::string bad = good;
         for (int k = 0; k < 3; ++k) {
-            const auto at = heap + static_cast<std::size_t>(random.uniform() * static_cast<double>(good.size() - heap - 1));
+            const auto at =
+                heap + static_cast<std::size_t>(random.uniform() * static_cast<double>(good.size() - heap - 1));
             bad[at] = static_cast<char>(random.uniform() * 256);
         }
         if (i % 3 == 0) std::fill_n(bad.begin() + static_cast<std::ptrdiff_t>(heap) + 20, 400, '\0');

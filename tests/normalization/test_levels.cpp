@@ -14,7 +14,7 @@ namespace {
 constexpr int kWidth = 640, kHeight = 448;
 
 /// A frame of the same 80 stars and a bright cloud of nebula, dimmed by `transparency` over a sky with a slope.
-Measures frame(double transparency, double sky, double slope, std::uint64_t seed) {
+Measures frame(double transparency, double sky, double slope, std::uint64_t seed, double slope_y = 0) {
     Image image(kWidth, kHeight);
     sky::Random random(4);
     for (int i = 0; i < 80; ++i) {
@@ -25,7 +25,7 @@ Measures frame(double transparency, double sky, double slope, std::uint64_t seed
         for (int x = 0; x < kWidth; ++x)
             image(x, y) += static_cast<float>(
                 transparency * 400 * std::exp(-(std::pow((x - 250) / 120.0, 2) + std::pow((y - 200) / 90.0, 2))) + sky +
-                slope * (x - kWidth / 2));
+                slope * (x - kWidth / 2) + slope_y * (y - kHeight / 2));
     add_noise(image, 12, seed);
     const auto raw = std::make_shared<MemoryFrame>(std::move(image));
     return measure_exposure(std::make_shared<const CalibratedView>(raw, CalibrationSet{})).main();
@@ -60,4 +60,13 @@ TEST_CASE("Without common stars the exposure times give the scale") {
         fit_normalization({&reference, {}, 60, kWidth, kHeight}, {&other, {}, 120, kWidth, kHeight}, kWidth, kHeight);
     CHECK(n.scale == 0.5);
     CHECK(n.stars == 0);
+}
+
+TEST_CASE("A sky that is tilted in both directions is levelled in both, about the middle") {
+    const Measures reference = frame(1.0, 800, 0, 1), tilted = frame(1.0, 900, 0.2, 3, -0.3);
+    const Normalization n =
+        fit_normalization({&reference, {}, 60, kWidth, kHeight}, {&tilted, {}, 60, kWidth, kHeight}, kWidth, kHeight);
+    CHECK(n.slope_x == Approx(-0.2).epsilon(0.05)); // stars move the meshes by a few percent of the tilt
+    CHECK(n.slope_y == Approx(0.3).epsilon(0.05));
+    CHECK(n.offset == Approx(-100).margin(2)); // in the middle; an edge is 67 to 64 ADU off
 }

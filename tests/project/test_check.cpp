@@ -317,10 +317,11 @@ TEST_CASE("A ledger of the first version is brought up to date, a newer one is p
         WARN("no python3 with sqlite3: the migration is not tested");
         return;
     }
-    REQUIRE(sql("DROP TABLE files; CREATE TABLE files (path TEXT PRIMARY KEY, size INTEGER, modified INTEGER, record "
-                "TEXT) WITHOUT ROWID; DROP TABLE facts; CREATE TABLE facts (key TEXT PRIMARY KEY, kind TEXT, body BLOB); "
-                "DROP TABLE choices; CREATE TABLE choices (name TEXT PRIMARY KEY, value TEXT) WITHOUT ROWID; "
-                "INSERT INTO choices VALUES (1, 2); PRAGMA user_version = 1") == 0);
+    REQUIRE(
+        sql("DROP TABLE files; CREATE TABLE files (path TEXT PRIMARY KEY, size INTEGER, modified INTEGER, record "
+            "TEXT) WITHOUT ROWID; DROP TABLE facts; CREATE TABLE facts (key TEXT PRIMARY KEY, kind TEXT, body BLOB); "
+            "DROP TABLE choices; CREATE TABLE choices (name TEXT PRIMARY KEY, value TEXT) WITHOUT ROWID; "
+            "INSERT INTO choices VALUES (1, 2); PRAGMA user_version = 1") == 0);
     {
         const Ledger old(folder / "l");
         CHECK_FALSE(old.was_damaged());

@@ -181,13 +181,14 @@ std::vector<std::string> sql(const fs::path& ledger, const std::string& text) {
 } // namespace
 
 TEST_CASE("Altered rows of the ledger are forgotten and found out again") {
-    for (const char* change : {"UPDATE facts SET body = zeroblob(length(body))",
-                               "UPDATE facts SET body = CAST(replace(CAST(body AS TEXT), '1', '7') AS BLOB)",
-                               "UPDATE facts SET key = (SELECT key FROM facts AS f WHERE f.rowid = facts.rowid % 7 + 100)"
-                               " WHERE 0",
-                               "UPDATE files SET record = substr(record, 1, length(record) - 9)",
-                               "UPDATE files SET fingerprint = 'f', content = 'c', revision = 'r'",
-                               "UPDATE choices SET value = value || '0'"}) {
+    for (const char* change :
+         {"UPDATE facts SET body = zeroblob(length(body))",
+          "UPDATE facts SET body = CAST(replace(CAST(body AS TEXT), '1', '7') AS BLOB)",
+          "UPDATE facts SET key = (SELECT key FROM facts AS f WHERE f.rowid = facts.rowid % 7 + 100)"
+          " WHERE 0",
+          "UPDATE files SET record = substr(record, 1, length(record) - 9)",
+          "UPDATE files SET fingerprint = 'f', content = 'c', revision = 'r'",
+          "UPDATE choices SET value = value || '0'"}) {
         INFO(change);
         const Copy p;
         run(p.path);
@@ -201,7 +202,8 @@ TEST_CASE("Altered rows of the ledger are forgotten and found out again") {
     run(p.path);
     sql(p.path / ".kasane/ledger.sqlite",
         "CREATE TABLE swapped AS SELECT key, body, digest FROM facts ORDER BY length(body), key;"
-        "UPDATE facts SET body = (SELECT body FROM swapped WHERE swapped.rowid = (SELECT t.rowid FROM swapped AS t WHERE "
+        "UPDATE facts SET body = (SELECT body FROM swapped WHERE swapped.rowid = (SELECT t.rowid FROM swapped AS t "
+        "WHERE "
         "t.key = facts.key) % (SELECT count(*) FROM swapped) + 1);");
     run(p.path);
     CHECK(digests(p.path / "kasane") == undisturbed());
@@ -260,13 +262,13 @@ TEST_CASE("A full disk costs no ledger, whoever opens it") {
     write_small_project(folder / "p");
     const std::string small = (folder / "small").string(), p = (folder / "p").string();
     fs::create_directory(small);
-    std::string script = "set -e\nmount -t tmpfs -o size=40m tmpfs " + small + "\n{kasane} run -q " + p + " -o " + small +
-                         "\ncp " + small + "/.kasane/ledger.sqlite " + p + "/../before\n" +
+    std::string script = "set -e\nmount -t tmpfs -o size=40m tmpfs " + small + "\n{kasane} run -q " + p + " -o " +
+                         small + "\ncp " + small + "/.kasane/ledger.sqlite " + p + "/../before\n" +
                          "dd if=/dev/zero of=" + small + "/fill bs=4096 2>/dev/null || true\nset +e\n" +
                          "for verb in status check scan; do {kasane} $verb -q " + p + " -o " + small + "; done\n" +
-                         "{kasane} run -q " + p + " -o " + small + "\necho run $?\n" + "ls " + small +
-                         "/.kasane\nrm " + small + "/fill\n{kasane} status -q " + p + " -o " + small +
-                         "\necho status $?\numount " + small + "\n";
+                         "{kasane} run -q " + p + " -o " + small + "\necho run $?\n" + "ls " + small + "/.kasane\nrm " +
+                         small + "/fill\n{kasane} status -q " + p + " -o " + small + "\necho status $?\numount " +
+                         small + "\n";
     for (std::size_t at; (at = script.find("{kasane}")) != std::string::npos;)
         script.replace(at, 8, KASANE_COMMAND);
     std::ofstream(folder / "script.sh") << script;

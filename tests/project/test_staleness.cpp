@@ -91,19 +91,33 @@ TEST_CASE("Status promises what a run does, whatever was changed") {
         CHECK(made.size() >= least);
         CHECK(status_of(p.path).all_done());
     };
-    change("one pixel of a flat", [&] { flip_a_byte(p.path / "night-1/flats/flat-L_002.fits"); }, 2);
-    change("a bias gone", [&] { fs::remove(p.path / "darks/bias_003.fits"); }, 1);
-    change("a limit that drops nobody", [&] { write_recipe(p.path, "[grading]\nlimits = [\"stars < 1\"]\n"); }, 0);
-    change("the reference changed", [&] { flip_a_byte(p.path / reference); }, 2);
-    change("the reference gone", [&] { fs::remove(p.path / run(p.path).stacks.front().reference); }, 2);
-    change("a light gone", [&] { fs::remove(p.path / "night-1/lights/R_005.fits"); }, 1);
-    change("seconds by the recipe", [&] {
-        write_recipe(p.path, "[grading]\nlimits = [\"stars < 1\"]\n[[files]]\nmatch = \"night-1/lights/L_001.fits\"\n"
-                             "seconds = 60\n");
-    }, 1);
-    change("focal length by the recipe", [&] {
-        write_recipe(p.path, "[grading]\nlimits = [\"stars < 1\"]\n[[files]]\nmatch = \"**/L_0*\"\nfocal_length = 777\n");
-    }, 1);
+    change(
+        "one pixel of a flat", [&] { flip_a_byte(p.path / "night-1/flats/flat-L_002.fits"); }, 2);
+    change(
+        "a bias gone", [&] { fs::remove(p.path / "darks/bias_003.fits"); }, 1);
+    change(
+        "a limit that drops nobody", [&] { write_recipe(p.path, "[grading]\nlimits = [\"stars < 1\"]\n"); }, 0);
+    change(
+        "the reference changed", [&] { flip_a_byte(p.path / reference); }, 2);
+    change(
+        "the reference gone", [&] { fs::remove(p.path / run(p.path).stacks.front().reference); }, 2);
+    change(
+        "a light gone", [&] { fs::remove(p.path / "night-1/lights/R_005.fits"); }, 1);
+    change(
+        "seconds by the recipe",
+        [&] {
+            write_recipe(p.path,
+                         "[grading]\nlimits = [\"stars < 1\"]\n[[files]]\nmatch = \"night-1/lights/L_001.fits\"\n"
+                         "seconds = 60\n");
+        },
+        1);
+    change(
+        "focal length by the recipe",
+        [&] {
+            write_recipe(p.path,
+                         "[grading]\nlimits = [\"stars < 1\"]\n[[files]]\nmatch = \"**/L_0*\"\nfocal_length = 777\n");
+        },
+        1);
 }
 
 TEST_CASE("What a run calls done, grading does not change") {
@@ -143,7 +157,7 @@ TEST_CASE("A new night with its own flats measures that night alone, and check s
     sky::PlainOptions o = small_options();
     o.lights = 4;
     sky::Scenario s = sky::plain_scenario(o);
-    s.seed += 17; // other noise
+    s.seed += 17;                   // other noise
     for (sky::Shot& shot : s.shots) // three nights later
         shot.start.replace(8, 2, fmt::format("{:02}", std::stoi(shot.start.substr(8, 2)) + 3));
     const Quiet quiet;
@@ -172,8 +186,8 @@ TEST_CASE("A camera that was measurably wrong is corrected, and that is said") {
             const Image image = read_plane(*reader);
             Raster<std::uint16_t> twice(image.width(), image.height());
             for (std::size_t i = 0; i < twice.pixels().size(); ++i)
-                twice.pixels()[i] = static_cast<std::uint16_t>(
-                    std::clamp(500 + 1.9f * (image.pixels()[i] - 500), 0.0f, 65535.0f));
+                twice.pixels()[i] =
+                    static_cast<std::uint16_t>(std::clamp(500 + 1.9f * (image.pixels()[i] - 500), 0.0f, 65535.0f));
             Header h;
             for (const Card& c : reader->header().cards())
                 if (c.key != "DATASUM" && c.key != "CHECKSUM" && c.key != "BZERO" && c.key != "BSCALE" &&
@@ -312,7 +326,8 @@ TEST_CASE("A light without an exposure time drops no other, and that is said") {
         const RunReport r = run(folder / "p");
         CHECK(r.stacks.front().used == 10);
         REQUIRE(find(r.findings, "exposure-time-unknown"));
-        CHECK(find(r.findings, "exposure-time-unknown")->files == std::vector<std::string>{"night-1/lights/L_004.fits"});
+        CHECK(find(r.findings, "exposure-time-unknown")->files ==
+              std::vector<std::string>{"night-1/lights/L_004.fits"});
         for (const FrameReport& f : r.stacks.front().frames)
             if (f.path.ends_with("L_004.fits"))
                 CHECK(f.transparency == 0); // not measured

@@ -6,13 +6,13 @@
 #include <kasane/project/recipe.hpp>
 #include <kasane/report/review.hpp>
 
+#include <arpa/inet.h>
 #include <catch2/catch.hpp>
+#include <chrono>
 #include <fmt/format.h>
 #include <fstream>
 #include <httplib.h>
 #include <iostream>
-#include <arpa/inet.h>
-#include <chrono>
 #include <sys/socket.h>
 #include <thread>
 #include <unistd.h>
@@ -258,13 +258,15 @@ TEST_CASE("Bodies in pieces are limited too, and numbers that are no index decid
     CHECK(sent < (60u << 20)); // the rest was not taken
     CHECK((!r || r->status == 413));
     const auto before = digests(s.project());
-    for (const char* index : {"\"stack\": 1e30, \"frame\": 0", "\"stack\": 0, \"frame\": 1.5", "\"stack\": -1, \"frame\": 0",
-                              "\"stack\": \"0\", \"frame\": 0", "\"stack\": 0, \"frame\": 99999"}) {
+    for (const char* index :
+         {"\"stack\": 1e30, \"frame\": 0", "\"stack\": 0, \"frame\": 1.5", "\"stack\": -1, \"frame\": 0",
+          "\"stack\": \"0\", \"frame\": 0", "\"stack\": 0, \"frame\": 99999"}) {
         INFO(index);
         auto again = s.client();
-        const auto answer = again.Post(s.base() + "accept",
-                                       fmt::format("{{\"decisions\": [{{{}, \"verdict\": \"drop\"}}], \"limits\": null}}", index),
-                                       "application/json");
+        const auto answer =
+            again.Post(s.base() + "accept",
+                       fmt::format("{{\"decisions\": [{{{}, \"verdict\": \"drop\"}}], \"limits\": null}}", index),
+                       "application/json");
         REQUIRE(answer);
         CHECK(answer->status == 400);
     }

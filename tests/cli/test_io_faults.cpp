@@ -1,0 +1,70 @@
+// Every read, write, sync, rename and allocation of a run fails once; the next run is as if nothing had been.
+#include "support/support.hpp"
+
+#include <catch2/catch.hpp>
+#include <cstdlib>
+#include <fmt/format.h>
+#include <fstream>
+
+using namespace kasane;
+using namespace kasane::test;
+namespace fs = std::filesystem;
+
+namespace {
+
+std::map<std::string, std::string> results_of(const fs::path& folder) {
+    auto all = digests(folder);
+    for (const char* with_times : {"report.txt", "report.json"})
+        all.erase(with_times);
+    return all;
+}
+
+} // namespace
+
+TEST_CASE("Whatever call fails, a run ends in order, and the next gives the same bytes") {
+#if defined(__SANITIZE_ADDRESS__)
+    WARN("the sanitizers want to be loaded first: tested without them");
+#else
+    // All of them with KASANE_EVERY_FAULT set (minutes); else a sample that moves with nothing but the number of calls.
+    const bool all = std::getenv("KASANE_EVERY_FAULT") != nullptr;
+    constexpr long kSample = 12; // of each kind
+    const std::string kind = GENERATE("read", "write", "sync", "rename", "allocate");
+    const TemporaryFolder folder;
+    sky::PlainOptions o = small_options();
+    o.width = 200;
+    o.height = 150;
+    o.lights = 4;
+    o.calibration = 3;
+    o.stars = 90;
+    o.dither = 3;
+    write_small_project(folder / "p", o);
+    const fs::path output = folder / "out";
+    const std::string run = "{kasane} run -q --threads 1 " + (folder / "p").string() + " -o " + output.string();
+    const auto with_fault = [&](long n) {
+        return shell(
+            fmt::format("KASANE_FAULT={}:{} KASANE_FAULT_IN={} KASANE_FAULT_COUNT={} LD_PRELOAD={} timeout 60 {}", kind,
+                        n, folder.path().string(), (folder / "count").string(), KASANE_FAULT_SHIM, run));
+    };
+    REQUIRE(with_fault(0).status <= 1);
+    const auto expected = results_of(output);
+    long count = 0;
+    std::ifstream(folder / "count") >> count;
+    REQUIRE(count > (kind == "rename" ? 5 : 10));
+    int failed = 0;
+    for (long n = 1; n <= count; n += all ? 1 : std::max(1L, count / kSample)) {
+        fs::remove_all(output);
+        const Outcome broken = with_fault(n);
+        INFO(kind << " " << n << " of " << count << ": status " << broken.status << " " << broken.err);
+        CHECK((broken.status >= 0 && broken.status <= 3));                         // no signal, no hang
+        if (broken.status == 3) CHECK(broken.err.size() + broken.out.size() > 20); // in words
+        failed += broken.status > 1;
+        const Outcome again = shell(run);
+        INFO(again.out << again.err);
+        CHECK(again.status <= 1);
+        CHECK(results_of(output) == expected);
+        for (const auto& entry : fs::recursive_directory_iterator(output))
+            CHECK_FALSE(entry.path().filename().string().starts_with(".kasane-part-"));
+    }
+    if (kind == "write" || kind == "rename") CHECK(failed > 0); // the shim does what it is for
+#endif
+}
