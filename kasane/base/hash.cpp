@@ -16,7 +16,8 @@ std::string digest(std::string_view bytes) {
 }
 
 Digester& Digester::add(std::string_view piece) {
-    pieces_ += fmt::format("{}:", piece.size());
+    pieces_ += std::to_string(piece.size());
+    pieces_ += ':';
     pieces_ += piece;
     return *this;
 }

@@ -461,18 +461,31 @@ private:
         tell(filters, "filter-contradicted", "filter ", "filter");
     }
 
-    /// Lights without an exposure time: nothing can be compared a second.
+    /// Lights without an exposure time beside others that have one cannot be compared a second; where none has one, all
+    /// are compared as they are.
     void times() {
-        std::vector<std::size_t> list;
-        for (const StackPlan& s : pairing_.stacks)
+        std::vector<std::size_t> some, none;
+        for (const StackPlan& s : pairing_.stacks) {
+            std::vector<std::size_t> unknown;
             for (const LightPlan& l : s.lights)
-                if (!(all_[l.exposure].seconds.value_or(0) > 0)) list.push_back(l.exposure);
-        if (list.empty()) return;
-        finding(Level::warning, "exposure-time-unknown", paths(list),
-                fmt::format("{} light{} no exposure time: transparency, worth and sky are not compared a second there "
-                            "(limits on them pass over), and no dark can be chosen by it; weights come from the stars",
-                            list.size(), list.size() == 1 ? " has" : "s have"),
-                "Give it with 'seconds' in [[files]] or [assume]");
+                if (!(all_[l.exposure].seconds.value_or(0) > 0)) unknown.push_back(l.exposure);
+            auto& list = unknown.size() == s.lights.size() ? none : some;
+            list.insert(list.end(), unknown.begin(), unknown.end());
+        }
+        const char* kRemedy = "Give it with 'seconds' in [[files]] or [assume]";
+        if (!some.empty())
+            finding(Level::warning, "exposure-time-unknown", paths(some),
+                    fmt::format(
+                        "{} light{} no exposure time, others of the stack have: transparency, worth and sky are not "
+                        "compared a second there (limits on them pass over); weights come from the stars",
+                        some.size(), some.size() == 1 ? " has" : "s have"),
+                    kRemedy);
+        if (!none.empty())
+            finding(Level::note, "exposure-time-unknown", paths(none),
+                    fmt::format("{} light{} no exposure time, nor has any other of the stack: they are compared as if "
+                                "all were equally long",
+                                none.size(), none.size() == 1 ? " has" : "s have"),
+                    kRemedy);
     }
 
     const std::vector<Exposure>& all_;

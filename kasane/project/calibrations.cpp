@@ -40,11 +40,16 @@ std::string Calibrations::key(const LightPlan& light) const {
     return k.add(defects, maps).result(); // rows, columns, spills, lone pixels: options of measuring
 }
 
-std::vector<std::size_t> Calibrations::masters_of(const LightPlan& light) const {
-    std::vector<std::size_t> out;
-    for (const auto& m : {light.dark, light.bias, light.second_dark, light.flat})
-        if (ready(m)) out.push_back(*m);
-    return out;
+const std::string& Calibrations::measure_key_of(const LightPlan& light,
+                                                const std::function<std::string()>& make) const {
+    {
+        const std::lock_guard lock(keys_mutex_);
+        const auto known = measure_keys_.find(light.exposure);
+        if (known != measure_keys_.end()) return known->second;
+    }
+    std::string key = make();
+    const std::lock_guard lock(keys_mutex_);
+    return measure_keys_.try_emplace(light.exposure, std::move(key)).first->second;
 }
 
 std::shared_ptr<const FrameReader> Calibrations::reader(std::size_t master) {

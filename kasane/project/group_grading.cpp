@@ -47,7 +47,7 @@ std::string judge_key(const Session& s, const Calibrations& calibrations, const 
         if (speaks_of(limit, s, plan)) key.add(limit);
     for (const LightPlan& l : plan.lights) { // other stacks have a say only through the reference
         const Exposure& e = s.exposures[l.exposure];
-        key.add(measure_key(s, calibrations, l), metadata_of(e), s.verdicts.decision(e));
+        key.add(measure_key(s, calibrations, l), s.metadata_key(l.exposure), s.verdicts.decision(e));
     }
     return key.result();
 }
@@ -481,14 +481,18 @@ std::optional<std::string> remembered_verdicts(const Session& session, const Cal
 void judge_what_is_known(Session& s, Calibrations& calibrations, const StackGroup& group) {
     const std::string reference = remembered_reference(s, group);
     if (reference.empty()) return;
-    bool wanting = false;
-    for (const std::size_t k : group.stacks) {
-        const StackPlan& plan = s.pairing.stacks[k];
-        for (const LightPlan& l : plan.lights)
-            if (!s.ledger.fact(measure_key(s, calibrations, l))) return;
-        wanting = wanting || !remembered_verdicts(s, calibrations, plan, reference);
-    }
-    if (wanting) grade_group(s, calibrations, group, reference);
+    const auto all = [&](auto holds) {
+        return std::all_of(group.stacks.begin(), group.stacks.end(),
+                           [&](std::size_t k) { return holds(s.pairing.stacks[k]); });
+    };
+    if (all([&](const StackPlan& plan) { return remembered_verdicts(s, calibrations, plan, reference).has_value(); }))
+        return;
+    const bool measured = all([&](const StackPlan& plan) {
+        return std::all_of(plan.lights.begin(), plan.lights.end(), [&](const LightPlan& l) {
+            return s.ledger.fact(measure_key(s, calibrations, l)).has_value();
+        });
+    });
+    if (measured) grade_group(s, calibrations, group, reference);
 }
 
 } // namespace kasane

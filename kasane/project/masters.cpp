@@ -344,11 +344,10 @@ Basis master_basis(const Session& s, const MasterPlan& plan) {
     b.set("role", std::string(role_name(plan.role))).set("name", plan.name);
     Key metadata("frames of a master");
     for (const std::size_t i : plan.members) {
-        Exposure e = s.exposures[i];
+        const Exposure& e = s.exposures[i];
         b.input(e.identity, e.path);
         if (e.turn) b.set("turn of " + e.identity, value_text(e, Field::turn));
-        if (plan.role != Role::flat) e.night.clear(); // of a project, not of the frame
-        metadata.add(metadata_of(e));
+        metadata.add(s.metadata_key(i));
     }
     b.set("exposures", metadata.result());
     if (plan.offset) {

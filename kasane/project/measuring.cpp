@@ -181,8 +181,10 @@ std::filesystem::path preview_file(const Session& s, const std::string& key) {
 }
 
 std::string measure_key(const Session& s, const Calibrations& calibrations, const LightPlan& light) {
-    const Exposure& e = s.exposures[light.exposure];
-    return Key("measures").add(e.identity, e.turn, options_for(s, light), calibrations.key(light)).result();
+    return calibrations.measure_key_of(light, [&] {
+        const Exposure& e = s.exposures[light.exposure];
+        return Key("measures").add(e.identity, e.turn, options_for(s, light), calibrations.key(light)).result();
+    });
 }
 
 std::vector<Measured> measure_lights(Session& s, Calibrations& calibrations,

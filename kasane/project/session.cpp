@@ -90,6 +90,18 @@ void Session::note_content(std::size_t exposure, const FrameReader& reader) {
     if (!wrong.empty()) ledger.set_choice("checksum/" + e.identity, wrong);
 }
 
+const std::string& Session::metadata_key(std::size_t exposure) const {
+    metadata.resize(exposures.size());
+    std::string& key = metadata[exposure];
+    if (!key.empty()) return key;
+    const Exposure& e = exposures[exposure];
+    if (e.role == Role::light || e.role == Role::flat || e.night.empty())
+        return key = Key("metadata").add(metadata_of(e)).result();
+    Exposure without = e;
+    without.night.clear();
+    return key = Key("metadata").add(metadata_of(without)).result();
+}
+
 bool Session::can_be_read(const std::string& path) const {
     const auto [known, fresh] = readable.try_emplace(path, false);
     if (!fresh) return known->second;

@@ -12,6 +12,7 @@
 
 #include <array>
 #include <chrono>
+#include <functional>
 #include <map>
 #include <memory>
 #include <mutex>
@@ -52,6 +53,7 @@ struct Session {
     std::vector<FileStamp> stamps = {};                     ///< as exposures: when they were scanned
     std::set<std::string> unread = {};                      ///< files that could not be read, relative to the project
     std::map<std::string, CameraFacts> cameras = {};        ///< by camera_key
+    mutable std::vector<std::string> metadata = {};         ///< digests that metadata_key made
     mutable std::map<std::string, bool> readable = {};      ///< what can_be_read found
     mutable std::map<std::string, std::string> judged = {}; ///< verdicts of this session, by their key
     mutable std::set<std::filesystem::path> verified = {};  ///< results whose bytes were found to be as written
@@ -70,6 +72,9 @@ struct Session {
     void note_content(std::size_t exposure, const FrameReader& reader);
     /// Throws InputError if a file is not the one any more that was scanned.
     void require_unchanged(std::size_t exposure) const;
+    /// Digest of all that is known of an exposure beside its pixels. The night of frames without light is the project's
+    /// affair, not theirs: libraries share them.
+    const std::string& metadata_key(std::size_t exposure) const;
     /// Whether all of a file can be read now, of those that could not be before.
     bool can_be_read(const std::string& path) const;
     bool any_can_be_read(const std::vector<std::string>& paths) const;
@@ -155,8 +160,9 @@ public:
     std::shared_ptr<const FrameView> view(const LightPlan& light, std::shared_ptr<const OwnCorrections> own = nullptr);
     /// Digest of what calibrates a light.
     std::string key(const LightPlan& light) const;
-    /// The masters that calibrate a light.
-    std::vector<std::size_t> masters_of(const LightPlan& light) const;
+    /// The key of a light's measures, found once: masters and cameras stay as they are as long as this lives. Made by
+    /// `make`; thread-safe.
+    const std::string& measure_key_of(const LightPlan& light, const std::function<std::string()>& make) const;
     /// Of the sensor that took a light, by its masters and the recipe.
     const DefectCounts& defect_counts(const LightPlan& light) const;
     /// How much of its dark a light takes: as planned, or as measured in the light itself. Empty reason: as planned.
@@ -183,6 +189,8 @@ private:
     const Session& session_;
     std::map<std::size_t, std::shared_ptr<const FrameReader>> readers_;
     std::map<DefectKey, SensorDefects> defects_;
+    mutable std::mutex keys_mutex_;
+    mutable std::map<std::size_t, std::string> measure_keys_; ///< by exposure
 };
 
 /// The measures of one light, or why there are none.

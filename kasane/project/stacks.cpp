@@ -459,7 +459,7 @@ Basis stack_basis(const Session& s, const Calibrations& calibrations, const Stac
     for (const LightPlan& l : plan.lights) {
         const Exposure& e = s.exposures[l.exposure];
         b.input(e.identity, e.path);
-        metadata.add(metadata_of(e));
+        metadata.add(s.metadata_key(l.exposure));
         measures.add(measure_key(s, calibrations, l));
         for (const auto& m : {l.dark, l.bias, l.second_dark, l.flat})
             if (m) b.set("master " + s.pairing.masters[*m].name, s.masters[*m] ? s.masters[*m]->key : "not made");

@@ -76,9 +76,7 @@ Work remaining_work(Session& s) {
         const std::string reference = remembered_reference(s, group);
         for (const std::size_t k : group.stacks) {
             const StackPlan& plan = s.pairing.stacks[k];
-            const auto done = reference.empty() && !s.ledger.fact(stack_basis(s, calibrations, plan, reference).key())
-                                  ? std::nullopt
-                                  : finished_stack(s, plan, stack_basis(s, calibrations, plan, reference).key());
+            const auto done = finished_stack(s, plan, stack_basis(s, calibrations, plan, reference).key());
             if (!done)
                 add_stack(s, calibrations, plan, work);
             else if (done->file.empty())
