@@ -3,6 +3,7 @@
 #include <kasane/base/hash.hpp>
 
 #include <algorithm>
+#include <cctype>
 #include <cmath>
 #include <fmt/format.h>
 #include <map>
@@ -890,7 +891,10 @@ private:
             std::string remedy = "Take flats with the same camera, filter and binning; the run may go on without";
             if (refused != misses.end()) {
                 text += fmt::format(". {} was not taken: {}", result_.masters[refused->master].name, refused->reason);
-                if (!refused->allowed.empty()) remedy = "The flats are taken " + refused->allowed;
+                if (!refused->allowed.empty()) {
+                    remedy = refused->allowed;
+                    remedy.front() = static_cast<char>(std::toupper(static_cast<unsigned char>(remedy.front())));
+                }
             }
             return tell("flat-missing", text, remedy, e);
         }

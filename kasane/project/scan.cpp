@@ -2,6 +2,7 @@
 
 #include <kasane/base/error.hpp>
 #include <kasane/base/hash.hpp>
+#include <kasane/base/output_file.hpp>
 #include <kasane/io/reader.hpp>
 #include <kasane/project/codec.hpp>
 
@@ -243,6 +244,7 @@ private:
         }
         files_ = walk.sorted();
         tell_idle_rules(walk.excluded());
+        tell_hidden();
         exposures_.resize(files_.size());
         entries_.resize(files_.size());
         known_.assign(files_.size(), false);
@@ -258,6 +260,30 @@ private:
         if ((inner + "/").starts_with(outer))
             throw UsageError(fmt::format("the recipe names the folder {}, which holds the project itself", named), full,
                              "Name a folder beside the project, or one that holds nothing but calibration frames");
+    }
+
+    /// Exposures in the folder of the results would be passed over without a word.
+    void tell_hidden() {
+        std::vector<std::string> hidden;
+        std::error_code failed;
+        for (fs::recursive_directory_iterator it(options_.output, failed), end; !failed && it != end;
+             it.increment(failed)) {
+            std::error_code unknown;
+            const fs::path& file = it->path();
+            const bool exposure = is_readable_name(file) && !is_picture_name(file) && it->is_regular_file(unknown) &&
+                                  !file.filename().string().starts_with('.');
+            if (exposure && !is_own_work(file))
+                hidden.push_back(file.lexically_proximate(options_.folder).generic_string());
+        }
+        if (hidden.empty()) return;
+        std::sort(hidden.begin(), hidden.end());
+        const std::size_t n = hidden.size();
+        scan_.findings.push_back(
+            {Level::warning, "output-hides-files", std::move(hidden),
+             fmt::format("{} file{} in the folder of the results, where nothing is taken for an "
+                         "exposure",
+                         n, n == 1 ? " lies" : "s lie"),
+             "Name another folder with --output or in the recipe, or move what is no exposure away"});
     }
 
     void tell_idle_rules(const std::vector<std::string>& excluded) {

@@ -94,7 +94,9 @@ std::string frames_text(const StackGrade& stack, const GradeTableOptions& o, con
         for (const Measure m : columns)
             row.push_back(value_text(m, f.figures[m]) + " " + bar(stack, m, f.figures[m]));
         table.add(std::move(row));
-        if (!f.verdict.reason.empty()) reasons += fmt::format("  {}: {}\n", f.path, f.verdict.reason);
+        if (!f.verdict.reason.empty())
+            reasons += fmt::format("  {}\n", wrapped(fmt::format("{}: {}", f.path, f.verdict.reason), 6,
+                                                     static_cast<std::size_t>(o.width)));
     }
     std::vector<std::string> least = {"night"};
     for (auto m = columns.rbegin(); m != columns.rend(); ++m) // the last asked for is needed least
@@ -107,7 +109,7 @@ std::string frames_text(const StackGrade& stack, const GradeTableOptions& o, con
 
 std::string prediction_row(const Prediction& p) {
     return fmt::format("{} exposures, {}, effective {}, noise {:.2f} ADU, FWHM {:.2f} px", p.frames,
-                       duration_text(p.seconds), duration_text(p.effective_seconds), p.noise, p.fwhm);
+                       exposure_text(p.seconds), exposure_text(p.effective_seconds), p.noise, p.fwhm);
 }
 
 std::string limits_text(const StackGrade& stack, int width) {
@@ -154,7 +156,7 @@ std::string grade_text(const GradeReport& r, const GradeTableOptions& o) {
         for (const NightGrade& n : s.nights) {
             if ((!o.filter.empty() && s.filter != o.filter) || (!o.night.empty() && n.night != o.night)) continue;
             nights.add({n.night.empty() ? "-" : n.night, s.name, fmt::format("{}", n.kept), fmt::format("{}", n.frames),
-                        duration_text(n.kept_seconds), duration_text(n.effective_seconds),
+                        exposure_text(n.kept_seconds), exposure_text(n.effective_seconds),
                         n.fwhm > 0 ? fmt::format("{:.2f} px", n.fwhm) : "-",
                         n.transparency > 0 ? fmt::format("{:.2f}", n.transparency) : "-"});
             seconds += n.kept_seconds;
@@ -162,7 +164,7 @@ std::string grade_text(const GradeReport& r, const GradeTableOptions& o) {
         }
     out += "\nNights (kept exposures; effective: seconds times worth)\n" +
            nights.text(o.width, {"transparency", "exposure"});
-    out += fmt::format("  all kept together: {}, effective {}\n", duration_text(seconds), duration_text(total));
+    out += fmt::format("  all kept together: {}, effective {}\n", exposure_text(seconds), exposure_text(total));
     if (!r.drifts.empty()) {
         out += "\nThe telescope\n";
         for (const NightDrift& d : r.drifts)

@@ -113,8 +113,7 @@ std::string show_text(const ShowReport& r) {
                                       : "",
                            r.streaks.empty() ? "" : fmt::format(", {} streaks", r.streaks.size()));
     if (r.stated_noise)
-        out += fmt::format("\n  background noise by its header: {:.2f} ADU, as without resampling (which smooths "
-                           "neighbours and lowers it)\n",
+        out += fmt::format("\n  background noise by its header: {:.2f} ADU, as without resampling, which lowers it\n",
                            *r.stated_noise);
     if (!r.preview.empty()) out += fmt::format("\n  preview: {}\n", r.preview);
     return out;

@@ -32,7 +32,9 @@ std::string share(double s) {
     return fmt::format("{:.2f} %", 100 * s);
 }
 
-std::string wrapped(const std::string& text, std::size_t indent, std::size_t width = 110) {
+} // namespace
+
+std::string wrapped(const std::string& text, std::size_t indent, std::size_t width) {
     std::string out, line;
     std::size_t start = 0;
     while (start < text.size()) {
@@ -47,8 +49,6 @@ std::string wrapped(const std::string& text, std::size_t indent, std::size_t wid
     }
     return out + line;
 }
-
-} // namespace
 
 std::string Table::text(int columns, const std::vector<std::string>& least_needed) const {
     std::vector<std::size_t> width;
@@ -96,6 +96,10 @@ std::string duration_text(double seconds) {
     if (s >= 3600) return fmt::format("{} h {:02} min", s / 3600, s / 60 % 60);
     if (s >= 60) return s % 60 ? fmt::format("{} min {:02} s", s / 60, s % 60) : fmt::format("{} min", s / 60);
     return seconds < 10 ? fmt::format("{:.1f} s", seconds) : fmt::format("{} s", s);
+}
+
+std::string exposure_text(double seconds) {
+    return seconds > 0 ? duration_text(seconds) : "unknown";
 }
 
 std::string findings_text(const std::vector<Finding>& findings, int columns) {
@@ -181,8 +185,8 @@ std::string run_table(const RunReport& report, int columns) {
     }
     Table t({"stack", "used", "dropped", "exposure", "effective", "noise", "FWHM", "rej. low", "rej. high", "made in"});
     for (const StackReport& s : report.stacks)
-        t.add({s.name, fmt::format("{}", s.used), fmt::format("{}", s.dropped), duration_text(s.seconds_total),
-               duration_text(s.seconds_effective), fmt::format("{:.2f}", s.noise), fmt::format("{:.2f} px", s.fwhm),
+        t.add({s.name, fmt::format("{}", s.used), fmt::format("{}", s.dropped), exposure_text(s.seconds_total),
+               exposure_text(s.seconds_effective), fmt::format("{:.2f}", s.noise), fmt::format("{:.2f} px", s.fwhm),
                share(s.rejected_low), share(s.rejected_high), s.reused ? "kept" : duration_text(s.time)});
     out += "Master lights (background noise in ADU; effective: seconds times worth)\n" +
            t.text(columns, {"rej. low", "made in", "rej. high", "exposure"});
@@ -290,14 +294,15 @@ std::string scan_table(const Scan& scan, const Pairing& pairing, int columns) {
             source = fmt::format("pixels, {:.0f} % sure or more", std::min(99.0, 100 * l.least_sure));
         if (l.sources.size() > 1) source += fmt::format(" and {} more ways", l.sources.size() - 1);
         t.add({key[0], key[1], key[2], l.seconds.text("s", 1e-3), l.temperature.text("C", 1), key[3], key[4],
-               fmt::format("{}", l.count), duration_text(l.total), source});
+               fmt::format("{}", l.count), exposure_text(l.total), source});
     }
     if (!t.empty()) out += t.text(columns, {"total", "target", "size", "sensor"});
-    out += fmt::format("\n{} exposures; {} stack{}: ", scan.exposures.size(), pairing.stacks.size(),
-                       pairing.stacks.size() == 1 ? "" : "s");
+    std::string stacks = fmt::format("{} exposures; {} stack{}: ", scan.exposures.size(), pairing.stacks.size(),
+                                     pairing.stacks.size() == 1 ? "" : "s");
     for (std::size_t i = 0; i < pairing.stacks.size(); ++i)
-        out += fmt::format("{}{} ({})", i ? ", " : "", pairing.stacks[i].name, pairing.stacks[i].lights.size());
-    out += pairing.stacks.empty() ? "none, there are no lights\n" : "\n";
+        stacks += fmt::format("{}{} ({})", i ? ", " : "", pairing.stacks[i].name, pairing.stacks[i].lights.size());
+    if (pairing.stacks.empty()) stacks += "none, there are no lights";
+    out += "\n" + wrapped(clean(stacks), 2, static_cast<std::size_t>(columns)) + "\n";
     if (scan.other_files) out += fmt::format("{} files of other kinds were passed over\n", scan.other_files);
     if (scan.excluded) out += fmt::format("{} files or folders were left out by the recipe\n", scan.excluded);
     std::vector<Finding> findings = scan.findings;
@@ -398,7 +403,7 @@ std::string check_text(const CheckReport& r, int columns) {
         for (const LightPlan& l : s.lights)
             seconds += r.scan.exposures[l.exposure].seconds.value_or(0);
         out += fmt::format("{}  {} light{}, {}  ({})\n", clean(s.name), s.lights.size(),
-                           s.lights.size() == 1 ? "" : "s", duration_text(seconds), clean(s.sensor));
+                           s.lights.size() == 1 ? "" : "s", exposure_text(seconds), clean(s.sensor));
         draw(stack_tree(r, s), "", static_cast<std::size_t>(columns), out);
         out += "\n";
     }

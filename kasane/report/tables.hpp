@@ -27,11 +27,17 @@ private:
     std::vector<std::vector<std::string>> rows_;
 };
 
+/// Text in lines of `width` characters; those after the first begin with `indent` blanks.
+std::string wrapped(const std::string& text, std::size_t indent, std::size_t width = kUsualColumns);
+
 /// Findings, one a paragraph.
 std::string findings_text(const std::vector<Finding>& findings, int columns = kUsualColumns);
 
 /// "1 h 24 min", "3 min 20 s", "45 s".
 std::string duration_text(double seconds);
+
+/// The same of exposure times: "unknown" where they are 0.
+std::string exposure_text(double seconds);
 
 /// Masters, stacks, frames left out, findings, and where the results are.
 std::string run_table(const RunReport& report, int columns = kUsualColumns);

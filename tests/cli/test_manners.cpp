@@ -177,3 +177,16 @@ TEST_CASE("A pipe in place of an image is refused at once, and a role by pixels 
     CHECK(o.status == 3);
     CHECK_THAT(o.err, Catch::Contains("is not a file"));
 }
+
+TEST_CASE("An exposure time that is not known is not printed as none") {
+    const TemporaryFolder folder;
+    CHECK(shell("{kasane} demo -q --variant silent " + (folder / "s").string()).status == 0);
+    const std::string s = (folder / "s").string();
+    CHECK_THAT(shell("{kasane} check -q " + s).out, Catch::Contains("8 lights, unknown") && !Catch::Contains("0.0 s"));
+    for (const char* verb : {"run", "grade"})
+        CHECK_THAT(shell(fmt::format("{{kasane}} {} -q {}", verb, s)).out,
+                   Catch::Contains("unknown") && !Catch::Contains("0.0 s, effective"));
+    // By its pixels a light, in all that is said of it.
+    const Outcome o = shell("{kasane} show --no-preview " + s + "/heap/img_0101.fits");
+    CHECK_THAT(o.out, Catch::Contains("light (pixels show") && !Catch::Contains("unknown ("));
+}

@@ -305,6 +305,10 @@ TEST_CASE("Where nothing could be made, nothing is called done") {
         ends(std::string(verb) + " -q " + p, 2);
     fs::remove(folder / "p/kasane.toml");
     ends("run -q -o " + p + " " + p, 2);
+    write_recipe(folder / "p", "[project]\noutput = \"night-1\"\n"); // hides the lights
+    CHECK_THAT(shell("{kasane} check -q " + p).out, Catch::Contains("16 files lie in the folder of the results"));
+    ends("run -q " + p, 3);
+    fs::remove(folder / "p/kasane.toml");
     fs::create_directory(folder / "empty");
     ends("status -q " + (folder / "empty").string(), 1);
     ends("check -q " + (folder / "empty").string(), 1);
