@@ -10,10 +10,11 @@
 #include <bit>
 #include <cctype>
 #include <cstring>
+#include <fcntl.h>
 #include <fitsio.h>
 #include <fmt/format.h>
-#include <fstream>
 #include <mutex>
+#include <unistd.h>
 
 namespace kasane {
 
@@ -40,8 +41,12 @@ std::string fits_reason(int status) {
 constexpr std::uint64_t kMostUnpacked = 8ull << 30; ///< bytes of a file under gzip; no camera makes them so large
 
 bool is_gzip(const std::filesystem::path& file) {
-    std::ifstream in(file, std::ios::binary);
-    return in.get() == 0x1f && in.get() == 0x8b;
+    unsigned char head[2] = {};
+    const int fd = ::open(file.c_str(), O_RDONLY | O_CLOEXEC | O_NONBLOCK); // every header that is read passes here
+    if (fd < 0) return false;
+    const ssize_t got = ::read(fd, head, sizeof head);
+    ::close(fd);
+    return got == 2 && head[0] == 0x1f && head[1] == 0x8b;
 }
 
 /// A file that cfitsio reads, and its bytes where it had to be unpacked first.

@@ -38,11 +38,11 @@ bool is_fits_name(const fs::path& file) {
 
 /// The format of a file: by its first bytes; TIFF structures are told from camera raw by the name.
 Format find_format(const fs::path& file) {
+    if (is_fits_name(file)) return Format::fits; // with the better messages of that reader
     std::error_code unknown;
     if (const auto kind = fs::status(file, unknown).type();
         !unknown && kind != fs::file_type::regular && kind != fs::file_type::directory)
         throw InputError("is not a file", file, "Name an image"); // a pipe would be waited for without end
-    if (is_fits_name(file)) return Format::fits;                  // with the better messages of that reader
     std::array<char, 8> head{};
     std::error_code failed;
     if (fs::is_directory(file, failed))

@@ -313,8 +313,8 @@ Ledger::FileEntry entry_of(SQLite::Statement& q, int first) {
 }
 
 std::string digest_of(const std::string& path, const Ledger::FileEntry& e) {
-    return digest_of({path, fmt::format("{} {} {}", e.size, e.modified, e.changed), e.fingerprint, e.content,
-                      e.revision, e.record, e.look});
+    return digest_of({path, std::to_string(e.size) + " " + std::to_string(e.modified) + " " + std::to_string(e.changed),
+                      e.fingerprint, e.content, e.revision, e.record, e.look});
 }
 
 void bind_bytes(SQLite::Statement& q, int at, const std::string& bytes) {
@@ -441,15 +441,6 @@ void Ledger::set_choice(const std::string& name, const std::string& value) {
         q.bind(1, name);
         q.bind(2, value);
         q.bind(3, digest_of({"choice", name, value}));
-        q.exec();
-    });
-}
-
-void Ledger::forget_choice(const std::string& name) {
-    if (!database_ || !database_->writes) return;
-    database_->guarded([&] {
-        SQLite::Statement q(database_->db, "DELETE FROM choices WHERE name = ?");
-        q.bind(1, name);
         q.exec();
     });
 }

@@ -68,7 +68,6 @@ public:
     /// Remembered choices by name ("reference/...").
     std::optional<std::string> choice(const std::string& name) const;
     void set_choice(const std::string& name, const std::string& value);
-    void forget_choice(const std::string& name);
     /// All choices whose names begin with `prefix`.
     std::unordered_map<std::string, std::string> choices(const std::string& prefix) const;
 
