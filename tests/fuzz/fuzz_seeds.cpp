@@ -19,8 +19,8 @@ int main(int argc, char** argv) {
     h.set("BAYERPAT", "RGGB");
     h.set("ROWORDER", "BOTTOM-UP");
     h.set("SITELONG", "+15 03 10");
-    write_fits_u16(folder / "fits/counts.fits", counts.plane(), h);
-    write_fits(folder / "fits/floats.fits", {{floats.plane(), h}, {floats.plane(), h, "COVERAGE"}});
+    write_fits_u16(folder / "fits/counts.fits", counts.plane(), h, Over::anything);
+    write_fits(folder / "fits/floats.fits", {{floats.plane(), h}, {floats.plane(), h, "COVERAGE"}}, Over::anything);
     sky::write_dng(folder / "tiff/mosaic.tif", counts.plane(), {.seconds = 90, .local_time = "2031:03:12 23:00:00"});
     std::ofstream(folder / "header_values/one")
         << "night-1/flats/Ha_300s_-10C.fits\nIMAGETYP=Master Dark\nEXPTIME=12e3\n"
