@@ -56,6 +56,11 @@ TEST_CASE("A file that cannot be read during a run is taken in by the next, what
     const std::string stage = GENERATE("masters", "measure", "integrate");
     const char* file = GENERATE("night-1/lights/L_003.fits", "night-1/lights/L_007.fits", "darks/dark_002.fits",
                                 "darks/bias_001.fits", "night-1/flats/flat-L_004.fits");
+#if defined(__SANITIZE_ADDRESS__) // whole runs take ten times as long there: each file at one stage
+    const std::string name(file);
+    const bool light = name.find("lights") != std::string::npos;
+    if (stage != (!light ? "masters" : name.ends_with("L_007.fits") ? "integrate" : "measure")) return;
+#endif
     const Copy p;
     const fs::path full = p.path / file;
     REQUIRE(fs::exists(full));
