@@ -452,7 +452,9 @@ ReadyMaster ready_master(Session& s, const MasterPlan& plan) {
         std::vector<std::string> unread;
         for (const std::size_t i : plan.members)
             if (s.unread.count(s.exposures[i].path)) unread.push_back(s.exposures[i].path);
-        s.ledger.set_fact(key, json_text({{"failed", e.what_failed()}, {"unread", unread}}));
+        // A fault in reading something else, its offset say, may pass: then the next run simply tries again.
+        const bool lasting = !dynamic_cast<const InputError*>(&e) || dynamic_cast<const UnfitError*>(&e);
+        if (lasting) s.ledger.set_fact(key, json_text({{"failed", e.what_failed()}, {"unread", unread}}));
         throw;
     }
     const std::string name = master_entry(plan);
