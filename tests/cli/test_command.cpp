@@ -1,4 +1,5 @@
 // The command as a user meets it.
+#include "support/places.hpp"
 #include "support/support.hpp"
 
 #include <kasane/io/fits.hpp>
@@ -164,7 +165,7 @@ TEST_CASE("A full disk ends in a clear message, and a later run recovers") {
     }
     std::ofstream(folder / "inner.sh") << [&] {
         std::string s = inner;
-        s.replace(s.find("{kasane}"), 8, KASANE_COMMAND);
+        s.replace(s.find("{kasane}"), 8, kCommand);
         return s;
     }();
     const Outcome o = shell("unshare --mount sh " + (folder / "inner.sh").string());
@@ -220,11 +221,11 @@ TEST_CASE("The library example stacks a folder, and the README shows it as it is
     const TemporaryFolder folder;
     write_small_project(folder / "p");
     const std::string result = (folder / "mean.fits").string();
-    const Outcome o = shell(std::string(KASANE_EXAMPLE) + " " + (folder / "p/night-1/lights").string() + " " + result);
+    const Outcome o = shell(std::string(kExample) + " " + (folder / "p/night-1/lights").string() + " " + result);
     CHECK(o.status == 0);
     CHECK_THAT(o.out, Catch::Contains("of 10 lights"));
     CHECK(open_fits(result)->width() == 320);
-    const std::string source = read_file(fs::path(KASANE_SOURCE_DIR) / "examples/stack_folder.cpp");
-    const std::string readme = read_file(fs::path(KASANE_SOURCE_DIR) / "README.md");
+    const std::string source = read_file(fs::path(kSources) / "examples/stack_folder.cpp");
+    const std::string readme = read_file(fs::path(kSources) / "README.md");
     CHECK(readme.find(source) != std::string::npos);
 }

@@ -1,4 +1,5 @@
 // Every read, write, sync, rename and allocation of a run fails once; the next run is as if nothing had been.
+#include "support/places.hpp"
 #include "support/support.hpp"
 
 #include <catch2/catch.hpp>
@@ -43,7 +44,7 @@ TEST_CASE("Whatever call fails, a run ends in order, and the next gives the same
     const auto with_fault = [&](long n) {
         return shell(
             fmt::format("KASANE_FAULT={}:{} KASANE_FAULT_IN={} KASANE_FAULT_COUNT={} LD_PRELOAD={} timeout 60 {}", kind,
-                        n, folder.path().string(), (folder / "count").string(), KASANE_FAULT_SHIM, run));
+                        n, folder.path().string(), (folder / "count").string(), kFaultShim, run));
     };
     REQUIRE(with_fault(0).status <= 1);
     const auto expected = results_of(output);

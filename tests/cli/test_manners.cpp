@@ -1,4 +1,5 @@
 // How the command answers odd calls, and what it refuses to harm.
+#include "support/places.hpp"
 #include "support/support.hpp"
 
 #include <algorithm>
@@ -107,7 +108,7 @@ TEST_CASE("Read-only originals are exported, as an ordinary user would") {
         fs::permissions(entry.path(), static_cast<fs::perms>(0444));
     shell("chmod 777 " + folder.path().string() + " && chmod -R a+rX " + (folder / "p").string() + " && chmod 777 " +
           (folder / "p").string());
-    const std::string call = std::string(KASANE_COMMAND) + " export lights " + (folder / "out").string() + " -C " +
+    const std::string call = std::string(kCommand) + " export lights " + (folder / "out").string() + " -C " +
                              (folder / "p").string() + " -q";
     const bool root = ::getuid() == 0;
     const Outcome o = shell(root ? "setpriv --reuid 65534 --regid 65534 --clear-groups " + call : call);

@@ -39,17 +39,10 @@ sky::Scenario small_colour() {
     return s;
 }
 
-struct ColourCopy : ProjectCopy {
-    ColourCopy()
-        : ProjectCopy(original(), [](const fs::path& to) {
-              const Quiet quiet;
-              sky::write_scenario(small_colour(), to, quiet.context);
-          }) {}
-    static const TemporaryFolder& original() {
-        static const TemporaryFolder folder;
-        return folder;
-    }
-};
+using ColourCopy = CopyOf<[](const fs::path& to) {
+    const Quiet quiet;
+    sky::write_scenario(small_colour(), to, quiet.context);
+}>;
 
 Image plane_of(const RunReport& r, int plane) {
     return read_plane(*open_fits(fs::path(r.output) / r.stacks.at(0).file), plane);

@@ -1,5 +1,6 @@
 // What check and status say of whole projects, and what is remembered between runs.
 #include "support/formats.hpp"
+#include "support/places.hpp"
 #include "support/projects.hpp"
 
 #include <kasane/base/error.hpp>
@@ -51,17 +52,10 @@ void write_variant(const std::string& name, const fs::path& folder) {
 }
 
 /// A small project that was run.
-struct Done : ProjectCopy {
-    Done()
-        : ProjectCopy(original(), [](const fs::path& to) {
-              write_small_project(to);
-              run(to);
-          }) {}
-    static const TemporaryFolder& original() {
-        static const TemporaryFolder folder;
-        return folder;
-    }
-};
+using Done = CopyOf<[](const fs::path& to) {
+    write_small_project(to);
+    run(to);
+}>;
 
 } // namespace
 
@@ -350,9 +344,9 @@ TEST_CASE("Results that would go among the exposures are told before they do") {
 
 TEST_CASE("Every documented finding can come, and every finding that can come is documented") {
     std::string sources;
-    for (const auto& entry : fs::recursive_directory_iterator(std::string(KASANE_SOURCE_DIR) + "/kasane"))
+    for (const auto& entry : fs::recursive_directory_iterator(std::string(kSources) + "/kasane"))
         if (entry.is_regular_file()) sources += read_file(entry.path());
-    const std::string text = read_file(std::string(KASANE_SOURCE_DIR) + "/docs/gathering.md");
+    const std::string text = read_file(std::string(kSources) + "/docs/gathering.md");
     std::istringstream table(text.substr(text.find("| code | level |")));
     std::string line;
     std::set<std::string> documented;

@@ -1,3 +1,4 @@
+#include "support/places.hpp"
 #include "support/support.hpp"
 
 #include <kasane/base/error.hpp>
@@ -107,7 +108,7 @@ TEST_CASE("What is wrong in a recipe is told with line, column and the right key
 }
 
 TEST_CASE("The documented keys are those that there are") {
-    CHECK(read_file(std::string(KASANE_SOURCE_DIR) + "/docs/recipe.md") == recipe_reference());
+    CHECK(read_file(std::string(kSources) + "/docs/recipe.md") == recipe_reference());
 }
 
 TEST_CASE("A recipe is read from its folder; what is no file is refused") {

@@ -16,13 +16,7 @@ namespace fs = std::filesystem;
 
 namespace {
 
-struct Copy : ProjectCopy {
-    Copy() : ProjectCopy(original(), [](const fs::path& to) { write_small_project(to); }) {}
-    static const TemporaryFolder& original() {
-        static const TemporaryFolder folder;
-        return folder;
-    }
-};
+using Copy = CopyOf<[](const fs::path& to) { write_small_project(to); }>;
 
 } // namespace
 

@@ -34,22 +34,10 @@ void write_two_filters(const fs::path& folder) {
     }
 }
 
-struct Copy : ProjectCopy {
-    Copy()
-        : ProjectCopy(original(), [](const fs::path& to) {
-              write_two_filters(to);
-              run(to);
-          }) {}
-    static const TemporaryFolder& original() {
-        static const TemporaryFolder folder;
-        return folder;
-    }
-};
-
-StatusReport status_of(const fs::path& folder) {
-    const Quiet quiet;
-    return project_status({folder, {}, {}}, quiet.context);
-}
+using Copy = CopyOf<[](const fs::path& to) {
+    write_two_filters(to);
+    run(to);
+}>;
 
 CheckReport check_of(const fs::path& folder) {
     const Quiet quiet;

@@ -11,6 +11,11 @@ RunReport run(const fs::path& folder, int threads) {
     return run_project({folder, {}, {}}, quiet.context);
 }
 
+StatusReport status_of(const fs::path& folder) {
+    const Quiet quiet;
+    return project_status({folder, {}, {}}, quiet.context);
+}
+
 const Finding* find(const std::vector<Finding>& findings, const std::string& code) {
     for (const Finding& f : findings)
         if (f.code == code) return &f;

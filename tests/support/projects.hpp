@@ -3,6 +3,7 @@
 
 #include "support/support.hpp"
 
+#include <kasane/project/check.hpp>
 #include <kasane/project/run.hpp>
 
 #include <functional>
@@ -12,6 +13,7 @@
 namespace kasane::test {
 
 RunReport run(const std::filesystem::path& folder, int threads = 2);
+StatusReport status_of(const std::filesystem::path& folder);
 
 /// The first finding with this code, or null.
 const Finding* find(const std::vector<Finding>& findings, const std::string& code);
@@ -31,6 +33,15 @@ struct ProjectCopy {
     TemporaryFolder folder;
     std::filesystem::path path;
     ProjectCopy(const TemporaryFolder& original, const std::function<void(const std::filesystem::path&)>& write);
+};
+
+template <auto write>
+struct CopyOf : ProjectCopy {
+    CopyOf() : ProjectCopy(original(), write) {}
+    static const TemporaryFolder& original() {
+        static const TemporaryFolder folder;
+        return folder;
+    }
 };
 
 } // namespace kasane::test

@@ -1,4 +1,5 @@
 #include "support/support.hpp"
+#include "support/places.hpp"
 
 #include <kasane/base/hash.hpp>
 #include <kasane/base/units.hpp>
@@ -90,7 +91,7 @@ std::map<std::string, std::string> digests(const fs::path& folder, const std::ve
 Outcome shell(std::string line) {
     const TemporaryFolder folder;
     for (auto at = line.find("{kasane}"); at != std::string::npos; at = line.find("{kasane}"))
-        line.replace(at, 8, KASANE_COMMAND);
+        line.replace(at, 8, kCommand);
     const std::string full = "(" + line + ") >" + (folder / "out").string() + " 2>" + (folder / "err").string();
     const int status = std::system(full.c_str());
     return {WIFEXITED(status) ? WEXITSTATUS(status) : 128 + WTERMSIG(status), read_file(folder / "out"),

@@ -1,0 +1,11 @@
+#include "support/places.hpp"
+
+namespace kasane::test {
+
+// Defined for this file alone, so that no other is compiled anew for another folder.
+const char* const kCommand = KASANE_COMMAND;
+const char* const kExample = KASANE_EXAMPLE;
+const char* const kFaultShim = KASANE_FAULT_SHIM;
+const char* const kSources = KASANE_SOURCE_DIR;
+
+} // namespace kasane::test
