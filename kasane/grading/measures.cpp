@@ -147,6 +147,7 @@ public:
                 set.own = std::make_shared<const OwnCorrections>(out_.own);
                 const auto again = std::make_shared<const CalibratedView>(source.shared_raw(), std::move(set));
                 corrected = FrameView(again, view_.method());
+                sensor_ = Image(); // not two of them at a time
                 sensor_ = read_sensor(*again);
             }
         }

@@ -19,13 +19,12 @@ namespace {
 
 constexpr int kViewWidth = 640, kViewHeight = 420, kGap = 4; // pixels of the picture
 
-Image planes_of(const FrameView& view) {
-    Image out(view.width(), view.height(), view.planes());
+Image read(const FrameView& view, const Region& region) {
+    Image out(region.width, region.height, view.planes());
     std::vector<View<float>> planes;
     for (int p = 0; p < view.planes(); ++p)
         planes.push_back(out.plane(p));
-    view.read(view.bounds(), planes);
-    view.release();
+    view.read(region, planes);
     return out;
 }
 
@@ -36,18 +35,21 @@ float offset_of(const Session& s, const LightPlan& plan) {
     return static_cast<float>(plan.offset_level.value_or(0));
 }
 
-/// The window in which two images differ most, beyond what they differ by everywhere.
-Region where_they_differ(const Image& a, const Image& b, int width, int height) {
+/// The window in which a plane of two views differs most, beyond what it differs by everywhere. Holds a few of their
+/// rows at a time.
+Region where_they_differ(const FrameView& a, const FrameView& b, int plane, int width, int height) {
     constexpr int kCell = 32;
     const int nx = std::max(1, a.width() / kCell), ny = std::max(1, a.height() / kCell);
     Image score(nx, ny);
-    std::vector<float> all;
-    for (int j = 0; j < ny; ++j)
+    std::vector<float> all, d;
+    for (int j = 0; j < ny; ++j) {
+        const Region rows{0, j * kCell, a.width(), std::min(kCell, a.height() - j * kCell)};
+        const Image of_a = read(a, rows), of_b = read(b, rows);
         for (int i = 0; i < nx; ++i) {
-            std::vector<float> d;
-            for (int y = j * kCell; y < std::min(a.height(), (j + 1) * kCell); ++y)
+            d.clear();
+            for (int y = 0; y < rows.height; ++y)
                 for (int x = i * kCell; x < std::min(a.width(), (i + 1) * kCell); ++x)
-                    if (const float v = a(x, y) - b(x, y); std::isfinite(v)) d.push_back(v);
+                    if (const float v = of_a(x, y, plane) - of_b(x, y, plane); std::isfinite(v)) d.push_back(v);
             const float middle = d.empty() ? 0 : median_in_place(d);
             float sum = 0;
             for (const float v : d)
@@ -55,6 +57,7 @@ Region where_they_differ(const Image& a, const Image& b, int width, int height) 
             score(i, j) = d.empty() ? 0 : sum / static_cast<float>(d.size());
             all.push_back(score(i, j));
         }
+    }
     const float most = 4 * quantile_in_place(all, 0.95); // one blazing pixel must not decide
     width = std::min(width, a.width());
     height = std::min(height, a.height());
@@ -73,14 +76,6 @@ Region where_they_differ(const Image& a, const Image& b, int width, int height) 
             }
         }
     return best;
-}
-
-Image cropped(const Image& v, const Region& r) {
-    Image out(r.width, r.height, v.planes());
-    for (int p = 0; p < v.planes(); ++p)
-        for (int y = 0; y < r.height; ++y)
-            std::copy_n(v.plane(p).row(r.y + y) + r.x, r.width, out.plane(p).row(y));
-    return out;
 }
 
 void paste(const Raster<std::uint8_t>& from, Raster<std::uint8_t>& to, const Region& at) {
@@ -166,12 +161,14 @@ std::optional<CalibrationLook> look_at_calibration(const RunOptions& options, co
     const auto raw = std::make_shared<const CalibratedView>(after->source().shared_raw(), nothing);
     const FrameView before(raw, after->method());
 
-    Image plain(raw->width(), raw->height()), clean(raw->width(), raw->height());
     std::vector<Doubtful> repaired;
-    raw->read(raw->bounds(), plain.plane());
-    after->source().read(raw->bounds(), clean.plane(), 0, &repaired);
-    look.before = measure_illumination(plain.plane(), nothing.cfa);
-    look.after = measure_illumination(clean.plane(), nothing.cfa);
+    { // one image at a time: they are large
+        Image whole(raw->width(), raw->height());
+        raw->read(raw->bounds(), whole.plane());
+        look.before = measure_illumination(whole.plane(), nothing.cfa);
+        after->source().read(raw->bounds(), whole.plane(), 0, &repaired);
+        look.after = measure_illumination(whole.plane(), nothing.cfa);
+    }
     look.defects_repaired = static_cast<int>(repaired.size());
     look.flat_fit = fit_flat(after->source());
     if (!look.flat_fit.doubt.empty())
@@ -183,23 +180,22 @@ std::optional<CalibrationLook> look_at_calibration(const RunOptions& options, co
     for (const Finding& f : report.findings)
         look.findings.push_back(f);
 
-    const Image left = planes_of(before), right = planes_of(*after);
-    const int main = right.planes() == 3 ? 1 : 0;
-    Image left_main(left.width(), left.height()), right_main(left.width(), left.height());
-    std::copy_n(left.plane(main).data, left_main.pixels().size(), left_main.pixels().begin());
-    std::copy_n(right.plane(main).data, right_main.pixels().size(), right_main.pixels().begin());
-    const Region crop = where_they_differ(left_main, right_main, kViewWidth, kViewHeight / 2 + kViewHeight / 3);
+    const Region crop = where_they_differ(before, *after, after->planes() == 3 ? 1 : 0, kViewWidth,
+                                          kViewHeight / 2 + kViewHeight / 3);
     const int cell = after->cell();
     look.crop = {crop.x * cell, crop.y * cell, crop.width * cell, crop.height * cell};
-    const std::vector<Stretch> stretches = choose_stretches(right);
-    const Raster<std::uint8_t> whole = fitted(left, stretches);
-    const int top = whole.height(), bottom = crop.height;
-    picture = Raster<std::uint8_t>(2 * kViewWidth + kGap, top + kGap + bottom, std::max(right.planes(), 1), 40);
-    paste(whole, picture, {0, 0, kViewWidth, top});
-    paste(fitted(right, stretches), picture, {kViewWidth + kGap, 0, kViewWidth, top});
-    const Image crop_left = cropped(left, crop), crop_right = cropped(right, crop);
-    paste(render_planes(crop_left, stretches), picture, {0, top + kGap, kViewWidth, bottom});
-    paste(render_planes(crop_right, stretches), picture, {kViewWidth + kGap, top + kGap, kViewWidth, bottom});
+    const auto [stretches, right] = [&] {
+        const Image whole = read(*after, after->bounds());
+        const std::vector<Stretch> chosen = choose_stretches(whole);
+        return std::pair(chosen, fitted(whole, chosen));
+    }();
+    const Raster<std::uint8_t> left = fitted(read(before, before.bounds()), stretches);
+    const int top = left.height(), bottom = crop.height;
+    picture = Raster<std::uint8_t>(2 * kViewWidth + kGap, top + kGap + bottom, std::max(after->planes(), 1), 40);
+    paste(left, picture, {0, 0, kViewWidth, top});
+    paste(right, picture, {kViewWidth + kGap, 0, kViewWidth, top});
+    paste(render_planes(read(before, crop), stretches), picture, {0, top + kGap, kViewWidth, bottom});
+    paste(render_planes(read(*after, crop), stretches), picture, {kViewWidth + kGap, top + kGap, kViewWidth, bottom});
     return look;
 }
 

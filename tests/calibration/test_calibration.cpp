@@ -129,6 +129,19 @@ TEST_CASE("A master flat of any level divides as one of mean one") {
     CHECK(out(7, 7) == Approx(500));
 }
 
+TEST_CASE("A corner that gets a fifth of the light is calibrated; what gets next to none is made of its neighbours") {
+    Image flat(20, 20, 1, 1.0f);
+    flat(3, 4) = 0.2f;
+    flat(5, 6) = 0.01f;
+    const CalibratedView view(memory(Image(20, 20, 1, 100.0f)),
+                              {nullptr, memory(std::move(flat)), {1.0f, 1.0f, 1.0f}, nullptr});
+    Image out(20, 20);
+    view.read(view.bounds(), out.plane());
+    CHECK(out(7, 7) == Approx(100));
+    CHECK(out(3, 4) == Approx(500));
+    CHECK(out(5, 6) == Approx(100));
+}
+
 TEST_CASE("A master does not depend on threads or memory") {
     const Quiet one(1), three(3, 70ull << 20);
     Frames frames;

@@ -318,11 +318,12 @@ TEST_CASE("A tinted panel, twilight that tilts and two disagreeing darks leave n
         std::vector<std::shared_ptr<const FrameReader>> frames;
         for (std::uint64_t f = 0; f < 9; ++f) {
             Image image(240, 200);
-            const float tilt = 0.02f * (static_cast<float>(f) - 4);
+            const float tilt = 0.02f * (static_cast<float>(f) - 4), aside = f % 2 ? 0.03f : -0.024f; // sum 0
             for (int y = 0; y < 200; ++y)
                 for (int x = 0; x < 240; ++x)
-                    image(x, y) = 20000 * (1 - 0.1f * std::abs(static_cast<float>(x) / 120 - 1)) *
-                                  (1 + tilt * (static_cast<float>(y) / 100 - 1));
+                    image(x, y) =
+                        20000 * (1 - 0.1f * std::abs(static_cast<float>(x) / 120 - 1)) *
+                        (1 + tilt * (static_cast<float>(y) / 100 - 1) + aside * (static_cast<float>(x) / 120 - 1));
             add_noise(image, 60, f + 1);
             frames.push_back(memory(std::move(image)));
         }

@@ -68,6 +68,17 @@ TEST_CASE("An uncooled camera's darks are grouped by temperature, and each light
     CHECK(find(p.findings, "dark-temperature")->files.size() == 1);
 }
 
+TEST_CASE("A light between two temperatures takes darks of both sides, the nearest of each") {
+    std::vector<Exposure> all;
+    for (const double t : {5.0, 15.0, 25.0})
+        all.push_back(uncooled(Role::dark, t));
+    all.push_back(uncooled(Role::light, 11.5));
+    const Pairing p = pair_frames(all);
+    const LightPlan& l = p.stacks.at(0).lights.at(0);
+    CHECK(p.masters[l.dark.value()].name == "dark-90s_15C");
+    CHECK(p.masters[l.second_dark.value()].name == "dark-90s_5C");
+}
+
 TEST_CASE("A dark of another exposure is scaled only where a bias is there, and the plan says so") {
     std::vector<Exposure> all = {frame(Role::light, 120), frame(Role::dark, 300)};
     Pairing p = pair_frames(all);
@@ -82,6 +93,10 @@ TEST_CASE("A dark of another exposure is scaled only where a bias is there, and 
     REQUIRE(l.bias);
     CHECK_THAT(l.dark_reason, Catch::Contains("scaled by 0.40"));
     CHECK(find(p.findings, "dark-scaled"));
+    std::vector<Exposure> warmer = {uncooled(Role::light, 16, 120), uncooled(Role::dark, 10, 300),
+                                    uncooled(Role::bias, 10, 0)};
+    // Six degrees warmer: twice the dark current.
+    CHECK(pair_frames(warmer).stacks.at(0).lights.at(0).dark_scale == Approx(0.8));
     p = pair_frames(all, {.scale_darks = false});
     CHECK(find(p.findings, "dark-missing"));
     CHECK_THAT(p.stacks[0].groups[0].near_misses[0].allowed, Catch::Contains("a bias is present (scale_darks = true)"));

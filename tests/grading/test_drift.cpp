@@ -102,3 +102,17 @@ TEST_CASE("A roof, a corner and a cloud's edge are seen; chance, thin cloud and 
     CHECK(std::isnan(field(
         1, 12, [](double, double) { return false; }, 1)));
 }
+
+TEST_CASE("A dark band that ends is in the way; light that falls off slowly is not") {
+    const auto with_profile = [](auto profile) {
+        Image plane(200, 160);
+        for (int y = 0; y < 160; ++y)
+            for (int x = 0; x < 200; ++x)
+                plane(x, y) = static_cast<float>(1000 * profile(y / 160.0));
+        return darkened_edge(plane.plane());
+    };
+    CHECK(with_profile([](double y) { return y < 0.2 ? 0.1 : 1.0; }) == Approx(0.2).margin(0.01));
+    CHECK(with_profile([](double y) { return y > 0.85 ? 0.2 : 1.0; }) == Approx(0.15).margin(0.01));
+    CHECK(with_profile([](double y) { return std::min(1.0, 2 * y); }) == 0);
+    CHECK(with_profile([](double) { return 1.0; }) == 0);
+}

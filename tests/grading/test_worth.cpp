@@ -13,6 +13,12 @@ TEST_CASE("Worth is information a second over the best; effective seconds add it
     CHECK(w[2] == Approx(1));    // twice as long
     CHECK(w[3] == 0);
     CHECK(worths({}, {}).empty());
+    const auto some = worths({1, 2}, {60, 0}); // nothing can be said a second where there are none
+    CHECK(some[0] == Approx(1));
+    CHECK(std::isnan(some[1]));
+    const auto none = worths({1, 2}, {0, 0});
+    CHECK(none[0] == Approx(0.5));
+    CHECK(none[1] == Approx(1));
     CHECK(information(0, 10) == 0);
 }
 

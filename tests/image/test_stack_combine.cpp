@@ -88,6 +88,38 @@ TEST_CASE("The vectorised rejection agrees with the scalar reference") {
     CHECK(differing <= 2);
 }
 
+TEST_CASE("Narrow limits fall where the scalar reference has them") {
+    const int frames = GENERATE(5, 8, 13, 40);
+    const bool known = GENERATE(true, false);
+    std::int64_t differing = 0, rejected = 0;
+    for (std::uint64_t seed = 1; seed <= 20; ++seed) {
+        const Stack s = make_stack(frames, 900 + seed, 0, 0.02);
+        const StackCombiner combiner(s.expectations, 1000, known, {2.0f, 2.2f, 4});
+        Result fast, slow;
+        combiner.combine(s.block(), fast.block());
+        combiner.combine_reference(s.block(), slow.block());
+        for (std::size_t i = 0; i < kPixels; ++i) {
+            differing += fast.low[i] != slow.low[i] || fast.high[i] != slow.high[i];
+            rejected += slow.low[i] + slow.high[i];
+        }
+    }
+    REQUIRE(rejected > 500); // so that a limit that lies elsewhere is seen
+    CHECK(differing <= 4);   // float against double
+}
+
+TEST_CASE("The spread that is found from the samples is that before their tails were cut") {
+    std::int64_t rejected = 0;
+    for (std::uint64_t seed = 1; seed <= 20; ++seed) {
+        const Stack s = make_stack(64, 700 + seed, 0, 0);
+        Result r;
+        StackCombiner(s.expectations, 1000, false, {2, 2, 8}).combine(s.block(), r.block());
+        for (std::size_t i = 0; i < kPixels; ++i)
+            rejected += r.low[i] + r.high[i];
+    }
+    // Of a normal distribution 4.55 % lie beyond two sigma; with a spread that shrinks as tails are cut, far more.
+    CHECK(static_cast<double>(rejected) / (20.0 * kPixels * 64) == Approx(0.0455).margin(0.006));
+}
+
 TEST_CASE("Outliers leave the mean at the noise of the good samples") {
     for (const int frames : {6, 12, 40}) {
         const Stack clean = make_stack(frames, 7, 0, 0), dirty = make_stack(frames, 7, 0.05, 0);

@@ -68,6 +68,11 @@ TEST_CASE("Quantiles interpolate between order statistics") {
     CHECK(quantile_in_place(v, 0.375) == Approx(25));
 }
 
+TEST_CASE("The spread from the median deviation is that of a normal distribution") {
+    std::vector<float> v = {1, 2, 3, 4, 5, 6, 7, 8, 9};
+    CHECK(mad_sigma_in_place(v, 5) == Approx(2 * 1.4826022).epsilon(1e-6));
+}
+
 TEST_CASE("Clipped statistics recover a normal sample under one tenth of outliers") {
     sky::Random random(1);
     std::vector<float> values;

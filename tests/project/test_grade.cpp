@@ -98,6 +98,44 @@ TEST_CASE("The standard limits drop what went wrong and nothing else") {
     CHECK(r.stacks[0].kept.fwhm < r.stacks[0].all.fwhm + 0.02);
 }
 
+TEST_CASE("Transparency is of the clearest light, whichever shows most stars") {
+    sky::Scenario s = bare_lights(6);
+    for (sky::Shot& shot : s.shots)
+        if (shot.path.ends_with("L_003.fits")) {
+            shot.conditions.fwhm *= 0.65; // so that more stars rise above the noise
+            shot.conditions.transparency = 0.8;
+        }
+    const TemporaryFolder folder;
+    const Quiet quiet;
+    sky::write_scenario(s, folder / "p", quiet.context);
+    const GradeReport r = grade(folder / "p");
+    for (const FrameGrade& f : r.stacks.at(0).frames) {
+        const bool thin = f.path.ends_with("L_003.fits");
+        INFO(f.path);
+        CHECK(f.figures[Measure::transparency] == Approx(thin ? 0.8 : 1).margin(0.03));
+        if (thin)
+            for (const FrameGrade& other : r.stacks.at(0).frames)
+                CHECK(f.figures[Measure::stars] >= other.figures[Measure::stars]);
+    }
+}
+
+TEST_CASE("What one light alone shows, and shows plenty of, hides nothing of the others") {
+    const TemporaryFolder folder;
+    const Quiet quiet;
+    sky::write_scenario(bare_lights(6), folder / "p", quiet.context);
+    repaint(folder / "p/night-1/lights/L_004.fits", [](Image& pixels) {
+        for (int j = 0; j < 7; ++j) // in one corner
+            for (int i = 0; i < 9; ++i)
+                add_gaussian_star(pixels, 14 + 11.3 * i, 12 + 10.7 * j, 9000, 3);
+    });
+    const GradeReport r = grade(folder / "p");
+    for (const FrameGrade& f : r.stacks.at(0).frames) {
+        INFO(f.path);
+        CHECK_FALSE(f.figures[Measure::obstructed] > 0.1); // or not measured
+        CHECK(f.verdict.keep);
+    }
+}
+
 TEST_CASE("Adding up worths predicts the master's noise within 3 %") {
     const TemporaryFolder folder;
     const Quiet quiet;

@@ -241,3 +241,24 @@ TEST_CASE("Stars whose positions are known well count for more") {
     // Twenty stars of 0.02 px fix the centre to 0.007 px in two axes; counted alike, the others would make it 0.1.
     CHECK(std::sqrt(squares / n) < 0.02);
 }
+
+TEST_CASE("A few dozen stars of two skies are never matched either") {
+    int invented = 0;
+    for (std::uint64_t seed = 1; seed <= 400; ++seed) {
+        sky::Random random(seed, 9);
+        std::vector<Star> here, there;
+        const int count = 6 + static_cast<int>(seed % 25);
+        for (int i = 0; i < count; ++i)
+            for (auto* list : {&here, &there}) {
+                Star s;
+                s.flux = 100 - i;
+                s.position_sigma = 0.2;
+                s.x = random.uniform(0, 400);
+                s.y = random.uniform(0, 300);
+                list->push_back(s);
+            }
+        std::string why;
+        invented += register_stars(here, there, why).has_value();
+    }
+    CHECK(invented == 0);
+}

@@ -148,6 +148,31 @@ TEST_CASE("Elongated stars are measured as such, with their direction") {
     CHECK(fit->position_sigma < 0.02);
 }
 
+TEST_CASE("A field of drawn-out stars says how far and in which direction") {
+    const double drawn = GENERATE(25.0, -60.0); // degrees counter-clockwise as displayed
+    Image image(400, 300);
+    sky::Random random(17);
+    constexpr int kPoints = 5;
+    constexpr double kStep = 0.8, kFwhm = 3, kTurn = 3.14159265 / 180;
+    for (int k = 0; k < 60; ++k) {
+        const double x = random.uniform(20, 380), y = random.uniform(20, 280);
+        for (int i = 0; i < kPoints; ++i) {
+            const double along = kStep * (i - kPoints / 2);
+            add_gaussian_star(image, x + along * std::cos(drawn * kTurn), y - along * std::sin(drawn * kTurn), 6000,
+                              kFwhm);
+        }
+    }
+    for (float& v : image.pixels())
+        v += 500;
+    add_noise(image, 5, 18);
+    const StarList list = detect_stars(image.plane());
+    const double minor = std::pow(kFwhm / 2.3548, 2) + 1.0 / 12, // variances; the points add theirs along the line
+        major = minor + kStep * kStep * (kPoints * kPoints - 1) / 12;
+    CHECK(list.eccentricity == Approx(std::sqrt(1 - minor / major)).margin(0.04));
+    CHECK(list.angle == Approx(drawn).margin(4));
+    CHECK(list.alignment > 0.8);
+}
+
 TEST_CASE("Crowded fields are counted, and their stars' width and light measured, as in sparse ones") {
     // One star in 50 pixels, of all brightnesses: hardly any pixel of sky is left alone.
     sky::Random random(21);

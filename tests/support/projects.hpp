@@ -26,6 +26,9 @@ struct Meddler : Progress {
     void begin(const std::string& stage, std::int64_t total) override;
 };
 
+/// Writes a 16-bit FITS file anew with other pixels under its header.
+void repaint(const std::filesystem::path& file, const std::function<void(Image&)>& change);
+
 void write_recipe(const std::filesystem::path& folder, const std::string& text);
 
 /// A project of one's own, copied with its times of change from one that `write` wrote into `original` the first time.
