@@ -19,6 +19,8 @@
 #include <kasane/sky/scenario.hpp>
 #include <kasane/sky/variants.hpp>
 
+#include <algorithm>
+#include <cctype>
 #include <fmt/format.h>
 #include <iostream>
 #include <nlohmann/json.hpp>
@@ -33,6 +35,17 @@ namespace fs = std::filesystem;
 namespace kasane::cli {
 
 namespace {
+
+/// A file that is named for what is written into it, and may be: a page called kasane.toml would be read as a recipe.
+void require_output(const fs::path& file, const char* what, std::initializer_list<std::string_view> endings) {
+    require_replaceable(file);
+    std::string ending = file.extension().string();
+    std::transform(ending.begin(), ending.end(), ending.begin(),
+                   [](unsigned char c) { return static_cast<char>(std::tolower(c)); });
+    if (std::find(endings.begin(), endings.end(), ending) == endings.end())
+        throw UsageError(fmt::format("is no name for a {}", what), file,
+                         fmt::format("Let it end in {}", fmt::join(endings, " or ")));
+}
 
 void print_json(const nlohmann::json& json) {
     std::cout << json_text(json, 1) << "\n";
@@ -187,7 +200,7 @@ std::optional<CalibrationLook> calibrated(const Arguments& a, const Context& con
 int show(const Arguments& a, const Context& context) {
     const auto reader = open_frame(a.file);
     ShowReport report = examine(*reader, read_summary(a.file));
-    if (!a.no_preview && !a.preview.empty()) require_replaceable(a.preview); // before the work
+    if (!a.no_preview && !a.preview.empty()) require_output(a.preview, "picture", {".png"}); // before the work
     const auto look = report.exposure.is_master ? std::nullopt : calibrated(a, context);
     if (look) report.exposure = look->exposure; // what the project knows of it: its pixels may have told the role
     if (!a.no_preview) {
@@ -251,7 +264,7 @@ int grade(const Arguments& a, const Context& context) {
     if (!a.note.empty() && a.keep.empty() && a.drop.empty())
         throw UsageError("--note tells why, but there is no --keep or --drop beside it", {},
                          "Say which lights it is about");
-    if (!a.csv.empty()) require_replaceable(a.csv); // before minutes of measuring
+    if (!a.csv.empty()) require_output(a.csv, "table", {".csv", ".txt"}); // before minutes of measuring
     GradeReport report = grade_project(options, context);
     require_some(report, a);
     std::vector<Wish> wishes;
@@ -295,7 +308,7 @@ int review(const Arguments& a, const Context& context) {
     GradeOptions options = grade_options(a);
     if (!a.html.empty()) {
         options.previews = true;
-        require_replaceable(a.html); // before minutes of measuring
+        require_output(a.html, "page", {".html", ".htm"}); // before minutes of measuring
         const GradedProject project(options, context);
         write_text_safely(a.html, review_file(project));
         if (a.json)

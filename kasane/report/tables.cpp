@@ -121,16 +121,26 @@ std::string findings_text(const std::vector<Finding>& findings, int columns) {
 
 namespace {
 
-/// What every stack's numbers rest on, once for those that share it.
-std::string stack_details(const RunReport& report) {
-    std::vector<std::string> lines;
-    const auto tell = [&](std::string line) {
-        if (std::find(lines.begin(), lines.end(), line) == lines.end()) lines.push_back(std::move(line));
+/// What the stacks' numbers rest on: once for all that share it, with their names where not all do.
+std::string stack_details(const RunReport& report, int columns) {
+    struct Line {
+        std::string text;
+        std::vector<std::string> stacks;
     };
+    std::vector<Line> lines;
+    std::size_t made = 0;
     for (const StackReport& s : report.stacks) {
         if (s.file.empty()) continue;
+        ++made;
+        const auto tell = [&](const std::string& text) {
+            const auto same = std::find_if(lines.begin(), lines.end(), [&](const Line& l) { return l.text == text; });
+            if (same == lines.end())
+                lines.push_back({text, {s.name}});
+            else
+                same->stacks.push_back(s.name);
+        };
         if (!s.colour_method.empty()) {
-            std::string line = fmt::format("{}: {}", s.name, s.colour_method);
+            std::string line = s.colour_method;
             if (s.colour_noise.size() == 3)
                 line += fmt::format("; noise of red, green, blue {:.2f}, {:.2f}, {:.2f}", s.colour_noise[0],
                                     s.colour_noise[1], s.colour_noise[2]);
@@ -150,12 +160,13 @@ std::string stack_details(const RunReport& report) {
                 example = f.dark_note;
             }
         if (fitted)
-            tell(fmt::format("{}: the dark was fitted to {} of {} lights, the last: {}", s.name, fitted,
-                             s.frames.size(), example));
+            tell(fmt::format("the dark was fitted to {} of {} lights, the last: {}", fitted, s.frames.size(), example));
     }
     std::string out;
-    for (const std::string& line : lines)
-        out += fmt::format("  {}\n", wrapped(clean(line), 4));
+    for (const Line& l : lines) {
+        const std::string whose = l.stacks.size() == made ? "" : fmt::format("{}: ", fmt::join(l.stacks, ", "));
+        out += fmt::format("  {}\n", wrapped(clean(whose + l.text), 4, static_cast<std::size_t>(columns)));
+    }
     return out;
 }
 
@@ -190,7 +201,7 @@ std::string run_table(const RunReport& report, int columns) {
                share(s.rejected_low), share(s.rejected_high), s.reused ? "kept" : duration_text(s.time)});
     out += "Master lights (background noise in ADU; effective: seconds times worth)\n" +
            t.text(columns, {"rej. low", "made in", "rej. high", "exposure"});
-    out += stack_details(report);
+    out += stack_details(report, columns);
 
     std::string left_out;
     for (const StackReport& s : report.stacks)

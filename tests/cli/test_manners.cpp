@@ -69,6 +69,14 @@ TEST_CASE("No verb writes over a file that Kasane did not write") {
         CHECK_THAT(o.err, Catch::Contains("Kasane did not write it") &&
                               (Catch::Contains("L_000.fits") || Catch::Contains("notes.txt")));
     }
+    // Nor does one give a name that would be read as something else.
+    for (const std::string& call : {"show -p " + p + "/new.fits " + other, "grade -q --csv " + p + "/kasane.toml " + p,
+                                    "review --html " + p + "/kasane.toml " + p}) {
+        INFO(call);
+        const Outcome o = shell("{kasane} " + call);
+        CHECK(o.status == 2);
+        CHECK_THAT(o.err, Catch::Contains("is no name for a") && Catch::Contains("Let it end in ."));
+    }
     CHECK(digests(folder / "p", {"kasane"}) == before);
     CHECK(read_file(notes) == "clear until two");
     // A result's name that is taken is found before the work.
