@@ -3,27 +3,51 @@
 #include <kasane/base/error.hpp>
 
 #include <algorithm>
+#include <charconv>
+#include <cmath>
+#include <cstdint>
+#include <cstring>
 #include <fmt/format.h>
 #include <fstream>
+#include <limits>
 #include <memory>
 #include <xxhash.h>
 
 namespace kasane {
 
+namespace {
+
+/// As 32 hexadecimal digits: by hand, since ten thousand are wanted at the start of a scan.
+std::string hexadecimal(const XXH128_hash_t& h) {
+    std::string out(32, '0');
+    for (int half = 0; half < 2; ++half) {
+        std::uint64_t v = half ? h.low64 : h.high64;
+        for (int i = 15; i >= 0; --i, v >>= 4)
+            out[static_cast<std::size_t>(16 * half + i)] = "0123456789abcdef"[v & 15];
+    }
+    return out;
+}
+
+} // namespace
+
 std::string digest(std::string_view bytes) {
-    const XXH128_hash_t h = XXH3_128bits(bytes.data(), bytes.size());
-    return fmt::format("{:016x}{:016x}", h.high64, h.low64);
+    return hexadecimal(XXH3_128bits(bytes.data(), bytes.size()));
 }
 
 Digester& Digester::add(std::string_view piece) {
-    pieces_ += std::to_string(piece.size());
+    char size[20];
+    const auto end = std::to_chars(size, size + sizeof size, piece.size()).ptr;
+    pieces_.append(size, end);
     pieces_ += ':';
     pieces_ += piece;
     return *this;
 }
 
 Digester& Digester::add(double value) {
-    return add(fmt::format("{:a}", value));
+    if (std::isnan(value)) value = std::numeric_limits<double>::quiet_NaN(); // there are many
+    char bytes[sizeof value];
+    std::memcpy(bytes, &value, sizeof value);
+    return add(std::string_view(bytes, sizeof bytes));
 }
 
 std::string Digester::result() const {
@@ -81,8 +105,7 @@ std::string content_digest(const std::filesystem::path& file) {
         in.read(block, at, std::min(kBlock, size - at));
         XXH3_128bits_update(state.get(), block.data(), block.size());
     }
-    const XXH128_hash_t h = XXH3_128bits_digest(state.get());
-    return fmt::format("{:016x}{:016x}", h.high64, h.low64);
+    return hexadecimal(XXH3_128bits_digest(state.get()));
 }
 
 } // namespace kasane

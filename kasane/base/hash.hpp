@@ -17,6 +17,8 @@ public:
     Digester& add(std::string_view piece);
     Digester& add(double value);
     std::string result() const;
+    /// Begins anew; keeps its memory.
+    void clear() { pieces_.clear(); }
 
 private:
     std::string pieces_;

@@ -414,9 +414,31 @@ private:
                         fmt::format("{}; the master light is called {}", s.name_note, s.name), "");
     }
 
+    /// What the names of a file's folders say: of each kind the innermost that is sure.
+    struct FolderWords {
+        Role role = Role::unknown;
+        std::string role_folder, filter, filter_folder; ///< the filter in plain letters
+    };
+    static FolderWords words_of_folders(std::filesystem::path folder) {
+        FolderWords w;
+        for (; !folder.empty() && folder != folder.root_path(); folder = folder.parent_path()) {
+            const std::string name = folder.filename().string();
+            if (const NamedRole r = role_of_name(name); w.role == Role::unknown && r.sure) {
+                w.role = r.role;
+                w.role_folder = name;
+            }
+            if (const NamedFilter f = filter_of_name(name); w.filter.empty() && f.strength == FilterWord::word) {
+                w.filter = plain_letters(fold_filter(f.name));
+                w.filter_folder = name;
+            }
+        }
+        return w;
+    }
+
     /// What a header says against what the folder says; the header is trusted.
     void contradictions() {
         std::map<std::string, std::vector<std::size_t>> roles, filters;
+        std::map<std::string, FolderWords> said; // thousands of files lie in a few folders
         for (std::size_t i = 0; i < all_.size(); ++i) {
             const Exposure& e = all_[i];
             if (e.made_by_kasane || e.role == Role::unknown) continue;
@@ -424,25 +446,18 @@ private:
                 const Origin o = e.source(f).origin;
                 return o == Origin::header || o == Origin::exif;
             };
-            std::filesystem::path folder = std::filesystem::path(e.path).parent_path();
-            bool role_seen = !from_file(Field::role), filter_seen = !from_file(Field::filter);
-            for (; !folder.empty() && folder != folder.root_path(); folder = folder.parent_path()) {
-                const std::string name = folder.filename().string();
-                if (const NamedRole r = role_of_name(name); !role_seen && r.role != Role::unknown && r.sure) {
-                    role_seen = true;
-                    // Frames without light often lie together, and beside the flats that they belong to.
-                    const auto lit = [](Role role) { return role == Role::light || role == Role::flat; };
-                    const bool beside = !lit(e.role) && r.role != Role::light;
-                    if (r.role != e.role && !beside)
-                        roles[fmt::format("{}\n{}\n{}", role_name(e.role), name, role_name(r.role))].push_back(i);
-                }
-                const NamedFilter f = filter_of_name(name);
-                if (filter_seen || f.strength != FilterWord::word) continue;
-                filter_seen = true;
-                if (plain_letters(fold_filter(f.name)) != plain_letters(e.filter) && !e.filter.empty() &&
-                    (e.role == Role::light || e.role == Role::flat))
-                    filters[e.filter + "\n" + name].push_back(i);
-            }
+            const std::string parent = e.path.substr(0, std::min(e.path.size(), e.path.find_last_of('/')));
+            const auto [known, fresh] = said.try_emplace(e.path.size() == parent.size() ? std::string() : parent);
+            if (fresh) known->second = words_of_folders(known->first);
+            const FolderWords& w = known->second;
+            // Frames without light often lie together, and beside the flats that they belong to.
+            const auto lit = [](Role role) { return role == Role::light || role == Role::flat; };
+            const bool beside = !lit(e.role) && w.role != Role::light;
+            if (from_file(Field::role) && w.role != Role::unknown && w.role != e.role && !beside)
+                roles[fmt::format("{}\n{}\n{}", role_name(e.role), w.role_folder, role_name(w.role))].push_back(i);
+            if (from_file(Field::filter) && !w.filter.empty() && !e.filter.empty() && lit(e.role) &&
+                w.filter != plain_letters(e.filter))
+                filters[e.filter + "\n" + w.filter_folder].push_back(i);
         }
         const auto tell = [&](const auto& found, const char* code, const char* what, const char* field) {
             for (const auto& [key, list] : found) {

@@ -41,9 +41,14 @@ struct Preview {
           cache(memory_folder(options) / "cache", recipe.cache_bytes), session{options, recipe, cache, output, context,
                                                                                ledger,  {},     {},    {},     unused} {
         scan = scan_folder({options.folder, output, recipe, &cache, look_at_all}, ledger, context);
-        session.exposures = scan.exposures;
+        session.exposures = std::move(scan.exposures); // thousands of them
         session.verdicts = VerdictFile::read(verdict_file(options.folder));
         pair_session(session, scan);
+    }
+    /// The scan as it was, when the session is done with its exposures.
+    Scan take_scan() {
+        scan.exposures = std::move(session.exposures);
+        return std::move(scan);
     }
 };
 
@@ -125,7 +130,8 @@ bool CheckReport::clean() const {
 
 ScannedProject scan_project(const RunOptions& options, const Context& context) {
     Preview p(options, context, false);
-    return {std::move(p.scan), std::move(p.session.pairing)};
+    Scan scan = p.take_scan();
+    return {std::move(scan), std::move(p.session.pairing)};
 }
 
 CheckReport check_project(const RunOptions& options, const Context& context) {
@@ -169,7 +175,7 @@ CheckReport check_project(const RunOptions& options, const Context& context) {
     check_place(p, r.cost, r.findings);
     sort_findings(r.findings);
     r.pairing = std::move(p.session.pairing);
-    r.scan = std::move(p.scan);
+    r.scan = p.take_scan();
     return r;
 }
 

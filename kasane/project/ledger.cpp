@@ -8,6 +8,7 @@
 #include <cerrno>
 #include <chrono>
 #include <fcntl.h>
+#include <fmt/compile.h>
 #include <fmt/format.h>
 #include <fstream>
 #include <mutex>
@@ -48,7 +49,8 @@ constexpr const char* kMigrations[kSchema] = {
 };
 
 std::string digest_of(std::initializer_list<std::string_view> parts) {
-    Digester d;
+    thread_local Digester d; // its memory serves for thousands of rows
+    d.clear();
     for (const std::string_view part : parts)
         d.add(part);
     return d.result();
@@ -170,6 +172,7 @@ struct Ledger::Database {
     fs::path path;
     bool writes;
     SQLite::Database db;
+    std::optional<SQLite::Statement> fact_query; ///< kept: to prepare it takes ten times as long as to ask
     std::recursive_mutex mutex;
 
 private:
@@ -313,8 +316,10 @@ Ledger::FileEntry entry_of(SQLite::Statement& q, int first) {
 }
 
 std::string digest_of(const std::string& path, const Ledger::FileEntry& e) {
-    return digest_of({path, std::to_string(e.size) + " " + std::to_string(e.modified) + " " + std::to_string(e.changed),
-                      e.fingerprint, e.content, e.revision, e.record, e.look});
+    char numbers[80];
+    const auto end = fmt::format_to_n(numbers, sizeof numbers, FMT_COMPILE("{} {} {}"), e.size, e.modified, e.changed);
+    return digest_of(
+        {path, std::string_view(numbers, end.size), e.fingerprint, e.content, e.revision, e.record, e.look});
 }
 
 void bind_bytes(SQLite::Statement& q, int at, const std::string& bytes) {
@@ -334,7 +339,7 @@ std::unordered_map<std::string, Ledger::FileEntry> Ledger::files() const {
         while (q.executeStep()) {
             const std::string path = q.getColumn(0).getString();
             FileEntry e = entry_of(q, 1);
-            if (q.getColumn(9).getString() == digest_of(path, e))
+            if (digest_of(path, e) == q.getColumn(9).getText())
                 out.emplace(path, std::move(e));
             else
                 ++forgotten_;
@@ -403,7 +408,11 @@ void Ledger::set_look(const std::string& path, const std::string& look) {
 std::optional<std::string> Ledger::fact(const std::string& key) const {
     if (!database_) return std::nullopt;
     return database_->guarded([&]() -> std::optional<std::string> {
-        SQLite::Statement q(database_->db, "SELECT body, digest FROM facts WHERE key = ?");
+        if (!database_->fact_query)
+            database_->fact_query.emplace(database_->db, "SELECT body, digest FROM facts WHERE key = ?");
+        SQLite::Statement& q = *database_->fact_query;
+        const std::unique_ptr<SQLite::Statement, void (*)(SQLite::Statement*)> afterwards(
+            &q, [](SQLite::Statement* s) { s->tryReset(); }); // nobody is kept from writing
         q.bind(1, key);
         if (!q.executeStep()) return std::nullopt;
         std::string body = q.getColumn(0).getString();

@@ -141,37 +141,41 @@ private:
                        "Check that the folder may be read");
             return;
         }
-        std::vector<std::string> names;
-        while (const dirent* e = readdir(open))
-            names.emplace_back(e->d_name);
-        std::sort(names.begin(), names.end());
+        struct Entry {
+            std::string name;
+            bool readable = false, picture = false; ///< as its name says
+        };
+        std::vector<Entry> entries;
+        while (const dirent* e = readdir(open)) {
+            const bool readable = is_readable_name(e->d_name);
+            entries.push_back({e->d_name, readable, readable && is_picture_name(e->d_name)});
+        }
+        std::sort(entries.begin(), entries.end(), [](const Entry& a, const Entry& b) { return a.name < b.name; });
         // Cameras write a picture beside the raw file, Kasane a preview beside a master light: one exposure, not two.
         std::set<std::string> originals;
-        for (const std::string& name : names)
-            if (is_readable_name(name) && !is_picture_name(name)) originals.insert(fs::path(name).stem().string());
-        const auto is_companion = [&](const fs::path& name) {
-            return is_picture_name(name) && originals.count(name.stem().string()) > 0;
-        };
+        for (const Entry& e : entries)
+            if (e.readable && !e.picture) originals.insert(fs::path(e.name).stem().string());
         const int handle = dirfd(open);
         std::vector<std::string> below;
-        for (const std::string& name : names) {
+        for (const auto& [name, readable, picture] : entries) {
             if (name.front() == '.') continue; // hidden, and the folder itself
             const std::string path = prefix.empty() ? name : prefix + "/" + name;
             if (fstatat(handle, name.c_str(), &info, 0) != 0) {
-                if (is_readable_name(name)) unreadable(path, "cannot be read (a broken link?)", "Restore or remove it");
+                if (readable) unreadable(path, "cannot be read (a broken link?)", "Restore or remove it");
                 continue;
             }
             if (S_ISDIR(info.st_mode)) {
                 if (is_excluded(rules_, path))
                     exclude(path);
-                else if (is_readable_name(name))
+                else if (readable)
                     unreadable(path, "is a folder, though its name is that of an image", "Rename or remove it");
                 else if (struct stat self{};
                          fstatat(handle, name.c_str(), &self, AT_SYMLINK_NOFOLLOW) == 0 && S_ISLNK(self.st_mode))
                     links_.emplace_back(full / name, path);
                 else
                     below.push_back(name);
-            } else if (!S_ISREG(info.st_mode) || !is_readable_name(name) || is_companion(name) ||
+            } else if (!S_ISREG(info.st_mode) || !readable ||
+                       (picture && originals.count(fs::path(name).stem().string()) > 0) ||
                        name.ends_with(".preview.png")) {
                 ++scan_.other_files;
             } else if (is_excluded(rules_, path)) {
