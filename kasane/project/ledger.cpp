@@ -14,6 +14,7 @@
 #include <mutex>
 #include <sqlite3.h>
 #include <sys/file.h>
+#include <sys/stat.h>
 #include <thread>
 #include <unistd.h>
 
@@ -192,6 +193,17 @@ Ledger::Ledger(const fs::path& folder, Use use) {
     }
     require_writable_folder(folder);
     open_to_work(file);
+    // What works leaves a byte in the lock until it ends in order.
+    struct stat info {};
+    cut_off_ = fstat(lock_, &info) == 0 && info.st_size > 0;
+    if (!cut_off_ && ::write(lock_, "w", 1) != 1) cut_off_ = true; // cannot be told the next time
+}
+
+void Ledger::unlock() {
+    if (lock_ < 0) return;
+    [[maybe_unused]] const int failed = ::ftruncate(lock_, 0); // then leftovers are looked for once more
+    ::close(lock_);
+    lock_ = -1;
 }
 
 void Ledger::open_to_work(const fs::path& file) {
@@ -284,13 +296,12 @@ void Ledger::open_to_look(const fs::path& folder, const fs::path& file) {
 
 void Ledger::let_go() {
     if (database_) database_->writes = false;
-    if (lock_ >= 0) ::close(lock_);
-    lock_ = -1;
+    unlock();
 }
 
 Ledger::~Ledger() {
     database_.reset();
-    if (lock_ >= 0) ::close(lock_);
+    unlock();
 }
 
 bool Ledger::fits(const std::string& found, std::initializer_list<std::string_view> parts) const {
@@ -444,7 +455,7 @@ std::optional<std::string> Ledger::choice(const std::string& name) const {
 }
 
 void Ledger::set_choice(const std::string& name, const std::string& value) {
-    if (!database_ || !database_->writes) return;
+    if (!database_ || !database_->writes || choice(name) == value) return; // to write costs far more than to ask
     database_->guarded([&] {
         SQLite::Statement q(database_->db, "INSERT OR REPLACE INTO choices VALUES (?, ?, ?)");
         q.bind(1, name);

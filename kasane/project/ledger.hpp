@@ -35,6 +35,8 @@ public:
     /// Ends the work: others may, and nothing more is written.
     void let_go();
 
+    /// True where the process that worked here before was killed: it may have left temporary files.
+    bool former_was_cut_off() const { return cut_off_; }
     bool was_damaged() const { return !put_aside_.empty(); }
     /// Where a damaged or newer ledger was put.
     const std::filesystem::path& put_aside() const { return put_aside_; }
@@ -77,6 +79,7 @@ public:
 private:
     struct Database;
     void open_to_work(const std::filesystem::path& file);
+    void unlock();
     void open_to_look(const std::filesystem::path& folder, const std::filesystem::path& file);
     void open_or_begin_anew(const std::filesystem::path& file);
     void change_file(const std::string& path, const std::function<void(FileEntry&)>& change);
@@ -84,6 +87,7 @@ private:
 
     std::unique_ptr<Database> database_;
     int lock_ = -1;
+    bool cut_off_ = false;
     std::filesystem::path put_aside_;
     std::string trouble_;
     mutable std::atomic<int> forgotten_{0};

@@ -274,8 +274,11 @@ private:
              it.increment(failed)) {
             std::error_code unknown;
             const fs::path& file = it->path();
-            const bool exposure = is_readable_name(file) && !is_picture_name(file) && it->is_regular_file(unknown) &&
-                                  !file.filename().string().starts_with('.');
+            if (file.filename().string().starts_with('.')) { // as everywhere; Kasane's own folder has many more
+                it.disable_recursion_pending();
+                continue;
+            }
+            const bool exposure = is_readable_name(file) && !is_picture_name(file) && it->is_regular_file(unknown);
             if (exposure && !is_own_work(file))
                 hidden.push_back(file.lexically_proximate(options_.folder).generic_string());
         }

@@ -115,7 +115,8 @@ Finding failure_finding(const StackReport& s) {
 void remove_all_leftovers(const Session& s) {
     for (const auto& folder : {s.options.folder, s.output, s.masters_folder(), s.output / "lights", s.output / "looks"})
         remove_leftovers(folder);
-    remove_leftovers(memory_folder(s.options), Depth::deep);
+    // The many folders of previews and decoded pixels are gone through only where something was cut off.
+    remove_leftovers(memory_folder(s.options), s.ledger.former_was_cut_off() ? Depth::deep : Depth::folder_alone);
 }
 
 void remember_speed(Session& s, const Work& done, double seconds) {

@@ -6,6 +6,8 @@
 
 #include <catch2/catch.hpp>
 #include <fstream>
+#include <sys/wait.h>
+#include <unistd.h>
 
 using namespace kasane;
 using namespace kasane::test;
@@ -88,4 +90,19 @@ TEST_CASE("Names in capitals and short endings are exposures too") {
     CHECK(is_readable_name("a.fts"));
     CHECK_FALSE(is_readable_name("a.fits.txt"));
     CHECK_FALSE(is_readable_name("fits"));
+}
+
+TEST_CASE("A ledger knows whether its former user was cut off") {
+    const TemporaryFolder folder;
+    { CHECK_FALSE(Ledger(folder / "l").former_was_cut_off()); }
+    const pid_t child = fork();
+    if (child == 0) {
+        const Ledger working(folder / "l");
+        _exit(0); // as if killed: nothing is put in order
+    }
+    int status = 0;
+    REQUIRE(waitpid(child, &status, 0) == child);
+    { const Ledger looking(folder / "l", Ledger::Use::look); } // which does not know what to do about it
+    { CHECK(Ledger(folder / "l").former_was_cut_off()); }
+    CHECK_FALSE(Ledger(folder / "l").former_was_cut_off());
 }
