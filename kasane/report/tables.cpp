@@ -140,7 +140,7 @@ std::string stack_details(const RunReport& report, int columns) {
                 same->stacks.push_back(s.name);
         };
         if (!s.colour_method.empty()) {
-            std::string line = s.colour_method;
+            std::string line = "colour: " + s.colour_method;
             if (s.colour_noise.size() == 3)
                 line += fmt::format("; noise of red, green, blue {:.2f}, {:.2f}, {:.2f}", s.colour_noise[0],
                                     s.colour_noise[1], s.colour_noise[2]);
