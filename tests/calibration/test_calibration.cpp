@@ -36,7 +36,7 @@ double rms(const Image& image, double around) {
 
 } // namespace
 
-TEST_CASE("A scaled dark leaves the bias whole; a constant stands in where there is neither") {
+TEST_CASE("A scaled dark leaves the bias whole, a constant stands in where there is neither") {
     // 100 of bias everywhere; the dark of 300 s holds 60 more in one corner; the light of 100 s a third of that.
     Image raw(20, 20, 1, 1100.0f), dark(20, 20, 1, 100.0f);
     raw(3, 4) += 20;
@@ -129,7 +129,7 @@ TEST_CASE("A master flat of any level divides as one of mean one") {
     CHECK(out(7, 7) == Approx(500));
 }
 
-TEST_CASE("A corner that gets a fifth of the light is calibrated; what gets next to none is made of its neighbours") {
+TEST_CASE("A corner that gets a fifth of the light is calibrated, what gets next to none is made of its neighbours") {
     Image flat(20, 20, 1, 1.0f);
     flat(3, 4) = 0.2f;
     flat(5, 6) = 0.01f;

@@ -102,7 +102,7 @@ TEST_CASE("A dark of another exposure is scaled only where a bias is there, and 
     CHECK_THAT(p.stacks[0].groups[0].near_misses[0].allowed, Catch::Contains("a bias is present (scale_darks = true)"));
 }
 
-TEST_CASE("Sky flats of all exposure times share one bias; a dark flat serves flats of its own time") {
+TEST_CASE("Sky flats of all exposure times share one bias, a dark flat serves flats of its own time") {
     std::vector<Exposure> sky = {frame(Role::light, 60, "L"), frame(Role::bias, 0)};
     for (const double s : {0.5, 0.8, 1.3, 2.1})
         sky.push_back(frame(Role::flat, s, "L"));
@@ -225,7 +225,7 @@ TEST_CASE("The pairing depends on the exposures alone, not on their order or nam
     }
 }
 
-TEST_CASE("Sizes that differ are told; swapped ones as a turn that the recipe can allow") {
+TEST_CASE("Sizes that differ are told, swapped ones as a turn that the recipe can allow") {
     std::vector<Exposure> all = {frame(Role::light, 60, "L"), frame(Role::flat, 1, "L"), frame(Role::bias, 0)};
     std::swap(all[1].width, all[1].height);
     all[2].width = 50;

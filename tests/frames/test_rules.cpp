@@ -47,7 +47,7 @@ TEST_CASE("A layout gives values to the folders it fits, and leaves others alone
     CHECK(layout_problem("a/{role}/{}").empty());
 }
 
-TEST_CASE("Rules win over headers, the last over the first; assumptions only fill in") {
+TEST_CASE("Rules win over headers, the last over the first, assumptions only fill in") {
     FrameRules rules;
     rules.files = {{"n/**", false, {{Field::filter, "R"}, {Field::gain, "120"}}},
                    {"n/b*", false, {{Field::filter, "oiii"}}}};

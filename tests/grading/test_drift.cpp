@@ -78,7 +78,7 @@ TEST_CASE("Few exposures, equal times and no exposures say so") {
     CHECK_THAT(said(diagnose_drift(same)), Catch::Contains("no times that differ"));
 }
 
-TEST_CASE("A roof, a corner and a cloud's edge are seen; chance, thin cloud and few stars are not") {
+TEST_CASE("A roof, a corner and a cloud's edge are seen, chance, thin cloud and few stars are not") {
     const auto field = [](std::uint64_t seed, int stars, auto hidden, double chance) {
         sky::Random random(seed);
         std::vector<ExpectedStar> out;
@@ -103,7 +103,7 @@ TEST_CASE("A roof, a corner and a cloud's edge are seen; chance, thin cloud and 
         1, 12, [](double, double) { return false; }, 1)));
 }
 
-TEST_CASE("A dark band that ends is in the way; light that falls off slowly is not") {
+TEST_CASE("A dark band that ends is in the way, light that falls off slowly is not") {
     const auto with_profile = [](auto profile) {
         Image plane(200, 160);
         for (int y = 0; y < 160; ++y)

@@ -5,7 +5,7 @@
 
 using namespace kasane;
 
-TEST_CASE("Worth is information a second over the best; effective seconds add it up") {
+TEST_CASE("Worth is information a second over the best, effective seconds add it up") {
     const std::vector<double> info = {information(1, 10), information(2, 10), information(1, 10) * 2, 0};
     const auto w = worths(info, {60, 60, 120, 60});
     CHECK(w[0] == Approx(1));

@@ -90,7 +90,7 @@ TEST_CASE("A file that shrinks while it is read is an error, whatever way it is 
     CHECK_THROWS_WITH(reader->read(reader->bounds(), all.plane()), Catch::Contains("a.fits"));
 }
 
-TEST_CASE("A page that cannot be had is an error, not a signal; other bus errors go where they went") {
+TEST_CASE("A page that cannot be had is an error, not a signal, other bus errors go where they went") {
     const TemporaryFolder folder;
     std::ofstream(folder / "a") << std::string(1 << 20, 'a');
     const InputFile file(folder / "a");

@@ -90,7 +90,7 @@ TEST_CASE("TIFF of any layout reads the same: strips, tiles, compressed, BigTIFF
     CHECK(s.header.number("Exif.ISOSpeedRatings").value() == 1600);
 }
 
-TEST_CASE("PNG of 16 and JPEG of 8 bits are read as stored; a JPEG says it is not linear") {
+TEST_CASE("PNG of 16 and JPEG of 8 bits are read as stored, a JPEG says it is not linear") {
     const TemporaryFolder folder;
     write_png16(folder / "a.png", pattern());
     check_same(*open_frame(folder / "a.png"), pattern());

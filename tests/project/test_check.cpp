@@ -254,7 +254,7 @@ TEST_CASE("Flats that were turned are used once the recipe turns them back") {
     CHECK(most < 1e-5); // the same flat, turned there and back
 }
 
-TEST_CASE("Files that differ only where the fingerprint does not look are no copies; a picture beside a raw file is "
+TEST_CASE("Files that differ only where the fingerprint does not look are no copies, a picture beside a raw file is "
           "none more") {
     const Done p;
     const fs::path one = p.path / "night-1/lights/L_001.fits", other = p.path / "night-1/lights/L_050.fits";

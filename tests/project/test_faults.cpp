@@ -253,7 +253,7 @@ TEST_CASE("Only proven damage puts a ledger aside, never over an earlier one") {
     CHECK(read_file(file) == good);
 }
 
-TEST_CASE("Looking at a project keeps no run from starting; a run does, and a lock that cannot be opened is said") {
+TEST_CASE("Looking at a project keeps no run from starting, a run does, and a lock that cannot be opened is said") {
     const TemporaryFolder folder;
     const Ledger looking(folder / "l", Ledger::Use::look);
     {

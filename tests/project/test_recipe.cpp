@@ -111,7 +111,7 @@ TEST_CASE("The documented keys are those that there are") {
     CHECK(read_file(std::string(kSources) + "/docs/recipe.md") == recipe_reference());
 }
 
-TEST_CASE("A recipe is read from its folder; what is no file is refused") {
+TEST_CASE("A recipe is read from its folder, what is no file is refused") {
     const TemporaryFolder folder;
     CHECK(read_recipe(folder.path()).folders.empty());
     std::ofstream(folder / "kasane.toml") << "[project]\noutput = \"out\"\n";

@@ -75,7 +75,7 @@ TEST_CASE("Results are the same to the byte whatever the threads, and after the 
     CHECK(digests(a.path / "kasane") == results);
 }
 
-TEST_CASE("A new file costs itself and its stack; a result that is deleted is made again") {
+TEST_CASE("A new file costs itself and its stack, a result that is deleted is made again") {
     const Copy p;
     const fs::path held = p.folder / "held.fits", light = p.path / "night-1/lights/L_007.fits";
     fs::rename(light, held);

@@ -46,7 +46,7 @@ note = "the tree had gone"
 
 } // namespace
 
-TEST_CASE("Verdicts by hand: globs, paths, content; later ones win") {
+TEST_CASE("Verdicts by hand: globs, paths, content, later ones win") {
     const VerdictFile v = VerdictFile::parse(kByHand);
     CHECK_FALSE(v.decision(light("night-2/L_001.fits", "a"))->keep);
     CHECK(v.decision(light("night-2/L_003.fits", "b"))->keep);
@@ -71,7 +71,7 @@ TEST_CASE("What is wrong in verdicts.toml is told with line and column") {
     refused("[[verdict]]\nfile = 3\nverdict = \"keep\"\n", "line 2", "quotes");
 }
 
-TEST_CASE("A change touches only its entries; comments and others stay") {
+TEST_CASE("A change touches only its entries, comments and others stay") {
     const VerdictFile v = VerdictFile::parse(kByHand);
     // Another word for one file: its own entry goes, the glob and the comments stay.
     const std::string one = v.with({{"night-2/L_003.fits", "b", Decision{false, ""}}});

@@ -134,7 +134,7 @@ TEST_CASE("The fit is as good as the positions allow") {
     CHECK(error_over_frame(r->to_frame, p.truth) < 3 * 0.21 * p.truth.scale() * std::sqrt(6.0 / r->matched));
 }
 
-TEST_CASE("A handful of stars tells a shift, also behind the meridian; other skies are not taken for it") {
+TEST_CASE("A handful of stars tells a shift, also behind the meridian, other skies are not taken for it") {
     int found = 0, wrong = 0, invented = 0;
     for (std::uint64_t seed = 1; seed <= 200; ++seed) {
         sky::Random random(seed, 3);

@@ -125,7 +125,7 @@ TEST_CASE("An acceptance is written and can be undone, unless others wrote since
     CHECK_THAT(read_file(s.project() / "verdicts.toml"), Catch::Contains("# a note"));
 }
 
-TEST_CASE("In the browser: limits, verdicts, keys, undo; markup in headers does nothing") {
+TEST_CASE("In the browser: limits, verdicts, keys, undo, markup in headers does nothing") {
     const Served s;
     Browser b;
     b.open(s.server->address());

@@ -29,6 +29,10 @@ struct Browser::Driver {
         if (result->status != 200) throw std::runtime_error(answer.dump());
         return answer;
     }
+    void stop() const {
+        kill(process, SIGTERM);
+        waitpid(process, nullptr, 0);
+    }
 };
 
 Browser::Browser(int width, int height) : driver_(std::make_unique<Driver>()) {
@@ -37,6 +41,15 @@ Browser::Browser(int width, int height) : driver_(std::make_unique<Driver>()) {
     char* const arguments[] = {program.data(), argument.data(), silent.data(), nullptr};
     if (posix_spawnp(&driver_->process, program.c_str(), nullptr, nullptr, arguments, environ) != 0)
         throw std::runtime_error("chromedriver is not there");
+    try {
+        start(port, width, height);
+    } catch (...) { // it would outlive the test, and whoever reads its output would wait for it
+        driver_->stop();
+        throw;
+    }
+}
+
+void Browser::start(int port, int width, int height) {
     driver_->client = std::make_unique<httplib::Client>("127.0.0.1", port);
     driver_->client->set_read_timeout(60, 0);
     for (int tries = 0;; ++tries) {
@@ -57,8 +70,7 @@ Browser::~Browser() {
         driver_->call("DELETE", driver_->session);
     } catch (const std::exception&) { // it goes all the same
     }
-    kill(driver_->process, SIGTERM);
-    waitpid(driver_->process, nullptr, 0);
+    driver_->stop();
 }
 
 void Browser::open(const std::string& address) {
