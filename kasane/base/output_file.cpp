@@ -119,8 +119,13 @@ bool still_written(const std::string& name) {
     const char* first = name.data() + std::strlen(kTemporaryPrefix);
     long process = 0;
     const auto [end, error] = std::from_chars(first, name.data() + name.size(), process);
-    return error == std::errc{} && process > 0 && (::kill(static_cast<pid_t>(process), 0) == 0 || errno == EPERM) &&
-           process != ::getpid();
+    if (error != std::errc{} || process <= 0 || process == ::getpid()) return false;
+    if (::kill(static_cast<pid_t>(process), 0) != 0 && errno != EPERM) return false;
+    // One that was killed answers until its parent has asked for it, but has no program any more.
+    char program[8];
+    if (::readlink(fmt::format("/proc/{}/exe", process).c_str(), program, sizeof program) >= 0 || errno != ENOENT)
+        return true;
+    return ::readlink("/proc/self/exe", program, sizeof program) < 0; // where that cannot be told
 }
 
 void remove_leftover(const fs::directory_entry& entry) {

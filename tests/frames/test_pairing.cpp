@@ -289,7 +289,7 @@ TEST_CASE("Check finds patterns that differ, pictures that are not linear, and l
 }
 
 TEST_CASE(
-    "Flats without a filter serve where nothing contradicts, with a note; else the refusal is told with its remedy") {
+    "Flats without a filter serve where nothing contradicts, with a note, else the refusal is told with its remedy") {
     const auto made = [](std::initializer_list<std::pair<Role, std::string>> list, Origin origin) {
         std::vector<Exposure> all;
         for (const auto& [role, filter] : list) {
