@@ -446,8 +446,8 @@ private:
                 const Origin o = e.source(f).origin;
                 return o == Origin::header || o == Origin::exif;
             };
-            const std::string parent = e.path.substr(0, std::min(e.path.size(), e.path.find_last_of('/')));
-            const auto [known, fresh] = said.try_emplace(e.path.size() == parent.size() ? std::string() : parent);
+            const auto slash = e.path.find_last_of('/');
+            const auto [known, fresh] = said.try_emplace(slash == std::string::npos ? "" : e.path.substr(0, slash));
             if (fresh) known->second = words_of_folders(known->first);
             const FolderWords& w = known->second;
             // Frames without light often lie together, and beside the flats that they belong to.

@@ -11,6 +11,7 @@
 #include <catch2/catch.hpp>
 #include <fstream>
 #include <functional>
+#include <sys/wait.h>
 #include <unistd.h>
 
 using namespace kasane;
@@ -72,13 +73,21 @@ TEST_CASE("Temporaries of processes that run stay, those of others go, in the fo
     touch("a/b/.kasane-part-99999999-x.fits");
     touch("a/.kasane-part-99999999-y");
     touch("a/b/x.fits");
+    const pid_t child = ::fork();
+    if (child == 0) ::_exit(0);
+    siginfo_t ended{};
+    REQUIRE(::waitid(P_PID, static_cast<id_t>(child), &ended, WEXITED | WNOWAIT) == 0); // ended, and not asked for yet
+    const std::string killed = "a/b/.kasane-part-" + std::to_string(child) + "-z.fits";
+    touch(killed);
     remove_leftovers(folder / "a");
     CHECK_FALSE(fs::exists(folder / "a/.kasane-part-99999999-y"));
     CHECK(fs::exists(folder / "a/b/.kasane-part-99999999-x.fits"));
     remove_leftovers(folder / "a", Depth::deep);
     CHECK_FALSE(fs::exists(folder / "a/b/.kasane-part-99999999-x.fits"));
+    CHECK_FALSE(fs::exists(folder / killed));
     CHECK(fs::exists(folder / running));
     CHECK(fs::exists(folder / "a/b/x.fits"));
+    ::waitpid(child, nullptr, 0);
 }
 
 TEST_CASE("A stamp sees an edit that sets size and time back") {

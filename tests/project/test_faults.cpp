@@ -40,6 +40,28 @@ void cut(const fs::path& file) {
     fs::resize_file(file, 4000);
 }
 
+/// The files below a folder whose names begin so, cut short and restored together.
+class Cuttable {
+public:
+    Cuttable(const fs::path& folder, const std::string& beginning) {
+        for (const auto& entry : fs::recursive_directory_iterator(folder))
+            if (entry.is_regular_file() && entry.path().filename().string().starts_with(beginning))
+                contents_[entry.path()] = read_file(entry.path());
+        REQUIRE(contents_.size() > 1);
+    }
+    void cut_all() const {
+        for (const auto& [file, unused] : contents_)
+            cut(file);
+    }
+    void restore() const {
+        for (const auto& [file, content] : contents_)
+            std::ofstream(file, std::ios::binary) << content;
+    }
+
+private:
+    std::map<fs::path, std::string> contents_;
+};
+
 } // namespace
 
 TEST_CASE("A file that cannot be read during a run is taken in by the next, whatever it is and whenever it fails") {
@@ -72,20 +94,14 @@ TEST_CASE("A file that cannot be read during a run is taken in by the next, what
 TEST_CASE("All inputs cut short in the middle of a run and restored: the next run is as the first") {
     const std::string stage = GENERATE("masters", "measure", "integrate");
     const Copy p;
-    std::map<fs::path, std::string> contents;
-    for (const auto& entry : fs::recursive_directory_iterator(p.path))
-        if (entry.is_regular_file()) contents[entry.path()] = read_file(entry.path());
+    const Cuttable all(p.path, "");
     Meddler meddler;
-    meddler.at[stage] = [&] {
-        for (const auto& [file, unused] : contents)
-            cut(file);
-    };
+    meddler.at[stage] = [&] { all.cut_all(); };
     try {
         run_with(p.path, meddler);
     } catch (const Error&) { // nothing could be made: that may be said
     }
-    for (const auto& [file, content] : contents)
-        std::ofstream(file, std::ios::binary) << content;
+    all.restore();
     run(p.path);
     CHECK(digests(p.path / "kasane") == undisturbed());
     CHECK(status_of(p.path).all_done());
@@ -93,18 +109,11 @@ TEST_CASE("All inputs cut short in the middle of a run and restored: the next ru
 
 TEST_CASE("A flat whose offset could not be read for a while is made by the next run") {
     const Copy p;
-    std::map<fs::path, std::string> offsets;
-    for (const auto& entry : fs::recursive_directory_iterator(p.path))
-        if (entry.path().filename().string().starts_with("bias_")) offsets[entry.path()] = read_file(entry.path());
-    REQUIRE(offsets.size() > 1);
+    const Cuttable offsets(p.path, "bias_");
     Meddler meddler;
-    meddler.at["masters"] = [&] {
-        for (const auto& [file, unused] : offsets)
-            cut(file);
-    };
+    meddler.at["masters"] = [&] { offsets.cut_all(); };
     CHECK_FALSE(run_with(p.path, meddler).clean());
-    for (const auto& [file, content] : offsets)
-        std::ofstream(file, std::ios::binary) << content;
+    offsets.restore();
     run(p.path);
     CHECK(digests(p.path / "kasane") == undisturbed());
     CHECK(status_of(p.path).all_done());
