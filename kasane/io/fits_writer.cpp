@@ -3,6 +3,8 @@
 #include <kasane/base/error.hpp>
 #include <kasane/base/output_file.hpp>
 
+#include <algorithm>
+#include <bit>
 #include <cerrno>
 #include <fitsio.h>
 #include <fmt/format.h>
@@ -11,10 +13,32 @@ namespace kasane {
 
 namespace {
 
+/// The sum of DATASUM: ones' complement, of big-endian 32-bit words (FITS Standard 4.0, appendix J).
+class DataSum {
+public:
+    void add(float value) { sum_ += std::bit_cast<std::uint32_t>(value); }
+    /// As two's complement beside BZERO; two of them are a word.
+    void add(std::uint16_t value) {
+        sum_ += static_cast<std::uint64_t>(value ^ 0x8000u) << (half_ ? 0 : 16);
+        half_ = !half_;
+    }
+    unsigned long result() const {
+        std::uint64_t folded = sum_;
+        while (folded >> 32)
+            folded = (folded & 0xffffffffu) + (folded >> 32);
+        return folded;
+    }
+
+private:
+    std::uint64_t sum_ = 0; // of fewer than 2^32 words
+    bool half_ = false;
+};
+
 /// A cfitsio file under construction; closed without checks if an exception passes.
 class FitsOutput {
 public:
-    FitsOutput(const std::filesystem::path& temporary, const std::filesystem::path& final_path) : final_(final_path) {
+    FitsOutput(const std::filesystem::path& temporary, const std::filesystem::path& final_path)
+        : temporary_(temporary), final_(final_path) {
         std::error_code ignored;
         std::filesystem::remove(temporary, ignored);
         fits_create_diskfile(&file_, temporary.c_str(), &status_);
@@ -37,13 +61,16 @@ public:
             fits_update_key(file_, TSTRING, "EXTNAME", const_cast<char*>(name.c_str()), nullptr, &status_);
         for (const Card& card : header.cards())
             write_card(card);
+        headers_.push_back(cards(file_, status_));
         check();
+        DataSum sum;
         for (int y = 0; y < pixels.height * planes; ++y) {
             long first[3] = {1, y % pixels.height + 1, y / pixels.height + 1};
             fits_write_pix(file_, type, first, pixels.width, const_cast<T*>(pixels.row(y)), &status_);
             if (status_) check();
+            std::for_each_n(pixels.row(y), pixels.width, [&](T value) { sum.add(value); });
         }
-        write_checksums();
+        write_checksums(sum.result());
         check();
     }
 
@@ -52,18 +79,20 @@ public:
         file_ = nullptr;
         fits_close_file(f, &status_);
         check();
+        require_as_written();
     }
 
 private:
     /// DATASUM and CHECKSUM (FITS Standard 4.0, appendix J), without the time stamps that cfitsio's own call puts into
     /// their comments: equal results must have equal bytes.
-    void write_checksums() {
+    void write_checksums(unsigned long expected) {
         char zeros[] = "0000000000000000", none[] = "0";
         fits_update_key(file_, TSTRING, "CHECKSUM", zeros, "HDU checksum", &status_);
         fits_update_key(file_, TSTRING, "DATASUM", none, "data unit checksum", &status_);
         fits_flush_file(file_, &status_); // writes the END card and the fill, which count
         unsigned long data = 0, whole = 0;
         fits_get_chksum(file_, &data, &whole, &status_);
+        if (!status_ && data != expected) spoilt();
         std::string text = fmt::format("{}", data);
         fits_update_key(file_, TSTRING, "DATASUM", text.data(), "data unit checksum", &status_);
         fits_flush_file(file_, &status_);
@@ -87,6 +116,31 @@ private:
         }
     }
 
+    /// All cards of the current header but those of the check sums.
+    std::string cards(fitsfile* file, int& status) const {
+        char checksum[] = "CHECKSUM", datasum[] = "DATASUM", *left_out[] = {checksum, datasum}, *text = nullptr;
+        int count = 0, ignored = 0;
+        fits_hdr2str(file, 0, left_out, 2, &text, &count, &status);
+        const std::string out = text ? text : "";
+        fits_free_memory(text, &ignored);
+        return out;
+    }
+
+    /// cfitsio reads back what it wrote and takes a fault of the disk for an empty block: the headers are read again.
+    /// The pixels' sum was compared with that of the pixels in memory.
+    void require_as_written() {
+        fits_open_diskfile(&file_, temporary_.c_str(), READONLY, &status_);
+        for (std::size_t i = 0; i < headers_.size(); ++i) {
+            fits_movabs_hdu(file_, static_cast<int>(i) + 1, nullptr, &status_);
+            if (cards(file_, status_) != headers_[i] || status_) spoilt();
+        }
+    }
+
+    [[noreturn]] void spoilt() const {
+        throw OutputError("reads back other than it was written: the disk or its connection fails", final_,
+                          "Check the disk, or name a folder on another one with --output; run again");
+    }
+
     void check() {
         if (!status_) return;
         char text[FLEN_STATUS] = {};
@@ -102,7 +156,8 @@ private:
                                : "Check that the folder is writable, or name another one with --output");
     }
 
-    std::filesystem::path final_;
+    std::filesystem::path temporary_, final_;
+    std::vector<std::string> headers_; ///< by HDU
     fitsfile* file_ = nullptr;
     int status_ = 0;
 };

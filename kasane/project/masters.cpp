@@ -497,6 +497,8 @@ void make_masters(Session& s) {
             s.report.masters.push_back(made);
         } catch (const InputError& e) {
             tell_failure(e);
+            // What is chosen without it is chosen anew once its file can be read.
+            if (!dynamic_cast<const UnfitError*>(&e)) s.unread.insert(e.file().generic_string());
         } catch (const DataError& e) {
             tell_failure(e);
         }
