@@ -9,9 +9,9 @@
 #include <kasane/integration/integrate.hpp>
 #include <kasane/io/fits.hpp>
 #include <kasane/project/run.hpp>
-#include <kasane/project/scan.hpp>
 #include <kasane/registration/register.hpp>
 #include <kasane/sky/truth.hpp>
+#include <kasane/stages/scan.hpp>
 
 #include <algorithm>
 #include <cmath>

@@ -4,9 +4,9 @@
 #include <algorithm>
 #include <cmath>
 #include <kasane/base/parallel.hpp>
+#include <kasane/geometry/affine.hpp>
 #include <kasane/image/image.hpp>
 #include <kasane/image/statistics.hpp>
-#include <kasane/registration/transform.hpp>
 #include <kasane/sky/scenario.hpp>
 #include <limits>
 #include <vector>

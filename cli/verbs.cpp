@@ -8,16 +8,17 @@
 #include <kasane/io/png.hpp>
 #include <kasane/io/reader.hpp>
 #include <kasane/project/check.hpp>
+#include <kasane/project/export_lights.hpp>
 #include <kasane/project/grade.hpp>
-#include <kasane/project/light_export.hpp>
 #include <kasane/project/run.hpp>
-#include <kasane/project/scan.hpp>
 #include <kasane/report/grade_table.hpp>
+#include <kasane/report/json.hpp>
 #include <kasane/report/review.hpp>
 #include <kasane/report/show.hpp>
 #include <kasane/report/tables.hpp>
 #include <kasane/sky/scenario.hpp>
 #include <kasane/sky/variants.hpp>
+#include <kasane/stages/scan.hpp>
 
 #include <algorithm>
 #include <cctype>

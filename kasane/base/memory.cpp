@@ -1,5 +1,7 @@
 #include <kasane/base/memory.hpp>
 
+#include <fmt/format.h>
+
 #include <algorithm>
 #include <fstream>
 #include <string>
@@ -48,6 +50,11 @@ std::uint64_t resident_memory() {
 
 std::uint64_t peak_resident_memory() {
     return status_field("VmHWM:");
+}
+
+std::string size_text(std::uint64_t bytes) {
+    const double size = static_cast<double>(bytes);
+    return size >= 1e9 ? fmt::format("{:.1f} GB", size / 1e9) : fmt::format("{:.0f} MB", size / 1e6);
 }
 
 } // namespace kasane

@@ -3,6 +3,7 @@
 
 #include <cstddef>
 #include <cstdint>
+#include <string>
 
 namespace kasane {
 
@@ -23,5 +24,8 @@ MemoryBudget default_budget();
 /// Resident size of this process now and at its highest. Bytes.
 std::uint64_t resident_memory();
 std::uint64_t peak_resident_memory();
+
+/// "1.4 GB", "300 MB".
+std::string size_text(std::uint64_t bytes);
 
 } // namespace kasane

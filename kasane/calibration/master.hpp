@@ -3,8 +3,8 @@
 
 #include <kasane/base/parallel.hpp>
 #include <kasane/calibration/cfa.hpp>
+#include <kasane/combination/combiner.hpp>
 #include <kasane/frames/exposure.hpp>
-#include <kasane/image/stack_combine.hpp>
 #include <kasane/io/reader.hpp>
 
 #include <memory>

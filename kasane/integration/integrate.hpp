@@ -3,9 +3,9 @@
 
 #include <kasane/base/parallel.hpp>
 #include <kasane/calibration/frame_view.hpp>
-#include <kasane/image/stack_combine.hpp>
+#include <kasane/combination/combiner.hpp>
+#include <kasane/geometry/affine.hpp>
 #include <kasane/normalization/levels.hpp>
-#include <kasane/registration/transform.hpp>
 
 #include <functional>
 #include <memory>

@@ -1,8 +1,8 @@
 // Putting the frames of a stack on one level: a factor from their stars, a tilted plane from their sky.
 #pragma once
 
+#include <kasane/geometry/affine.hpp>
 #include <kasane/grading/measures.hpp>
-#include <kasane/registration/transform.hpp>
 
 namespace kasane {
 

@@ -1,14 +1,17 @@
 #include <kasane/project/check.hpp>
 
 #include <kasane/base/error.hpp>
-#include <kasane/frames/checks.hpp>
 #include <kasane/io/fits.hpp>
-#include <kasane/project/group_grading.hpp>
-#include <kasane/project/session.hpp>
+#include <kasane/pairing/checks.hpp>
+#include <kasane/stages/grade.hpp>
+#include <kasane/stages/integrate.hpp>
+#include <kasane/stages/masters.hpp>
+#include <kasane/stages/open_project.hpp>
+#include <kasane/stages/remaining_work.hpp>
+#include <kasane/stages/results.hpp>
 
 #include <algorithm>
 #include <fmt/format.h>
-#include <nlohmann/json.hpp>
 #include <set>
 
 namespace fs = std::filesystem;
@@ -17,42 +20,12 @@ namespace kasane {
 
 namespace {
 
-/// Throws before anything is made in a folder that is none.
-const RunOptions& existing(const RunOptions& options) {
-    std::error_code failed;
-    if (!fs::is_directory(options.folder, failed))
-        throw InputError("is not a folder", options.folder, "Name the folder that holds the exposures");
-    return options;
+/// The session that a run would have, without building anything.
+OpenProject looked_at(const RunOptions& options, const Context& context, bool look_at_all) {
+    return OpenProject(options, context, {.use = Ledger::Use::look, .look_at_pixels = look_at_all});
 }
 
-/// The session that a run would have, without building anything.
-struct Preview {
-    Recipe recipe;
-    fs::path output;
-    Ledger ledger;
-    PixelCache cache;
-    RunReport unused;
-    Session session;
-    Scan scan;
-
-    Preview(const RunOptions& options, const Context& context, bool look_at_all)
-        : recipe(recipe_of(existing(options))), output(output_of(options, recipe)),
-          ledger(memory_folder(options), Ledger::Use::look),
-          cache(memory_folder(options) / "cache", recipe.cache_bytes), session{options, recipe, cache, output, context,
-                                                                               ledger,  {},     {},    {},     unused} {
-        scan = scan_folder({options.folder, output, recipe, &cache, look_at_all}, ledger, context);
-        session.exposures = std::move(scan.exposures); // thousands of them
-        session.verdicts = VerdictFile::read(verdict_file(options.folder));
-        pair_session(session, scan);
-    }
-    /// The scan as it was, when the session is done with its exposures.
-    Scan take_scan() {
-        scan.exposures = std::move(session.exposures);
-        return std::move(scan);
-    }
-};
-
-CostEstimate estimate(Preview& p, const Work& work) {
+CostEstimate estimate(OpenProject& p, const Work& work) {
     CostEstimate cost;
     cost.masters = work.masters;
     cost.lights = work.lights;
@@ -81,7 +54,7 @@ CostEstimate estimate(Preview& p, const Work& work) {
     return cost;
 }
 
-void check_place(const Preview& p, const CostEstimate& cost, std::vector<Finding>& findings) {
+void check_place(const OpenProject& p, const CostEstimate& cost, std::vector<Finding>& findings) {
     if (cost.free_bytes > 0 && cost.result_bytes + cost.cache_bytes > cost.free_bytes)
         findings.push_back(
             {Level::blocker,
@@ -119,23 +92,18 @@ void sort_findings(std::vector<Finding>& findings) {
 
 } // namespace
 
-std::string size_text(std::uint64_t bytes) {
-    const double size = static_cast<double>(bytes);
-    return size >= 1e9 ? fmt::format("{:.1f} GB", size / 1e9) : fmt::format("{:.0f} MB", size / 1e6);
-}
-
 bool CheckReport::clean() const {
     return std::all_of(findings.begin(), findings.end(), [](const Finding& f) { return f.level == Level::note; });
 }
 
 ScannedProject scan_project(const RunOptions& options, const Context& context) {
-    Preview p(options, context, false);
+    OpenProject p = looked_at(options, context, false);
     Scan scan = p.take_scan();
     return {std::move(scan), std::move(p.session.pairing)};
 }
 
 CheckReport check_project(const RunOptions& options, const Context& context) {
-    Preview p(options, context, true);
+    OpenProject p = looked_at(options, context, true);
     CheckReport r;
     r.folder = options.folder.string();
     r.output = p.output.string();
@@ -199,7 +167,7 @@ bool StatusReport::all_done() const {
 }
 
 StatusReport project_status(const RunOptions& options, const Context& context) {
-    Preview p(options, context, false);
+    OpenProject p = looked_at(options, context, false);
     assume_masters(p.session);
     Session& s = p.session;
     Calibrations calibrations(s);
@@ -256,8 +224,8 @@ StatusReport project_status(const RunOptions& options, const Context& context) {
         }
         r.results.push_back(std::move(status));
     }
-    const auto groups = group_stacks(s);
-    for (const StackGroup& group : groups)
+    const auto groups = reference_groups(s);
+    for (const ReferenceGroup& group : groups)
         judge_what_is_known(s, calibrations, group);
     for (std::size_t k = 0; k < s.pairing.stacks.size(); ++k) {
         const StackPlan& plan = s.pairing.stacks[k];
@@ -266,7 +234,7 @@ StatusReport project_status(const RunOptions& options, const Context& context) {
         status.kind = "master light";
         status.file = "lights/" + plan.name + ".fits";
         status.frames = static_cast<int>(plan.lights.size());
-        const StackGroup& group = *std::find_if(groups.begin(), groups.end(), [&](const StackGroup& g) {
+        const ReferenceGroup& group = *std::find_if(groups.begin(), groups.end(), [&](const ReferenceGroup& g) {
             return std::find(g.stacks.begin(), g.stacks.end(), k) != g.stacks.end();
         });
         const Basis basis = stack_basis(s, calibrations, plan, remembered_reference(s, group));
@@ -291,40 +259,6 @@ StatusReport project_status(const RunOptions& options, const Context& context) {
     }
     std::sort(r.leftovers.begin(), r.leftovers.end());
     return r;
-}
-
-nlohmann::json to_json(const CheckReport& r) {
-    nlohmann::json findings = nlohmann::json::array(), exposures = nlohmann::json::array();
-    for (const Finding& f : r.findings)
-        findings.push_back(to_json(f));
-    for (const Exposure& e : r.scan.exposures)
-        exposures.push_back(to_json(e));
-    nlohmann::json json = to_json(r.pairing, r.scan.exposures);
-    json["folder"] = r.folder;
-    json["output"] = r.output;
-    json["exposures"] = exposures;
-    json["findings"] = findings;
-    json["cost"] = {
-        {"masters", r.cost.masters},          {"lights", r.cost.lights},         {"stacks", r.cost.stacks},
-        {"seconds", r.cost.seconds},          {"measured", r.cost.measured},     {"result_bytes", r.cost.result_bytes},
-        {"cache_bytes", r.cost.cache_bytes},  {"free_bytes", r.cost.free_bytes}, {"memory_bytes", r.cost.memory_bytes},
-        {"budget_bytes", r.cost.budget_bytes}};
-    return json;
-}
-
-nlohmann::json to_json(const StatusReport& r) {
-    nlohmann::json results = nlohmann::json::array();
-    for (const ResultStatus& s : r.results)
-        results.push_back({{"name", s.name},
-                           {"kind", s.kind},
-                           {"file", s.file},
-                           {"state", state_name(s.state)},
-                           {"reasons", s.reasons},
-                           {"frames", s.frames},
-                           {"time", s.time}});
-    return {{"folder", r.folder},       {"output", r.output},           {"results", results},
-            {"leftovers", r.leftovers}, {"cache_bytes", r.cache_bytes}, {"cache_limit", r.cache_limit},
-            {"exposures", r.exposures}};
 }
 
 } // namespace kasane

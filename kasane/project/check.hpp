@@ -3,16 +3,13 @@
 #pragma once
 
 #include <kasane/project/run.hpp>
-#include <kasane/project/scan.hpp>
+#include <kasane/stages/scan.hpp>
 
 #include <cstdint>
 #include <string>
 #include <vector>
 
 namespace kasane {
-
-/// "1.2 GB", "340 MB".
-std::string size_text(std::uint64_t bytes);
 
 /// What a run would take.
 struct CostEstimate {
@@ -71,8 +68,5 @@ struct StatusReport {
 
 /// What is done and what is stale, and why. Reads headers of new files only. Throws as check_project does.
 StatusReport project_status(const RunOptions& options, const Context& context);
-
-nlohmann::json to_json(const CheckReport& report);
-nlohmann::json to_json(const StatusReport& report);
 
 } // namespace kasane

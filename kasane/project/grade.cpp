@@ -4,8 +4,11 @@
 #include <kasane/frames/words.hpp>
 #include <kasane/image/binning.hpp>
 #include <kasane/image/statistics.hpp>
-#include <kasane/project/group_grading.hpp>
-#include <kasane/project/scan.hpp>
+#include <kasane/stages/grade.hpp>
+#include <kasane/stages/masters.hpp>
+#include <kasane/stages/measure.hpp>
+#include <kasane/stages/open_project.hpp>
+#include <kasane/stages/pair.hpp>
 
 #include <algorithm>
 #include <cmath>
@@ -167,7 +170,7 @@ FrameGrade grade_of(const Session& s, const Calibrations& calibrations, Light& l
 }
 
 /// The poses of all filters of a night together tell how the telescope moved.
-void add_drifts(const StackGroup& group, const GradedGroup& graded, double arcsec, GradeReport& report) {
+void add_drifts(const ReferenceGroup& group, const GradedGroup& graded, double arcsec, GradeReport& report) {
     std::map<std::string, std::vector<Pose>> nights;
     for (const auto& lights : graded.lights)
         for (const Light& l : lights)
@@ -194,16 +197,12 @@ bool GradeReport::clean() const {
 
 namespace {
 
-const fs::path& existing(const fs::path& folder) {
-    std::error_code failed;
-    if (!fs::is_directory(folder, failed))
-        throw InputError("is not a folder", folder, "Name the folder that holds the exposures");
-    return folder;
-}
-
-Recipe recipe_for(const GradeOptions& options) {
-    existing(options.run.folder);
-    Recipe recipe = recipe_of(options.run);
+/// With the limits and the part that are asked for in place of the recipe's.
+RunOptions run_options_of(const GradeOptions& options) {
+    require_exposure_folder(options.run.folder);
+    RunOptions run = options.run;
+    run.recipe = recipe_of(options.run);
+    Recipe& recipe = *run.recipe;
     auto& limits = recipe.grading.limits;
     if (!options.limits.empty()) limits = options.limits;
     limits.insert(limits.end(), options.more.begin(), options.more.end());
@@ -214,7 +213,7 @@ Recipe recipe_for(const GradeOptions& options) {
         text = limit_text(limit);
     }
     if (!options.part.empty()) recipe.grading.part = options.part;
-    return recipe;
+    return run;
 }
 
 } // namespace
@@ -240,42 +239,23 @@ void forget_old_previews(const Session& s, const GradeReport& report) {
 
 /// What a session needs to stay alive.
 struct GradedProject::Work {
-    Recipe recipe;
-    fs::path output;
-    Ledger ledger;
-    PixelCache cache;
-    RunReport run;
-    Scan scan;
-    Session session;
+    const RunOptions run;
+    OpenProject project;
+    Session& session;
     Calibrations calibrations;
     std::vector<const StackPlan*> plans; ///< as report.stacks
     mutable std::mutex mutex;            ///< of calibrations
 
     Work(const GradeOptions& options, const Context& context)
-        : recipe(recipe_for(options)), output(output_of(options.run, recipe)), ledger(memory_folder(options.run)),
-          cache(memory_folder(options.run) / "cache", recipe.cache_bytes),
-          scan(scan_folder({options.run.folder, output, recipe, &cache, true}, ledger, context)),
-          session{options.run,
-                  recipe,
-                  cache,
-                  output,
-                  context,
-                  ledger,
-                  scan.exposures,
-                  {},
-                  {},
-                  run,
-                  VerdictFile::read(verdict_file(options.run.folder)),
-                  options.previews},
+        : run(run_options_of(options)), project(run, context, {.previews = options.previews}), session(project.session),
           calibrations(session) {
-        pair_session(session, scan);
         if (session.pairing.stacks.empty())
             throw DataError(
                 fmt::format("there are no lights to grade among its {} exposures", session.exposures.size()),
                 options.run.folder, "Add lights, or see with 'kasane check' what each file was taken for");
     }
 
-    void grade(const StackGroup& group, const std::vector<Limit>& limits, GradeReport& report) {
+    void grade(const ReferenceGroup& group, const std::vector<Limit>& limits, GradeReport& report) {
         GradedGroup graded = grade_group(session, calibrations, group, remembered_reference(session, group));
         const Exposure& first = session.exposures[session.pairing.stacks[group.stacks.front()].lights.front().exposure];
         add_drifts(group, graded, arcsec_of(session, first), report);
@@ -304,18 +284,18 @@ GradedProject::GradedProject(const GradeOptions& options, const Context& context
     work_ = std::make_unique<Work>(options, context);
     Session& s = work_->session;
     report.folder = options.run.folder.string();
-    report.output = work_->output.string();
-    report.limits = work_->recipe.grading.limits;
-    report.findings = work_->scan.findings;
+    report.output = work_->project.output.string();
+    report.limits = work_->project.recipe.grading.limits;
+    report.findings = work_->project.scan.findings;
     remove_all_leftovers(s);
     remember_names(s);
     make_masters(s);
     const std::vector<Limit> limits = limits_of(s);
-    for (const StackGroup& group : group_stacks(s))
+    for (const ReferenceGroup& group : reference_groups(s))
         work_->grade(group, limits, report);
-    for (const auto& list : {s.pairing.findings, work_->run.findings, s.verdicts.unused(s.exposures)})
+    for (const auto& list : {s.pairing.findings, work_->project.report.findings, s.verdicts.unused(s.exposures)})
         report.findings.insert(report.findings.end(), list.begin(), list.end());
-    work_->ledger.let_go();
+    work_->project.ledger.let_go();
     if (options.previews) forget_old_previews(s, report);
     report.time = clock.seconds();
 }

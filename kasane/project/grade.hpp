@@ -1,12 +1,12 @@
 // Grading a project: every light measured, compared, judged, and what the verdicts do to the master lights.
 #pragma once
 
+#include <kasane/geometry/affine.hpp>
 #include <kasane/grading/drift.hpp>
 #include <kasane/grading/judge.hpp>
 #include <kasane/grading/worth.hpp>
 #include <kasane/project/run.hpp>
-#include <kasane/project/verdict_file.hpp>
-#include <kasane/registration/transform.hpp>
+#include <kasane/recipe/verdicts.hpp>
 
 #include <memory>
 #include <optional>
@@ -126,7 +126,5 @@ struct Wish {
 /// One change for each exposure that the wishes name. A path wins over a glob; where wishes of one kind contradict each
 /// other, or one names no exposure, a UsageError is thrown.
 std::vector<VerdictChange> changes_for(const GradeReport& report, const std::vector<Wish>& wishes);
-
-nlohmann::json to_json(const GradeReport& report);
 
 } // namespace kasane

@@ -2,9 +2,12 @@
 
 #include <kasane/base/error.hpp>
 #include <kasane/base/output_file.hpp>
-#include <kasane/frames/checks.hpp>
-#include <kasane/project/scan.hpp>
-#include <kasane/project/session.hpp>
+#include <kasane/pairing/checks.hpp>
+#include <kasane/stages/integrate.hpp>
+#include <kasane/stages/masters.hpp>
+#include <kasane/stages/open_project.hpp>
+#include <kasane/stages/pair.hpp>
+#include <kasane/stages/remaining_work.hpp>
 
 #include <fmt/format.h>
 
@@ -12,30 +15,10 @@ namespace fs = std::filesystem;
 
 namespace kasane {
 
-Recipe recipe_of(const RunOptions& options) {
-    return options.recipe ? *options.recipe : read_recipe(options.folder);
-}
-
-fs::path output_of(const RunOptions& options, const Recipe& recipe) {
-    const fs::path output =
-        !options.output.empty() ? options.output : options.folder / (recipe.output.empty() ? "kasane" : recipe.output);
-    std::error_code failed;
-    if (fs::weakly_canonical(output, failed) == fs::weakly_canonical(options.folder, failed))
-        throw UsageError("is the folder of the exposures itself; results would lie among them and hide them", output,
-                         "Name a folder of its own with --output, or output in the recipe");
-    if (fs::exists(output, failed) && !fs::is_directory(output, failed))
-        throw UsageError("is not a folder, though the results should go there", output,
-                         "Name another one with --output, or output in the recipe");
-    return output;
-}
-
-fs::path memory_folder(const RunOptions& options) {
-    return (options.output.empty() ? options.folder : options.output) / ".kasane";
-}
-
 namespace {
 
-void require_lights(const RunOptions& options, const Session& s, const Scan& scan) {
+void require_lights(const Session& s, const Scan& scan) {
+    const RunOptions& options = s.options;
     if (!s.pairing.stacks.empty()) return;
     if (s.exposures.empty()) {
         const std::string others =
@@ -61,47 +44,26 @@ void require_lights(const RunOptions& options, const Session& s, const Scan& sca
 
 RunReport run_project(const RunOptions& options, const Context& context) {
     const Stopwatch clock;
-    std::error_code failed;
-    if (!fs::is_directory(options.folder, failed))
-        throw InputError("is not a folder", options.folder, "Name the folder that holds the exposures");
-    const Recipe recipe = recipe_of(options);
-    const fs::path output = output_of(options, recipe);
-    Ledger ledger(memory_folder(options));
-    PixelCache cache(memory_folder(options) / "cache", recipe.cache_bytes);
-    RunReport report;
-    report.folder = options.folder.string();
-    report.output = output.string();
-    if (ledger.was_damaged())
+    OpenProject project(options, context);
+    Session& session = project.session;
+    RunReport& report = project.report;
+    if (project.ledger.was_damaged())
         report.findings.push_back(
             {Level::note,
              "ledger-damaged",
-             {ledger.put_aside().lexically_proximate(options.folder).string()},
+             {project.ledger.put_aside().lexically_proximate(options.folder).string()},
              "the ledger could not be used as it was (damaged, or of a newer version); it lies here now, and "
              "what it knew is found out again",
              "Delete it if you like"});
-
-    Scan scan = scan_folder({options.folder, output, recipe, &cache, true}, ledger, context);
-    report.findings.insert(report.findings.end(), scan.findings.begin(), scan.findings.end());
-    VerdictFile verdicts = VerdictFile::read(verdict_file(options.folder));
-    Session session{options,
-                    recipe,
-                    cache,
-                    output,
-                    context,
-                    ledger,
-                    std::move(scan.exposures),
-                    {},
-                    {},
-                    report,
-                    std::move(verdicts)};
-    pair_session(session, scan);
-    require_lights(options, session, scan);
+    report.findings.insert(report.findings.end(), project.scan.findings.begin(), project.scan.findings.end());
+    require_lights(session, project.scan);
     require_free_places(session);
-    for (const auto& list : {session.pairing.findings, check_frames(session.exposures, session.pairing, scan.looks)})
+    for (const auto& list :
+         {session.pairing.findings, check_frames(session.exposures, session.pairing, project.scan.looks)})
         report.findings.insert(report.findings.end(), list.begin(), list.end());
     for (const Finding& f : session.verdicts.unused(session.exposures))
         report.findings.push_back(f);
-    require_writable_folder(output);
+    require_writable_folder(project.output);
     remove_all_leftovers(session);
     remember_names(session);
 
@@ -113,16 +75,16 @@ RunReport run_project(const RunOptions& options, const Context& context) {
     remember_speed(session, todo, work.seconds());
     const auto sums = checksum_findings(session);
     report.findings.insert(report.findings.end(), sums.begin(), sums.end());
-    if (ledger.forgotten() > 0)
+    if (project.ledger.forgotten() > 0)
         report.findings.push_back({Level::note,
                                    "ledger-rows-forgotten",
                                    {},
                                    fmt::format("{} entries of the ledger were not as they had been written; what they "
                                                "held was found out again",
-                                               ledger.forgotten()),
+                                               project.ledger.forgotten()),
                                    ""});
     report.time = clock.seconds();
-    return report;
+    return std::move(report);
 }
 
 } // namespace kasane

@@ -6,7 +6,7 @@
 // and J. Tukey, Technometrics 16, 1974).
 #pragma once
 
-#include <kasane/registration/transform.hpp>
+#include <kasane/geometry/affine.hpp>
 #include <kasane/stars/detection.hpp>
 
 #include <optional>

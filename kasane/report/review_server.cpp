@@ -3,7 +3,7 @@
 #include <kasane/base/error.hpp>
 #include <kasane/base/output_file.hpp>
 #include <kasane/io/jpeg.hpp>
-#include <kasane/project/recipe_edit.hpp>
+#include <kasane/recipe/edit.hpp>
 #include <kasane/report/page_assets.hpp>
 
 #include <array>

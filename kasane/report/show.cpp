@@ -4,7 +4,8 @@
 #include <kasane/image/binning.hpp>
 #include <kasane/image/statistics.hpp>
 #include <kasane/image/stretch.hpp>
-#include <kasane/project/records.hpp>
+#include <kasane/ledger/records.hpp>
+#include <kasane/report/json.hpp>
 #include <kasane/report/tables.hpp>
 #include <kasane/stars/detection.hpp>
 

@@ -4,7 +4,7 @@
 #include <kasane/frames/exposure.hpp>
 #include <kasane/image/image.hpp>
 #include <kasane/io/reader.hpp>
-#include <kasane/project/calibration_look.hpp>
+#include <kasane/project/look.hpp>
 #include <kasane/stars/streaks.hpp>
 
 #include <nlohmann/json_fwd.hpp>

@@ -1,3 +1,4 @@
+#include <kasane/report/json.hpp>
 #include <kasane/report/tables.hpp>
 
 #include <kasane/base/output_file.hpp>

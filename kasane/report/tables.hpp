@@ -1,9 +1,9 @@
 // The results as text that fits a terminal.
 #pragma once
 
+#include <kasane/ledger/records.hpp>
 #include <kasane/project/check.hpp>
-#include <kasane/project/records.hpp>
-#include <kasane/project/scan.hpp>
+#include <kasane/stages/scan.hpp>
 
 #include <string>
 #include <vector>

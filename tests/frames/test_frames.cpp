@@ -2,8 +2,8 @@
 
 #include <kasane/frames/exposure.hpp>
 #include <kasane/frames/nights.hpp>
-#include <kasane/frames/pairing.hpp>
 #include <kasane/frames/words.hpp>
+#include <kasane/pairing/pairing.hpp>
 
 #include <catch2/catch.hpp>
 #include <cmath>

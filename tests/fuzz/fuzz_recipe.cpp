@@ -1,6 +1,6 @@
 // Any text as a recipe: it is read, or refused with a place.
 #include <kasane/base/error.hpp>
-#include <kasane/project/recipe.hpp>
+#include <kasane/recipe/recipe.hpp>
 
 #include <cstdint>
 #include <string>

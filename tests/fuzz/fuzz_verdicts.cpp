@@ -1,7 +1,7 @@
 // Verdicts by hand and limits, from any text.
 #include <kasane/base/error.hpp>
-#include <kasane/project/recipe_edit.hpp>
-#include <kasane/project/verdict_file.hpp>
+#include <kasane/recipe/edit.hpp>
+#include <kasane/recipe/verdicts.hpp>
 
 #include <cstdint>
 #include <optional>

@@ -6,7 +6,7 @@
 #include <kasane/base/error.hpp>
 #include <kasane/image/statistics.hpp>
 #include <kasane/io/fits.hpp>
-#include <kasane/project/calibration_look.hpp>
+#include <kasane/project/look.hpp>
 #include <kasane/project/run.hpp>
 #include <kasane/sky/truth.hpp>
 #include <kasane/sky/variants.hpp>

@@ -7,6 +7,7 @@
 #include <kasane/image/statistics.hpp>
 #include <kasane/io/fits.hpp>
 #include <kasane/project/check.hpp>
+#include <kasane/report/json.hpp>
 #include <kasane/report/tables.hpp>
 #include <kasane/sky/dng.hpp>
 #include <kasane/sky/variants.hpp>

@@ -4,8 +4,8 @@
 
 #include <kasane/base/error.hpp>
 #include <kasane/base/file_stamp.hpp>
+#include <kasane/ledger/ledger.hpp>
 #include <kasane/project/check.hpp>
-#include <kasane/project/ledger.hpp>
 #include <kasane/project/run.hpp>
 
 #include <catch2/catch.hpp>

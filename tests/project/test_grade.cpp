@@ -2,8 +2,8 @@
 #include "support/projects.hpp"
 
 #include <kasane/base/error.hpp>
+#include <kasane/project/export_lights.hpp>
 #include <kasane/project/grade.hpp>
-#include <kasane/project/light_export.hpp>
 #include <kasane/report/grade_table.hpp>
 #include <kasane/sky/variants.hpp>
 

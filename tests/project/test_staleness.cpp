@@ -4,9 +4,9 @@
 #include <kasane/base/error.hpp>
 #include <kasane/base/output_file.hpp>
 #include <kasane/io/fits.hpp>
+#include <kasane/ledger/keys.hpp>
 #include <kasane/project/check.hpp>
 #include <kasane/project/grade.hpp>
-#include <kasane/project/keys.hpp>
 
 #include <algorithm>
 #include <catch2/catch.hpp>

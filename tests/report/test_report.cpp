@@ -1,7 +1,8 @@
 #include "support/support.hpp"
 
 #include <kasane/base/error.hpp>
-#include <kasane/project/record_json.hpp>
+#include <kasane/ledger/record_json.hpp>
+#include <kasane/report/json.hpp>
 #include <kasane/report/show.hpp>
 #include <kasane/report/tables.hpp>
 

@@ -3,7 +3,7 @@
 #include "support/webdriver.hpp"
 
 #include <kasane/base/error.hpp>
-#include <kasane/project/recipe.hpp>
+#include <kasane/recipe/recipe.hpp>
 #include <kasane/report/review.hpp>
 
 #include <arpa/inet.h>

@@ -2,9 +2,9 @@
 #pragma once
 
 #include <kasane/base/parallel.hpp>
+#include <kasane/geometry/affine.hpp>
 #include <kasane/image/image.hpp>
 #include <kasane/io/memory_frame.hpp>
-#include <kasane/registration/transform.hpp>
 #include <kasane/sky/scenario.hpp>
 
 #include <filesystem>

@@ -1,0 +1,105 @@
+// What results are keyed by. Every key is made of whole records: options and metadata are visited member by member
+// (base/members.hpp), so that nothing that matters can be forgotten. Internal to project/.
+#pragma once
+
+#include <kasane/base/members.hpp>
+#include <kasane/grading/judge.hpp>
+#include <kasane/grading/limits.hpp>
+#include <kasane/grading/measures.hpp>
+#include <kasane/integration/integrate.hpp>
+#include <kasane/recipe/recipe.hpp>
+
+#include <string>
+#include <tuple>
+
+namespace kasane {
+
+/// The version of the numerics: part of every key, raised when a change alters results.
+inline constexpr const char* kNumerics = "6";
+
+/// What is known of an exposure beside its pixels: all of it but where it lies and how it is known. `E` may be const.
+template <class E>
+requires std::is_same_v<std::remove_const_t<E>, Exposure>
+auto metadata_of(E& e) {
+    auto& [path, fingerprint, identity, format, linear, width, height, planes, bits, role, role_confidence, is_master,
+           made_by_kasane, inputs, input_frames, seconds, start, start_local, time, night, gain, gain_is_iso, offset,
+           electrons_per_adu, temperature, temperature_set, binning_x, binning_y, filter, cfa, camera, telescope,
+           target, focal_length_mm, pixel_um, saturation, black_level, right_ascension, declination, latitude,
+           longitude, orientation, pier_side, rotator, turn, sources, problems] = e;
+    // Left out: path, fingerprint (the identity says more), role_confidence, sources and problems (how it is known).
+    return std::tie(identity, format, linear, width, height, planes, bits, role, is_master, made_by_kasane, inputs,
+                    input_frames, seconds, start, start_local, time, night, gain, gain_is_iso, offset,
+                    electrons_per_adu, temperature, temperature_set, binning_x, binning_y, filter, cfa, camera,
+                    telescope, target, focal_length_mm, pixel_um, saturation, black_level, right_ascension, declination,
+                    latitude, longitude, orientation, pier_side, rotator, turn);
+}
+
+inline auto members(const Region& r) {
+    const auto& [x, y, width, height] = r;
+    return std::tie(x, y, width, height);
+}
+inline auto members(const DetectOptions& o) {
+    const auto& [threshold, floor, filter_sigma, least, most, area, border, saturation, electrons_per_adu] = o;
+    return std::tie(threshold, floor, filter_sigma, least, most, area, border, saturation, electrons_per_adu);
+}
+inline auto members(const OwnCorrectionOptions& o) {
+    const auto& [lone_pixels, lone_sigmas, spills, saturation, equalise_rows, equalise_columns] = o;
+    return std::tie(lone_pixels, lone_sigmas, spills, saturation, equalise_rows, equalise_columns);
+}
+inline auto members(const StreakOptions& o) {
+    const auto& [size, threshold, least_length, most] = o;
+    return std::tie(size, threshold, least_length, most);
+}
+inline auto members(const MeasureOptions& o) {
+    const auto& [detect, own, streaks, kept_stars, preview_size] = o;
+    return std::tie(detect, own, streaks, kept_stars, preview_size);
+}
+inline auto members(const Bound& b) {
+    const auto& [reference, of_night, number, spreads] = b;
+    return std::tie(reference, of_night, number, spreads);
+}
+inline auto members(const Condition& c) {
+    const auto& [measure, above, or_equal, bound] = c;
+    return std::tie(measure, above, or_equal, bound);
+}
+inline auto members(const Ranking& r) {
+    const auto& [count, percent, by] = r;
+    return std::tie(count, percent, by);
+}
+inline auto members(const Limit& l) {
+    const auto& [conditions, ranking, filters, night] = l;
+    return std::tie(conditions, ranking, filters, night);
+}
+inline auto members(const Decision& d) {
+    const auto& [keep, note] = d;
+    return std::tie(keep); // a note changes nothing
+}
+inline auto members(const RejectionOptions& o) {
+    const auto& [low, high, iterations] = o;
+    return std::tie(low, high, iterations);
+}
+inline auto members(const LevelOptions& o) {
+    const auto& [least_stars, least_snr, match_radius] = o;
+    return std::tie(least_stars, least_snr, match_radius);
+}
+inline auto members(const IntegrateOptions& o) {
+    const auto& [rejection, ringing_sigmas, tile, real_share] = o;
+    return std::tie(rejection, ringing_sigmas, real_share); // the size of tiles changes nothing
+}
+
+/// A digest under construction.
+class Key {
+public:
+    explicit Key(const std::string& kind) { add(kind, std::string(kNumerics)); }
+    template <class... T>
+    Key& add(const T&... values) {
+        (add_value(digester_, values), ...);
+        return *this;
+    }
+    std::string result() const { return digester_.result(); }
+
+private:
+    Digester digester_;
+};
+
+} // namespace kasane

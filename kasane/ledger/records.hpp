@@ -1,0 +1,115 @@
+// What a run has to tell, as plain records that can be stored and printed.
+#pragma once
+
+#include <kasane/pairing/findings.hpp>
+#include <kasane/pairing/pairing.hpp>
+
+#include <nlohmann/json_fwd.hpp>
+#include <string>
+#include <vector>
+
+namespace kasane {
+
+/// One light, as the run saw it.
+struct FrameReport {
+    std::string path;
+    std::string identity; ///< of its content: the path may change
+    std::string night;
+    bool used = false;
+    bool unread = false; ///< its file could not be read, which may pass
+    std::string reason;  ///< why it is not used
+    double seconds = 0;
+    int stars = 0;
+    double fwhm = 0; ///< pixels
+    double eccentricity = 0;
+    double background = 0;           ///< ADU
+    double noise = 0;                ///< ADU
+    double scale = 0;                ///< factor to the stack's level
+    double worth = 0;                ///< 0..1; 0 where its seconds are not known
+    double transparency = 0;         ///< 0..1 of the stack's best; 0: not measured
+    bool by_hand = false;            ///< a person decided
+    double weight = 0;               ///< in the mean, sum 1
+    int matched = 0;                 ///< stars in the registration
+    double rms = 0;                  ///< of the registration, pixels
+    double rotation = 0;             ///< against the reference, degrees
+    double shift_x = 0, shift_y = 0; ///< of the frame's centre, pixels
+    std::string dark, flat;          ///< masters used
+    std::string dark_note;           ///< how much of it, where that was measured
+    int own_defects = 0;             ///< pixels that were replaced in this light alone
+};
+
+/// A warning that was found while a stack was made, and holds as long as the result does.
+struct StackDoubt {
+    std::string code;
+    std::vector<std::string> files;
+    std::string text, remedy;
+};
+
+struct StackReport {
+    std::string name, target, filter, sensor;
+    std::string file, preview; ///< relative to the output folder; empty if no master light was made
+    std::string reference;     ///< registration reference
+    std::string reference_fingerprint;
+    std::vector<FrameReport> frames;
+    int used = 0, dropped = 0;
+    int unread = 0;                   ///< of the dropped: could not be read, which may pass
+    double seconds_total = 0;         ///< of the frames used
+    double seconds_effective = 0;     ///< the same, each times its worth
+    double noise = 0;                 ///< of the background, ADU, as it were without resampling; green of three planes
+    std::string colour_method;        ///< how a mosaic became planes; empty for others
+    std::vector<double> colour_noise; ///< by plane, where there are three
+    std::vector<double> channel_scales; ///< factors that make the average star white, green 1; not applied
+    std::string defects;                ///< of the sensor, in words
+    std::string noise_model;            ///< where the electrons per ADU come from
+    double electrons_per_adu = 0;
+    double passed_over = 0; ///< share of samples that lay on defects and for which other frames stood in
+    double fwhm = 0;        ///< pixels
+    double eccentricity = 0;
+    double rejected_low = 0, rejected_high = 0; ///< shares of all samples
+    double time = 0;                            ///< seconds of work
+    std::vector<StackDoubt> doubts;
+    std::string failure;  ///< why no master light could be made, beside what its frames tell
+    std::string identity; ///< what its name stands for
+    bool reused = false;  ///< nothing had changed
+};
+
+struct MasterReport {
+    std::string name, role, file;
+    int frames = 0;
+    double level = 0;                  ///< ADU
+    std::vector<double> colour_levels; ///< the same by colour, where frames have three
+    double frame_noise = 0;            ///< of a single frame; ADU, flats: relative
+    double noise = 0;                  ///< of the master
+    double rejected_share = 0;
+    double level_spread = 0;         ///< of the frames' levels; ADU, flats: relative
+    double gradient = 0;             ///< from edge to edge; unit of the pixels
+    int star_pixels = 0;             ///< of a sky flat, patched
+    std::string preview;             ///< relative to the output folder
+    std::string combination;         ///< how frames were combined, and why so
+    double electrons_per_adu = 0;    ///< flats: by photon transfer; 0: not measured
+    double read_noise = 0;           ///< the same, electrons
+    double saturation = 0;           ///< the same, ADU
+    std::vector<std::string> doubts; ///< what may hurt, in words
+    std::string offset;              ///< flats: what removed their offset
+    double time = 0;
+    bool reused = false;
+    std::vector<std::string> members;
+    std::vector<std::pair<std::string, std::string>> left_out; ///< members that could not be used, and why
+    std::vector<std::string> unread; ///< files it lacks because they could not be read, which may pass
+};
+
+struct RunReport {
+    std::string folder, output;
+    std::vector<MasterReport> masters;
+    std::vector<StackReport> stacks;
+    std::vector<Finding> findings;
+    double time = 0;
+    /// Something was set aside or found wanting.
+    bool clean() const;
+};
+
+/// JSON as text; bytes that are not UTF-8 (headers and file names may hold any) become replacement characters. `indent`
+/// < 0: one line.
+std::string json_text(const nlohmann::json& json, int indent = -1);
+
+} // namespace kasane

@@ -1,0 +1,95 @@
+#include <kasane/recipe/edit.hpp>
+
+#include <kasane/grading/limits.hpp>
+#include <kasane/recipe/recipe.hpp>
+
+#include <algorithm>
+#include <fmt/format.h>
+
+#define TOML_EXCEPTIONS 1
+#include <toml++/toml.h>
+
+namespace kasane {
+
+namespace {
+
+/// Place of a line and column (from 1, columns counted in characters) in a text.
+std::size_t place_of(const std::string& text, const toml::source_position& at) {
+    std::size_t i = 0;
+    for (toml::source_index line = 1; line < at.line && i < text.size(); ++i)
+        line += text[i] == '\n';
+    for (toml::source_index column = 1; column < at.column && i < text.size(); ++column)
+        do
+            ++i;
+        while (i < text.size() && (static_cast<unsigned char>(text[i]) & 0xc0) == 0x80);
+    return i;
+}
+
+/// One past the end of the value that begins at `from`: brackets are counted, quoted texts and comments passed over.
+std::size_t end_of_value(const std::string& text, std::size_t from) {
+    int depth = 0;
+    for (std::size_t i = from; i < text.size(); ++i) {
+        const char c = text[i];
+        if (c == '"' || c == '\'') {
+            const std::string three(3, c);
+            const bool many = text.compare(i, 3, three) == 0;
+            i += many ? 3 : 1;
+            while (i < text.size() && (many ? text.compare(i, 3, three) != 0 : text[i] != c)) {
+                if (c == '"' && text[i] == '\\') ++i;
+                ++i;
+            }
+            i += many ? 2 : 0;
+            if (depth == 0) return std::min(text.size(), i + 1);
+        } else if (c == '#') {
+            while (i < text.size() && text[i] != '\n')
+                ++i;
+        } else if (c == '[') {
+            ++depth;
+        } else if (c == ']' && --depth == 0) {
+            return i + 1;
+        }
+    }
+    return text.size();
+}
+
+std::string list_text(std::vector<std::string> limits) {
+    const auto& standard = standard_limits();
+    std::vector<std::string> usual;
+    for (const std::string& s : standard)
+        usual.push_back(limit_text(parse_limit(s)));
+    for (std::string& l : limits)
+        l = limit_text(parse_limit(l));
+    if (limits.size() >= usual.size() && std::equal(usual.begin(), usual.end(), limits.begin())) {
+        limits.erase(limits.begin(), limits.begin() + static_cast<std::ptrdiff_t>(usual.size()));
+        limits.insert(limits.begin(), "standard");
+    }
+    std::string out = "[";
+    for (const std::string& l : limits)
+        out += fmt::format("{}\"{}\"", out.size() > 1 ? ",\n    " : "\n    ", l);
+    return out + (limits.empty() ? "]" : ",\n]");
+}
+
+} // namespace
+
+std::string recipe_with_limits(const std::string& text, const std::vector<std::string>& limits,
+                               const std::filesystem::path& file) {
+    parse_recipe(text, file);
+    const toml::table root = toml::parse(text);
+    const std::string value = list_text(limits);
+    std::string out = text;
+    if (const toml::node* node = root.at_path("grading.limits").node()) {
+        const std::size_t from = place_of(text, node->source().begin);
+        out.replace(from, end_of_value(text, from) - from, value);
+    } else if (const toml::table* grading = root["grading"].as_table(); grading && !grading->is_inline()) {
+        const std::size_t header = place_of(text, grading->source().begin);
+        const std::size_t line = std::min(text.find('\n', header), text.size());
+        out.insert(line, "\nlimits = " + value);
+    } else {
+        if (!out.empty() && !out.ends_with('\n')) out += '\n';
+        out += fmt::format("{}[grading]\nlimits = {}\n", out.empty() ? "" : "\n", value);
+    }
+    parse_recipe(out, file);
+    return out;
+}
+
+} // namespace kasane

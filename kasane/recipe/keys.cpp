@@ -1,0 +1,283 @@
+#include <kasane/recipe/keys.hpp>
+
+#include <kasane/base/error.hpp>
+#include <kasane/frames/words.hpp>
+
+#include <algorithm>
+#include <charconv>
+#include <cmath>
+#include <fmt/format.h>
+#include <sstream>
+
+namespace kasane::recipe_keys {
+
+namespace {
+
+void read_layouts(Reader& r, const toml::node& n, const std::string& key) {
+    r.recipe.rules.layouts = r.list(n, key);
+    for (const std::string& l : r.recipe.rules.layouts)
+        if (const std::string problem = layout_problem(l); !problem.empty())
+            refuse(n.source(), r.file, fmt::format("{} \"{}\": {}", key, l, problem),
+                   "Write it like \"night-{night}/{role}/{filter}\"");
+}
+
+void read_separate(Reader& r, const toml::node& n, const std::string& key) {
+    for (const std::string& name : r.list(n, key)) {
+        const auto field = field_named(name);
+        if (!field)
+            refuse(n.source(), r.file, fmt::format("{}: there is no value called {}", key, name),
+                   "Use \"seconds\", \"gain\" or \"night\"");
+        r.recipe.pairing.separate.push_back(*field);
+    }
+}
+
+void read_size(Reader& r, const toml::node& n, const std::string& key) {
+    const std::string t = r.text(n, key);
+    double v = 0;
+    const auto [end, error] = std::from_chars(t.data(), t.data() + t.size(), v);
+    const std::string unit(end, t.data() + t.size());
+    const double factor = unit == "G" ? 1073741824.0 : unit == "M" ? 1048576.0 : 0;
+    if (error != std::errc{} || factor == 0 || !(v >= 0) || v * factor > 1e16)
+        r.wrong(n, key, "a size like \"20G\" or \"500M\"");
+    r.recipe.cache_bytes = static_cast<std::uint64_t>(v * factor);
+}
+
+void read_colour_filters(Reader& r, const toml::node& n, const std::string& key) {
+    const toml::table* t = n.as_table();
+    if (!t) r.wrong(n, key, "a table like { Ha = \"red\" }");
+    for (const auto& [filter, method] : *t)
+        r.recipe.colour.by_filter[fold_filter(std::string(filter.str()))] =
+            r.method(method, key + "." + std::string(filter.str()));
+}
+
+void read_lone_pixels(Reader& r, const toml::node& n, const std::string& key) {
+    using Lone = CalibrationRecipe::Lone;
+    const std::string t = r.text(n, key);
+    if (t != "auto" && t != "on" && t != "off") r.wrong(n, key, "\"auto\", \"on\" or \"off\"");
+    r.recipe.calibration.lone_pixels = t == "on" ? Lone::on : t == "off" ? Lone::off : Lone::automatic;
+}
+
+void read_equalise(Reader& r, const toml::node& n, const std::string& key) {
+    for (const std::string& what : r.list(n, key)) {
+        if (what != "rows" && what != "columns") r.wrong(n, key, "a list of \"rows\" and \"columns\"");
+        (what == "rows" ? r.recipe.calibration.equalise_rows : r.recipe.calibration.equalise_columns) = true;
+    }
+}
+
+/// Words of other spellings are brought to the ones that exposures have.
+void read_limits(Reader& r, const toml::node& n, const std::string& key) {
+    r.recipe.grading.limits.clear();
+    const auto add = [&](const toml::node& at, const std::string& text) {
+        if (text == "standard") {
+            const auto& all = standard_limits();
+            r.recipe.grading.limits.insert(r.recipe.grading.limits.end(), all.begin(), all.end());
+            return;
+        }
+        try {
+            Limit limit = parse_limit(text);
+            for (std::string& f : limit.filters)
+                f = fold_filter(f);
+            r.recipe.grading.limits.push_back(limit_text(limit));
+        } catch (const UsageError& e) {
+            refuse(at.source(), r.file, e.what_failed(), e.remedy());
+        }
+    };
+    if (n.is_string()) return add(n, r.text(n, key));
+    const toml::array* a = n.as_array();
+    if (!a) r.wrong(n, key, "a list of limits, [\"fwhm > 1.4 x median\"]");
+    for (const toml::node& e : *a)
+        add(e, r.text(e, key));
+}
+
+void read_part(Reader& r, const toml::node& n, const std::string& key) {
+    std::istringstream in(r.text(n, key));
+    Region g;
+    std::string rest;
+    if (!(in >> g.x >> g.y >> g.width >> g.height) || in >> rest || g.x < 0 || g.y < 0 || g.empty() || g.x > 1000000 ||
+        g.y > 1000000 || g.width > 1000000 || g.height > 1000000)
+        r.wrong(n, key, "x, y, width and height in pixels, \"1000 800 2000 1500\"");
+    r.recipe.grading.part = g;
+}
+
+double share_of(Reader& r, const toml::node& n, const std::string& key) {
+    constexpr const char* kWanted = "a share between 0 and 1, or \"2 %\"";
+    if (!n.is_string()) return r.number(n, key, 0, 1, kWanted);
+    const std::string t = r.text(n, key);
+    double v = 0;
+    const auto [end, error] = std::from_chars(t.data(), t.data() + t.size(), v);
+    const std::string unit(end, t.data() + t.size());
+    if (error != std::errc{} || unit.find('%') == std::string::npos ||
+        unit.find_first_not_of(" %") != std::string::npos || !(v >= 0 && v <= 100))
+        r.wrong(n, key, kWanted);
+    return 0.01 * v;
+}
+
+void read_temperature(Reader& r, const toml::node& n, const std::string& key) {
+    r.recipe.pairing.temperature_tolerance = r.number(n, key, 0, 100, "degrees between 0 and 100");
+}
+
+void read_exposure(Reader& r, const toml::node& n, const std::string& key) {
+    r.recipe.pairing.exposure_tolerance = share_of(r, n, key);
+}
+
+void read_alike(Reader& r, const toml::node& n, const std::string& key) {
+    const toml::table* t = n.as_table();
+    if (!t) r.wrong(n, key, "a table like { exposure = \"2 %\", temperature = 2.5 }");
+    for (const auto& [name, value] : *t) {
+        const std::string full = key + "." + std::string(name.str());
+        if (name.str() == "exposure")
+            read_exposure(r, value, full);
+        else if (name.str() == "temperature")
+            read_temperature(r, value, full);
+        else
+            refuse(name.source(), r.file, fmt::format("there is no value '{}' in {}", std::string(name.str()), key),
+                   "Values there are exposure and temperature");
+    }
+}
+
+void read_defects(Reader& r, const toml::node& n, const std::string& key) {
+    for (const std::string& text : r.list(n, key)) {
+        std::istringstream in(text);
+        Region g;
+        std::string rest;
+        if (!(in >> g.x >> g.y >> g.width >> g.height) || in >> rest || g.x < 0 || g.y < 0 || g.empty() ||
+            g.width > 1000000 || g.height > 1000000 || g.x > 1000000 || g.y > 1000000)
+            refuse(n.source(), r.file, fmt::format("{}: \"{}\" is no rectangle of pixels", key, text),
+                   "Write x, y, width and height: \"2210 0 1 4176\"");
+        r.recipe.calibration.defects.push_back(g);
+    }
+}
+
+} // namespace
+
+const std::vector<Key>& all() {
+    static const std::vector<Key> keys = {
+        {"project", "folders", "list of folders", "[]",
+         "More folders to read beside the project's own, relative to it: a library of darks and masters that several "
+         "targets share.",
+         [](Reader& r, const toml::node& n, const std::string& k) { r.recipe.folders = r.list(n, k); }},
+        {"project", "exclude", "list of globs", "[]",
+         "Files and folders to leave out. `*` stands for any text within a name, `**` for any folders; a pattern "
+         "without a "
+         "slash is tried on names alone.",
+         [](Reader& r, const toml::node& n, const std::string& k) { r.recipe.rules.exclude = r.list(n, k); }},
+        {"project", "layout", "text, or a list of them", "[]",
+         "What folders and files are named for, as in `night-{night}/{role}/{filter}`: each part between slashes is "
+         "text "
+         "with `{value}` in it, or `{}` for anything; the values are those of [[files]]. What follows in a path is "
+         "free; a "
+         "path of another shape is left alone. Trusted more than headers.",
+         read_layouts},
+        {"project", "output", "folder", "\"kasane\"", "Where results go, relative to the project.",
+         [](Reader& r, const toml::node& n, const std::string& k) { r.recipe.output = r.text(n, k); }},
+        {"project", "time_zone", "hours", "none; 1.0",
+         "Hours that local time was ahead of UTC, to tell the nights; without it the site's longitude tells, else the "
+         "gaps "
+         "between exposures.",
+         [](Reader& r, const toml::node& n, const std::string& k) {
+             r.recipe.nights.time_zone = r.number(n, k, -14, 14, "hours between -14 and 14");
+         }},
+        {"project", "look_at_pixels", "true or false", "true",
+         "Whether pixels are looked at to find the roles of files that say nothing, and to find dark lights, saturated "
+         "flats "
+         "and undeclared colour sensors.",
+         [](Reader& r, const toml::node& n, const std::string& k) { r.recipe.look_at_pixels = r.flag(n, k); }},
+        {"pairing", "alike", "table", "{ exposure = \"2 %\", temperature = 2.5 }",
+         "How far values may differ between a dark and a light and still count as the same: `exposure` as a share, "
+         "`temperature` in degrees. Darks within the latter are one group; an uncooled camera's light takes the "
+         "nearest group.",
+         read_alike},
+        {"pairing", "scale_darks", "true or false", "true",
+         "Whether a dark of another exposure or temperature is scaled to the light where a bias fits too. It is always "
+         "told.",
+         [](Reader& r, const toml::node& n, const std::string& k) { r.recipe.pairing.scale_darks = r.flag(n, k); }},
+        {"pairing", "flats_of_other_nights", "true or false", "true",
+         "Whether lights of a night without flats take those of the nearest night, with a warning.",
+         [](Reader& r, const toml::node& n, const std::string& k) {
+             r.recipe.pairing.flats_of_other_nights = r.flag(n, k);
+         }},
+        {"pairing", "separate", "list of values", "[]",
+         "Lights that differ in these make master lights of their own: \"seconds\", \"gain\", \"night\", ...",
+         read_separate},
+        {"pairing", "offset_level", "ADU", "none; 500.0",
+         "The level without light, subtracted where there is neither dark nor bias. Camera raw files bring their own.",
+         [](Reader& r, const toml::node& n, const std::string& k) {
+             r.recipe.pairing.offset_level = r.number(n, k, -1e6, 1e9, "a level in ADU");
+         }},
+        {"colour", "method", "text", "\"adaptive\"",
+         "How the mosaic of a colour sensor becomes red, green and blue: \"adaptive\" and \"bilinear\" interpolate; "
+         "\"binned\" halves the size instead; \"separate\" does too and registers each colour for itself, against "
+         "lateral colour and atmospheric dispersion; \"red\", \"green\" and \"blue\" take one colour alone, for "
+         "narrow filters.",
+         [](Reader& r, const toml::node& n, const std::string& k) { r.recipe.colour.method = r.method(n, k); }},
+        {"colour", "filters", "table", "none; { Ha = \"red\", O3 = \"green\" }",
+         "The same for the lights of some filters.", read_colour_filters},
+        {"calibration", "library", "folder", "none; \"../library\"",
+         "Where calibration masters are written and looked for, relative to the project, so that several targets share "
+         "them; without it they lie with the results.",
+         [](Reader& r, const toml::node& n, const std::string& k) { r.recipe.calibration.library = r.text(n, k); }},
+        {"calibration", "fit_darks", "true or false", "true",
+         "Whether the factor of a scaled dark is measured in each light, from the light's own hot pixels, between half "
+         "and twice what exposure and temperature let expect, and whether a light between two temperatures takes a "
+         "mixture of both darks where that leaves less.",
+         [](Reader& r, const toml::node& n, const std::string& k) { r.recipe.calibration.fit_darks = r.flag(n, k); }},
+        {"calibration", "lone_pixels", "text", "\"auto\"",
+         "Whether hot and cold pixels are looked for in each light by itself: \"on\", \"off\", or \"auto\" for lights "
+         "that no dark fits.",
+         read_lone_pixels},
+        {"calibration", "spills", "true or false", "true",
+         "Whether the vertical spills of saturated stars (cameras without anti-blooming) are taken out of each light.",
+         [](Reader& r, const toml::node& n, const std::string& k) { r.recipe.calibration.spills = r.flag(n, k); }},
+        {"calibration", "equalise", "list of \"rows\", \"columns\"", "[]",
+         "Takes out what offsets of whole rows or columns the masters leave, where all parts of the line agree on it.",
+         read_equalise},
+        {"calibration", "defects", "list of \"x y width height\"", "none; [\"2210 0 1 4176\"]",
+         "Rectangles of sensor pixels that are defective, marked by hand; (0, 0) is the first pixel.", read_defects},
+        {"calibration", "defect_maps", "list of files", "none; [\"defects.png\"]",
+         "Images of the sensor's size, relative to the project, whose pixels above zero are defective.",
+         [](Reader& r, const toml::node& n, const std::string& k) { r.recipe.calibration.defect_maps = r.list(n, k); }},
+        {"grading", "limits", "list of limits", "[\"standard\"]",
+         "Which exposures are dropped: `\"fwhm > 1.4 x night median\"`, `\"sky > 2 x night median and worth < 0.7\"`, "
+         "`\"best 80 % by worth for Ha\"`; \"standard\" stands for those that hold without this key. "
+         "docs/grading.md has the grammar and the measures. Verdicts by hand are in verdicts.toml.",
+         read_limits},
+        {"grading", "part", "\"x y width height\"", "none; \"1000 800 2000 1500\"",
+         "Takes the measures inside this rectangle of the frames only, in pixels.", read_part},
+        {"grading", "threshold", "sigma", "5.0",
+         "How far a star must stand above the noise, after a matched filter, to be counted.",
+         [](Reader& r, const toml::node& n, const std::string& k) {
+             r.recipe.grading.detect.threshold =
+                 static_cast<float>(r.number(n, k, 2, 1000, "a number between 2 and 1000"));
+         }},
+        {"grading", "least_stars", "stars", "40",
+         "As many are sought in every exposure; where there are fewer above the threshold, weaker ones (down to 4 "
+         "sigma) "
+         "are taken for registration, but not counted.",
+         [](Reader& r, const toml::node& n, const std::string& k) {
+             r.recipe.grading.detect.least = static_cast<int>(r.number(n, k, 0, 10000, "a number of stars"));
+         }},
+        {"grading", "most_stars", "stars", "400", "The strongest that are measured one by one.",
+         [](Reader& r, const toml::node& n, const std::string& k) {
+             r.recipe.grading.detect.most = static_cast<int>(r.number(n, k, 20, 5000, "between 20 and 5000 stars"));
+         }},
+        {"grading", "area", "pixels", "3", "Of the nine pixels at a star's peak, how many must rise above the noise.",
+         [](Reader& r, const toml::node& n, const std::string& k) {
+             r.recipe.grading.detect.area = static_cast<int>(r.number(n, k, 1, 9, "between 1 and 9 pixels"));
+         }},
+        {"cache", "size", "text", "\"20G\"",
+         "Limit of the cache of decoded camera raw, PNG and JPEG files in `.kasane/cache`; the least recently used go "
+         "first.",
+         read_size},
+    };
+    return keys;
+}
+
+const std::vector<Key>& former() {
+    static const std::vector<Key> keys = {
+        {"pairing", "temperature_tolerance", "degrees", "alike = { temperature = 2.5 }", "", read_temperature},
+        {"pairing", "exposure_tolerance", "share", "alike = { exposure = \"2 %\" }", "", read_exposure},
+    };
+    return keys;
+}
+
+} // namespace kasane::recipe_keys

@@ -1,0 +1,51 @@
+// How values of the recipe are read from TOML, and refused with their place. Not for others than the recipe's files.
+#pragma once
+
+#include <kasane/recipe/recipe.hpp>
+
+#include <filesystem>
+#include <string>
+#include <utility>
+#include <vector>
+
+#define TOML_EXCEPTIONS 1
+#include <toml++/toml.h>
+
+namespace kasane::recipe_keys {
+
+/// Throws UsageError with the place.
+[[noreturn]] void refuse(const toml::source_region& at, const std::filesystem::path& file, const std::string& what,
+                         const std::string& remedy);
+
+/// A recipe while it is read.
+struct Reader {
+    Recipe recipe;
+    std::filesystem::path file;
+
+    [[noreturn]] void wrong(const toml::node& node, const std::string& key, const std::string& wanted) const;
+    double number(const toml::node& n, const std::string& key, double low, double high, const char* wanted) const;
+    bool flag(const toml::node& n, const std::string& key) const;
+    std::string text(const toml::node& n, const std::string& key) const;
+    std::vector<std::string> list(const toml::node& n, const std::string& key) const;
+    ColourMethod method(const toml::node& n, const std::string& key) const;
+    /// A value of a record, whatever its TOML type.
+    std::string value(const toml::node& n, const std::string& key) const;
+    std::pair<Field, std::string> field_value(Field field, const toml::node& n, const std::string& key) const;
+};
+
+/// One key: what it is called, means and defaults to, and how its value is read.
+struct Key {
+    const char* section;
+    const char* name;
+    const char* type;
+    const char* standard; ///< the default as TOML, or an example after "none; "
+    const char* meaning;
+    void (*read)(Reader&, const toml::node&, const std::string& key);
+};
+
+/// All of them, section by section.
+const std::vector<Key>& all();
+/// Those that had other names once and are still read; `standard` says how they are written now.
+const std::vector<Key>& former();
+
+} // namespace kasane::recipe_keys

@@ -1,0 +1,75 @@
+// The recipe: what a person decides about a project, in kasane.toml.
+#pragma once
+
+#include <kasane/calibration/frame_view.hpp>
+#include <kasane/frames/nights.hpp>
+#include <kasane/frames/rules.hpp>
+#include <kasane/grading/limits.hpp>
+#include <kasane/pairing/pairing.hpp>
+
+#include <cstdint>
+#include <filesystem>
+#include <map>
+#include <string>
+#include <vector>
+
+namespace kasane {
+
+/// How the mosaics of colour sensors become planes.
+struct ColourRecipe {
+    ColourMethod method = ColourMethod::adaptive;
+    std::map<std::string, ColourMethod> by_filter; ///< exceptions, by the folded name of the filter
+    ColourMethod of(const std::string& filter) const;
+};
+
+/// What calibration does beside masters.
+struct CalibrationRecipe {
+    enum class Lone { automatic, on, off } lone_pixels = Lone::automatic; ///< automatic: where no dark fits
+    bool equalise_rows = false, equalise_columns = false;
+    bool spills = true;
+    std::vector<Region> defects;          ///< marked by hand, in sensor pixels
+    std::vector<std::string> defect_maps; ///< images whose non-zero pixels are defects, relative to the project
+    bool fit_darks = true;                ///< the factor of scaled darks is measured in each light
+    std::string library;                  ///< folder for masters, relative to the project; empty: with the results
+};
+
+/// How exposures are measured and judged.
+struct GradingRecipe {
+    std::vector<std::string> limits = standard_limits(); ///< as parse_limit reads them
+    Region part;                                         ///< of the frame that measures are taken in; empty: all
+    DetectOptions detect;                                ///< threshold, least, most and area count
+};
+
+/// An empty recipe is a good one: every key has a default.
+struct Recipe {
+    FrameRules rules;
+    NightOptions nights;
+    PairingOptions pairing;
+    ColourRecipe colour;
+    CalibrationRecipe calibration;
+    GradingRecipe grading;
+    std::vector<std::string> folders; ///< beside the project's own, relative to it: libraries of darks and masters
+    std::string output;               ///< relative to the project; empty: "kasane"
+    std::uint64_t cache_bytes = 20ull << 30; ///< limit of the cache of decoded pixels
+    std::vector<std::string> hints;          ///< keys that are still read and now have other names
+    bool look_at_pixels = true; ///< to find the roles of files that say nothing, and doubtful lights and flats
+};
+
+/// The file of a project folder: "kasane.toml".
+std::filesystem::path recipe_file(const std::filesystem::path& folder);
+
+/// The recipe of a project folder; the empty one if there is no file. Throws UsageError, with line and column, for text
+/// that is not TOML, unknown keys (naming the nearest right one), wrong types and impossible values; InputError if the
+/// file cannot be read.
+Recipe read_recipe(const std::filesystem::path& folder);
+
+/// The same from text; `file` is named in errors.
+Recipe parse_recipe(const std::string& text, const std::filesystem::path& file = "kasane.toml");
+
+/// A recipe that says nothing yet: every key with its default, commented out and explained.
+std::string recipe_template();
+
+/// The reference of all keys, in Markdown: what docs/recipe.md holds.
+std::string recipe_reference();
+
+} // namespace kasane

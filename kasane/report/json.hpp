@@ -1,0 +1,21 @@
+// Everything that the calls of a project return, as JSON for other programs.
+#pragma once
+
+#include <kasane/project/check.hpp>
+#include <kasane/project/grade.hpp>
+#include <kasane/project/run.hpp>
+
+#include <nlohmann/json_fwd.hpp>
+#include <vector>
+
+namespace kasane {
+
+nlohmann::json to_json(const Exposure& exposure);
+nlohmann::json to_json(const Pairing& pairing, const std::vector<Exposure>& exposures);
+nlohmann::json to_json(const Finding& finding);
+nlohmann::json to_json(const RunReport& report);
+nlohmann::json to_json(const CheckReport& report);
+nlohmann::json to_json(const StatusReport& report);
+nlohmann::json to_json(const GradeReport& report);
+
+} // namespace kasane

@@ -1,0 +1,499 @@
+#include <kasane/stages/grade.hpp>
+
+#include <kasane/base/error.hpp>
+#include <kasane/base/hash.hpp>
+#include <kasane/base/units.hpp>
+#include <kasane/grading/obstruction.hpp>
+#include <kasane/image/statistics.hpp>
+#include <kasane/ledger/codec.hpp>
+#include <kasane/registration/star_index.hpp>
+#include <kasane/stages/measure.hpp>
+
+#include <algorithm>
+#include <cmath>
+#include <fmt/format.h>
+#include <sstream>
+
+namespace kasane {
+
+int grid_cell(const Session& s, const Exposure& e) {
+    const ColourMethod m = colour_method(s, e);
+    const bool full = e.cfa.empty() || m == ColourMethod::adaptive || m == ColourMethod::bilinear;
+    return full ? 1 : CfaPattern(e.cfa).cell();
+}
+
+std::vector<Limit> limits_of(const Session& s) {
+    std::vector<Limit> limits;
+    for (const std::string& text : s.recipe.grading.limits)
+        limits.push_back(parse_limit(text));
+    return limits;
+}
+
+namespace {
+
+/// Whether any light of the stack has a filter that the limit is for.
+bool speaks_of(const Limit& limit, const Session& s, const StackPlan& plan) {
+    return limit.filters.empty() || std::any_of(plan.lights.begin(), plan.lights.end(), [&](const LightPlan& l) {
+               const auto& f = limit.filters;
+               return std::find(f.begin(), f.end(), s.exposures[l.exposure].filter) != f.end();
+           });
+}
+
+/// What the verdicts of a stack depend on.
+std::string judge_key(const Session& s, const Calibrations& calibrations, const StackPlan& plan,
+                      const std::string& reference) {
+    Key key("judged");
+    key.add(plan.identity, reference, s.recipe.grading.part);
+    for (const Limit& limit : limits_of(s))
+        if (speaks_of(limit, s, plan)) key.add(limit);
+    for (const LightPlan& l : plan.lights) { // other stacks have a say only through the reference
+        const Exposure& e = s.exposures[l.exposure];
+        key.add(measure_key(s, calibrations, l), s.metadata_key(l.exposure), s.verdicts.decision(e));
+    }
+    return key.result();
+}
+
+std::string encode(const std::optional<Registration>& r, const std::string& why) {
+    Writer w;
+    w.put(static_cast<std::uint8_t>(r.has_value()));
+    if (!r) return std::move(w.put(why).bytes);
+    for (const double c : r->to_frame.coefficients())
+        w.put(c);
+    w.put(r->matched).put(r->rms).put(r->share);
+    return std::move(w.bytes);
+}
+
+bool decode(const std::string& bytes, std::optional<Registration>& out, std::string& why) {
+    try {
+        Reader r(bytes);
+        if (!r.take<std::uint8_t>()) {
+            r.get(why);
+            return r.at_end();
+        }
+        Registration reg;
+        Affine& t = reg.to_frame;
+        for (double* c : {&t.a, &t.b, &t.c, &t.d, &t.e, &t.f})
+            r.get(*c);
+        r.get(reg.matched);
+        r.get(reg.rms);
+        r.get(reg.share);
+        out = reg;
+        return r.at_end();
+    } catch (const DataError&) {
+        return false;
+    }
+}
+
+class GroupGrading {
+public:
+    GroupGrading(Session& s, Calibrations& c, const ReferenceGroup& g) : s_(s), calibrations_(c), group_(g) {}
+
+    GradedGroup run(const std::string& remembered) {
+        measure();
+        choose(remembered);
+        if (out_.reference) register_all();
+        for (std::size_t k = 0; k < group_.stacks.size(); ++k) {
+            compare(out_.lights[k]);
+            judge_stack(s_.pairing.stacks[group_.stacks[k]], out_.lights[k]);
+        }
+        return std::move(out_);
+    }
+
+private:
+    void measure() {
+        std::vector<const LightPlan*> plans;
+        for (const std::size_t i : group_.stacks)
+            for (const LightPlan& l : s_.pairing.stacks[i].lights)
+                plans.push_back(&l);
+        std::vector<Measured> measured = measure_lights(s_, calibrations_, plans);
+        std::size_t at = 0;
+        for (const std::size_t i : group_.stacks) {
+            std::vector<Light> lights;
+            for (const LightPlan& plan : s_.pairing.stacks[i].lights) {
+                Measured& m = measured[at++];
+                Light l;
+                l.plan = &plan;
+                l.exposure = &s_.exposures[plan.exposure];
+                l.measures = std::move(m.measures);
+                l.decision = s_.verdicts.decision(*l.exposure);
+                l.unread = m.unread;
+                if (!l.measures) l.problem = m.remedy.empty() ? m.problem : m.problem + ". " + m.remedy;
+                lights.push_back(std::move(l));
+            }
+            out_.lights.push_back(std::move(lights));
+        }
+    }
+
+    /// The remembered reference if it is still there, else the best of the group.
+    void choose(const std::string& remembered) {
+        std::vector<const Light*> candidates;
+        for (const auto& lights : out_.lights)
+            for (const Light& l : lights)
+                if (l.measures) candidates.push_back(&l);
+        const Light* reference = nullptr;
+        if (candidates.empty()) return;
+        for (const Light* l : candidates)
+            if (l->exposure->identity == remembered) reference = l;
+        // One that was chosen before and cannot be read now leads again when it can.
+        const bool for_now = !reference && !remembered.empty();
+        if (!reference) reference = best_candidate(std::move(candidates));
+        out_.reference_fingerprint = reference->exposure->identity;
+        out_.reference = reference->measures;
+        out_.reference_path = reference->exposure->path;
+        reference_key_ = measure_key(s_, calibrations_, *reference->plan);
+        const int cell = grid_cell(s_, *reference->exposure);
+        out_.width = reference->exposure->width / cell;
+        out_.height = reference->exposure->height / cell;
+        if (!for_now) remember_choice(s_, "reference/" + group_.name, out_.reference_fingerprint);
+    }
+
+    /// The best frame onto which the others can be brought: a frame of another field may be the sharpest of all, and
+    /// one that a person drops should not lead the rest.
+    const Light* best_candidate(std::vector<const Light*> candidates) const {
+        constexpr std::size_t kTried = 5, kProbes = 12;
+        const auto dropped = [](const Light* l) { return l->decision && !l->decision->keep; };
+        if (std::any_of(candidates.begin(), candidates.end(), [&](const Light* l) { return !dropped(l); }))
+            std::erase_if(candidates, dropped);
+        const std::vector<const Light*> all = candidates;
+        const Light* best = nullptr;
+        std::size_t most = 0;
+        for (std::size_t attempt = 0; attempt < kTried && !candidates.empty(); ++attempt) {
+            std::vector<const std::vector<Star>*> stars;
+            std::vector<double> fwhm;
+            for (const Light* l : candidates) {
+                stars.push_back(&l->measures->main().stars);
+                fwhm.push_back(l->measures->main().fwhm);
+            }
+            const std::size_t chosen = choose_reference(stars, fwhm);
+            const Light* candidate = candidates[chosen];
+            candidates.erase(candidates.begin() + static_cast<std::ptrdiff_t>(chosen));
+            const std::size_t step = std::max<std::size_t>(1, all.size() / kProbes);
+            std::size_t probes = 0, met = 0;
+            std::string why;
+            for (std::size_t i = 0; i < all.size(); i += step, ++probes)
+                met +=
+                    register_stars(candidate->measures->main().stars, all[i]->measures->main().stars, why).has_value();
+            if (met > most || !best) {
+                most = met;
+                best = candidate;
+            }
+            if (2 * met > probes) break;
+        }
+        return best;
+    }
+
+    void register_all() {
+        std::vector<Light*> lights;
+        for (auto& stack : out_.lights)
+            for (Light& l : stack)
+                if (l.measures) lights.push_back(&l);
+        std::vector<std::string> keys(lights.size()), fresh(lights.size());
+        for (std::size_t i = 0; i < lights.size(); ++i)
+            keys[i] =
+                Key("registration").add(reference_key_, measure_key(s_, calibrations_, *lights[i]->plan)).result();
+        s_.context.workers.for_each(lights.size(), [&](std::size_t i) {
+            Light& l = *lights[i];
+            const std::vector<Star>& stars = l.measures->main().stars;
+            if (l.measures == out_.reference) {
+                l.registration = Registration{{}, static_cast<int>(stars.size()), 0, 1};
+            } else {
+                const auto known = s_.ledger.fact(keys[i]);
+                if (!known || !decode(*known, l.registration, l.unregistered)) {
+                    l.unregistered.clear();
+                    l.registration = register_stars(out_.reference->main().stars, stars, l.unregistered);
+                    fresh[i] = encode(l.registration, l.unregistered);
+                }
+            }
+            if (!l.registration) return;
+            register_colours(l);
+            place(l);
+        });
+        s_.ledger.together([&] {
+            for (std::size_t i = 0; i < lights.size(); ++i)
+                if (!fresh[i].empty()) s_.ledger.set_fact(keys[i], fresh[i]);
+        });
+    }
+
+    /// Each colour onto the reference's green; a colour that cannot be goes as green goes.
+    void register_colours(Light& l) const {
+        const auto& planes = l.measures->planes;
+        l.to_frame.assign(planes.size(), l.registration->to_frame);
+        if (planes.size() != 3 || colour_method(s_, *l.exposure) != ColourMethod::separate) return;
+        for (const std::size_t p : {std::size_t{0}, std::size_t{2}}) {
+            std::string why;
+            if (const auto r = register_stars(out_.reference->main().stars, planes[p].stars, why))
+                l.to_frame[p] = r->to_frame;
+        }
+    }
+
+    /// Where the frame's centre lies on the reference's grid.
+    void place(Light& l) const {
+        const Affine back = l.registration->to_frame.inverse();
+        double x = 0, y = 0;
+        back.apply(0.5 * (l.measures->width - 1), 0.5 * (l.measures->height - 1), x, y);
+        l.pose = {l.exposure->time.value_or(0), x - 0.5 * (out_.width - 1), y - 0.5 * (out_.height - 1),
+                  l.registration->to_frame.rotation(), l.measures->main().eccentricity};
+    }
+
+    LevelInput level_input(const Light& l) const {
+        const auto p = static_cast<std::size_t>(l.main_plane());
+        return {&l.measures->planes[p], l.to_frame[p], l.exposure->seconds.value_or(0), l.measures->width,
+                l.measures->height};
+    }
+
+    /// Light of the stars, worth, signal to noise, what is hidden: all against the best light of the stack.
+    void compare(std::vector<Light>& lights) {
+        const Light* base = nullptr;
+        for (Light& l : lights) {
+            if (!l.measures) continue;
+            const Exposure& e = *l.exposure;
+            const double arcsec = e.pixel_um && e.focal_length_mm && *e.focal_length_mm > 0
+                                      ? 206.265 * *e.pixel_um * e.binning_x * grid_cell(s_, e) / *e.focal_length_mm
+                                      : 0;
+            l.figures = describe_frame(*l.measures, e.seconds.value_or(0), arcsec, s_.recipe.grading.part);
+            if (l.registration && (!base || l.measures->main().count > base->measures->main().count)) base = &l;
+        }
+        times_known_ = std::any_of(lights.begin(), lights.end(), [](const Light& l) { return known_time(l); });
+        std::size_t best = 0;
+        double most = -1, clearest = 0;
+        for (std::size_t i = 0; i < lights.size(); ++i) {
+            Light& l = lights[i];
+            if (!l.registration) continue;
+            l.level = fit_star_scale(level_input(*base), level_input(l));
+            if (&l == base) l.level.stars = static_cast<int>(l.measures->main().stars.size());
+            const double info = information(l.level.scale, l.measures->main().noise);
+            if (info > most) {
+                most = info;
+                best = i;
+            }
+            clearest = std::max(clearest, rate(l));
+        }
+
+        out_.level_light.push_back(best);
+        if (!base) return;
+        const std::vector<double> dark = darkened(lights);
+        // A nebula in the middle makes every frame's edges dark.
+        constexpr double kBeyond = 0.08;
+        std::vector<float> edges;
+        for (const Light& l : lights)
+            if (l.measures) edges.push_back(static_cast<float>(l.measures->darkened_edge));
+        const double usual_edge = edges.empty() ? 0 : median_in_place(edges);
+        std::vector<double> infos, seconds;
+        const double best_scale = lights[best].level.scale;
+        hide(*base, lights);
+        for (Light& l : lights) {
+            if (const double share = dark[static_cast<std::size_t>(&l - lights.data())]; std::isfinite(share))
+                l.figures[Measure::obstructed] = std::fmax(
+                    l.figures[Measure::obstructed],
+                    std::max(share, l.measures->darkened_edge > usual_edge + kBeyond ? l.measures->darkened_edge : 0));
+            if (l.registration) l.level.scale /= best_scale;
+            infos.push_back(l.registration ? information(l.level.scale, l.measures->main().noise) : 0);
+            seconds.push_back(l.exposure->seconds.value_or(0));
+        }
+        const std::vector<double> worth = worths(infos, seconds);
+        const double typical = typical_flux(*base) / best_scale;
+        for (std::size_t i = 0; i < lights.size(); ++i) {
+            Light& l = lights[i];
+            if (!l.registration) continue;
+            if (l.level.stars > 0) {
+                if (rate(l) > 0) l.figures[Measure::transparency] = rate(l) / (clearest * best_scale);
+                // A background-limited, profile-weighted measurement (I. King, PASP 95, 1983).
+                const double fwhm = l.measures->main().fwhm;
+                if (fwhm > 0)
+                    l.figures[Measure::snr] = typical / l.level.scale / l.measures->main().noise /
+                                              (std::sqrt(4 * kPi) * fwhm / kFwhmPerSigma);
+            }
+            l.figures[Measure::worth] = worth[i];
+            l.figures[Measure::dx] = l.pose.x;
+            l.figures[Measure::dy] = l.pose.y;
+            l.figures[Measure::rotation] = l.pose.rotation;
+            l.contribution = {infos[i], seconds[i], std::isfinite(worth[i]) ? worth[i] : 0, l.measures->main().fwhm};
+        }
+    }
+
+    static bool known_time(const Light& l) { return l.exposure->seconds.value_or(0) > 0; }
+
+    /// Star light a second, up to a factor; 0 where it was not measured, or cannot be compared because the seconds are
+    /// known of other lights only.
+    double rate(const Light& l) const {
+        if (l.level.stars == 0 || !(l.level.scale > 0)) return 0;
+        if (times_known_ && !known_time(l)) return 0;
+        return 1 / l.level.scale / (times_known_ ? *l.exposure->seconds : 1);
+    }
+
+    static double typical_flux(const Light& l) {
+        std::vector<float> fluxes;
+        for (const Star& s : l.measures->main().stars)
+            if (!s.saturated) fluxes.push_back(static_cast<float>(s.flux));
+        return fluxes.empty() ? 0 : median_in_place(fluxes);
+    }
+
+    /// A star of the stack's richest light that another one should show as well.
+    struct Sighting {
+        std::size_t star = 0; ///< of the richest light's list
+        ExpectedStar expected;
+    };
+
+    std::vector<Sighting> sightings(const Light& base, const Light& l) const {
+        constexpr double kClear = 8;  // expected signal to noise, from which on a star is not missed by chance
+        constexpr double kNear = 2.5; // pixels
+        const std::vector<Star>&there = base.measures->main().stars, &here = l.measures->main().stars;
+        const Affine across = l.registration->to_frame.after(base.registration->to_frame.inverse());
+        const StarIndex index(here);
+        const double noise = l.measures->main().noise / base.measures->main().noise,
+                     width = l.measures->main().fwhm > 0 && base.measures->main().fwhm > 0
+                                 ? l.measures->main().fwhm / base.measures->main().fwhm
+                                 : 1;
+        std::vector<Sighting> out;
+        for (std::size_t i = 0; i < there.size() * 4 / 5;
+             ++i) { // the weakest may be missing from a list of the brightest
+            const Star& s = there[i];
+            if (s.flux / l.level.scale < kClear * s.flux_sigma * noise * width) continue;
+            ExpectedStar e;
+            across.apply(s.x, s.y, e.x, e.y);
+            constexpr double kEdge = 8;
+            if (e.x < kEdge || e.y < kEdge || e.x > l.measures->width - kEdge || e.y > l.measures->height - kEdge)
+                continue;
+            e.found = index.nearest(e.x, e.y, kNear) >= 0;
+            out.push_back({i, e});
+        }
+        return out;
+    }
+
+    /// What of each light is hidden, by the stars that it should show. What only the richest light shows (particles,
+    /// hot pixels, knots of nebula) is no star: where stars are few, a few of them would make a roof.
+    void hide(const Light& base, std::vector<Light>& lights) const {
+        constexpr double kConfirmed = 0.25; // of the other lights that should show it
+        std::vector<std::vector<Sighting>> all(lights.size());
+        std::vector<int> wanted(base.measures->main().stars.size()), seen(wanted.size());
+        for (std::size_t k = 0; k < lights.size(); ++k) {
+            if (!lights[k].registration) continue;
+            all[k] = sightings(base, lights[k]);
+            if (&lights[k] == &base) continue;
+            for (const Sighting& s : all[k]) {
+                ++wanted[s.star];
+                seen[s.star] += s.expected.found;
+            }
+        }
+        for (std::size_t k = 0; k < lights.size(); ++k) {
+            if (!lights[k].registration) continue;
+            std::vector<ExpectedStar> expected;
+            for (const Sighting& s : all[k])
+                if (wanted[s.star] < 2 || seen[s.star] >= kConfirmed * wanted[s.star]) expected.push_back(s.expected);
+            lights[k].figures[Measure::obstructed] =
+                obstructed_share(expected, lights[k].measures->width, lights[k].measures->height);
+        }
+    }
+
+    /// Of each light, the share that is darker than the others make expect; only where the level without light is
+    /// known.
+    std::vector<double> darkened(const std::vector<Light>& lights) const {
+        constexpr int kStep = 48; // pixels of the reference's grid
+        std::vector<std::vector<float>> levels;
+        std::vector<double> noise;
+        std::vector<std::size_t> which;
+        for (std::size_t i = 0; i < lights.size(); ++i) {
+            const Light& l = lights[i];
+            if (!l.registration || !(l.plan->dark || l.plan->bias || l.plan->offset_level)) continue;
+            std::vector<float> level;
+            for (int y = kStep / 2; y < out_.height; y += kStep)
+                for (int x = kStep / 2; x < out_.width; x += kStep) {
+                    double u = 0, v = 0;
+                    l.registration->to_frame.apply(x, y, u, v);
+                    const bool inside = u >= 0 && v >= 0 && u < l.measures->width && v < l.measures->height;
+                    level.push_back(inside ? l.measures->main().mesh.level_at(u, v) : kNoData);
+                }
+            levels.push_back(std::move(level));
+            noise.push_back(l.measures->main().noise);
+            which.push_back(i);
+        }
+        std::vector<double> out(lights.size(), kNoData);
+        const std::vector<double> shares = darkened_shares(levels, noise);
+        for (std::size_t k = 0; k < which.size(); ++k)
+            out[which[k]] = shares[k];
+        return out;
+    }
+
+    void judge_stack(const StackPlan& plan, std::vector<Light>& lights) {
+        std::vector<float> counts;
+        for (const Light& l : lights)
+            if (l.measures) counts.push_back(static_cast<float>(l.measures->main().count));
+        const double usual = counts.empty() ? 0 : median_in_place(counts);
+        std::vector<Candidature> stack;
+        for (const Light& l : lights) {
+            Candidature c;
+            c.figures = l.measures ? &l.figures : nullptr;
+            c.night = l.exposure->night;
+            c.filter = l.exposure->filter;
+            c.person = l.decision;
+            if (!l.measures) {
+                c.hindrance = l.problem;
+            } else if (!l.registration) {
+                constexpr double kMany = 0.5;
+                c.hindrance = "cannot be registered: " + l.unregistered;
+                if (l.measures->main().count > kMany * usual && usual > 20)
+                    c.hindrance += "; it has stars enough, so it may show another field";
+            }
+            stack.push_back(std::move(c));
+        }
+        const std::vector<Verdict> verdicts = judge(stack, limits_of(s_));
+        std::string kept;
+        for (std::size_t i = 0; i < lights.size(); ++i) {
+            lights[i].verdict = verdicts[i];
+            kept += lights[i].exposure->identity + (verdicts[i].keep ? "+" : "-");
+        }
+        const std::string key = judge_key(s_, calibrations_, plan, out_.reference_fingerprint);
+        s_.judged[key] = digest(kept);
+        std::string fact = s_.judged[key]; // and the files that may be read another time
+        for (const Light& l : lights)
+            if (l.unread) fact += "\n" + l.exposure->path;
+        s_.ledger.set_fact(key, fact);
+    }
+
+    Session& s_;
+    Calibrations& calibrations_;
+    const ReferenceGroup& group_;
+    GradedGroup out_;
+    std::string reference_key_;
+    bool times_known_ = false; ///< of some lights of the stack that is compared
+};
+
+} // namespace
+
+GradedGroup grade_group(Session& session, Calibrations& calibrations, const ReferenceGroup& group,
+                        const std::string& remembered) {
+    return GroupGrading(session, calibrations, group).run(remembered);
+}
+
+std::optional<std::string> remembered_verdicts(const Session& session, const Calibrations& calibrations,
+                                               const StackPlan& plan, const std::string& reference) {
+    const std::string key = judge_key(session, calibrations, plan, reference);
+    if (const auto now = session.judged.find(key); now != session.judged.end()) return now->second;
+    const auto fact = session.ledger.fact(key);
+    if (!fact) return std::nullopt;
+    std::istringstream lines(*fact);
+    std::string kept, path;
+    std::getline(lines, kept);
+    while (std::getline(lines, path))
+        if (session.can_be_read(path)) return std::nullopt;
+    return kept;
+}
+
+void judge_what_is_known(Session& s, Calibrations& calibrations, const ReferenceGroup& group) {
+    const std::string reference = remembered_reference(s, group);
+    if (reference.empty()) return;
+    const auto all = [&](auto holds) {
+        return std::all_of(group.stacks.begin(), group.stacks.end(),
+                           [&](std::size_t k) { return holds(s.pairing.stacks[k]); });
+    };
+    if (all([&](const StackPlan& plan) { return remembered_verdicts(s, calibrations, plan, reference).has_value(); }))
+        return;
+    const bool measured = all([&](const StackPlan& plan) {
+        return std::all_of(plan.lights.begin(), plan.lights.end(), [&](const LightPlan& l) {
+            return s.ledger.fact(measure_key(s, calibrations, l)).has_value();
+        });
+    });
+    if (measured) grade_group(s, calibrations, group, reference);
+}
+
+} // namespace kasane

@@ -1,0 +1,67 @@
+// Lights of one group on one grid: measured, registered onto the reference, compared with each other, judged. Internal
+// to project/.
+#pragma once
+
+#include <kasane/grading/drift.hpp>
+#include <kasane/grading/judge.hpp>
+#include <kasane/grading/worth.hpp>
+#include <kasane/normalization/levels.hpp>
+#include <kasane/registration/register.hpp>
+#include <kasane/stages/calibrations.hpp>
+#include <kasane/stages/reference_groups.hpp>
+
+#include <optional>
+#include <string>
+#include <vector>
+
+namespace kasane {
+
+/// One light on its way into a stack.
+struct Light {
+    const LightPlan* plan = nullptr;
+    const Exposure* exposure = nullptr;
+    std::shared_ptr<const ExposureMeasures> measures;
+    std::string problem;                      ///< why there are none
+    bool unread = false;                      ///< its file could not be read, which may pass
+    std::optional<Registration> registration; ///< of the plane that stands for the exposure
+    std::string unregistered;                 ///< why there is none
+    std::vector<Affine> to_frame;             ///< by plane
+    Normalization level;                      ///< to the stack's best light, scale only; its stars 0: not measured
+    Figures figures;
+    Pose pose;
+    std::optional<Decision> decision;
+    Verdict verdict;
+    Contribution contribution;
+
+    int main_plane() const { return measures && measures->planes.size() == 3 ? 1 : 0; }
+};
+
+/// The lights of the stacks of one group, on the grid of its reference.
+struct GradedGroup {
+    std::vector<std::vector<Light>> lights; ///< as ReferenceGroup::stacks
+    std::vector<std::size_t> level_light;   ///< of each stack: the one with the most signal to noise, index into lights
+    std::shared_ptr<const ExposureMeasures> reference;
+    std::string reference_fingerprint, reference_path;
+    int width = 0, height = 0; ///< of the grid
+};
+
+/// The session's limits, parsed.
+std::vector<Limit> limits_of(const Session& session);
+
+/// Measures (from the ledger where known), chooses the reference or takes the remembered one if it is still there,
+/// registers, compares and judges. Remembers reference, registrations and verdicts in the ledger.
+GradedGroup grade_group(Session& session, Calibrations& calibrations, const ReferenceGroup& group,
+                        const std::string& remembered);
+
+/// Judges again where limits or verdicts by hand have changed and all measures are there: from the ledger alone.
+void judge_what_is_known(Session& session, Calibrations& calibrations, const ReferenceGroup& group);
+
+/// Sensor pixels along the side of a pixel of the grid that a light is measured on.
+int grid_cell(const Session& session, const Exposure& light);
+
+/// The lights that were kept when a stack was judged last with these measures, limits and verdicts, as one digest;
+/// nothing if it was not.
+std::optional<std::string> remembered_verdicts(const Session& session, const Calibrations& calibrations,
+                                               const StackPlan& plan, const std::string& reference);
+
+} // namespace kasane

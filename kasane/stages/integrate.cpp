@@ -1,0 +1,482 @@
+#include <kasane/stages/integrate.hpp>
+
+#include <kasane/ledger/record_json.hpp>
+#include <kasane/stages/cameras.hpp>
+#include <kasane/stages/grade.hpp>
+#include <kasane/stages/master_light.hpp>
+#include <kasane/stages/measure.hpp>
+#include <kasane/stages/results.hpp>
+
+#include <kasane/base/error.hpp>
+#include <kasane/base/hash.hpp>
+#include <kasane/calibration/cfa_phase.hpp>
+#include <kasane/calibration/flat_fit.hpp>
+#include <kasane/integration/integrate.hpp>
+#include <kasane/io/fits.hpp>
+
+#include <algorithm>
+#include <cmath>
+#include <fmt/format.h>
+
+namespace fs = std::filesystem;
+
+namespace kasane {
+
+namespace {
+
+void drop(Light& l, const InputError& e) {
+    l.verdict = {false, Author::impossible, e.what_failed() + ". " + e.remedy(), {}};
+    l.unread = !dynamic_cast<const UnfitError*>(&e);
+    l.measures.reset();
+    l.registration.reset();
+}
+
+class GroupWork {
+public:
+    GroupWork(Session& session, const ReferenceGroup& group) : s_(session), group_(group), calibrations_(session) {}
+
+    void run() {
+        const std::string remembered = remembered_reference(s_, group_);
+        std::vector<std::string> keys;
+        bool all_known = true;
+        for (const std::size_t i : group_.stacks) {
+            keys.push_back(stack_basis(s_, calibrations_, s_.pairing.stacks[i], remembered).key());
+            std::optional<StackReport> known =
+                remembered.empty() ? std::nullopt : finished_stack(s_, s_.pairing.stacks[i], keys.back());
+            all_known = all_known && known.has_value();
+            done_.push_back(std::move(known));
+        }
+        if (!all_known) {
+            graded_ = grade_group(s_, calibrations_, group_, remembered);
+            for (std::size_t k = 0; k < group_.stacks.size(); ++k) {
+                const StackPlan& plan = s_.pairing.stacks[group_.stacks[k]];
+                const Basis basis = stack_basis(s_, calibrations_, plan, graded_.reference_fingerprint);
+                const std::string key = basis.key();
+                if (key != keys[k])
+                    done_[k] = graded_.reference_fingerprint.empty() ? std::nullopt : finished_stack(s_, plan, key);
+                if (!done_[k]) done_[k] = make_or_tell(plan, graded_.lights[k], basis);
+            }
+        }
+        for (auto& d : done_) {
+            if (d->file.empty()) s_.report.findings.push_back(failure_finding(*d));
+            for (const StackDoubt& doubt : d->doubts)
+                s_.report.findings.push_back({Level::warning, doubt.code, doubt.files, doubt.text, doubt.remedy});
+            s_.report.stacks.push_back(std::move(*d));
+        }
+    }
+
+private:
+    FrameReport report_of(const Light& l) const {
+        FrameReport r;
+        const auto name = [&](const std::optional<std::size_t>& m) {
+            return m && s_.masters[*m] ? s_.pairing.masters[*m].name : "";
+        };
+        r.path = l.exposure->path;
+        r.identity = l.exposure->identity;
+        r.night = l.exposure->night;
+        r.used = l.verdict.keep;
+        r.unread = l.unread;
+        r.reason = l.verdict.reason;
+        r.by_hand = l.verdict.author == Author::person;
+        r.seconds = l.exposure->seconds.value_or(0);
+        r.dark = name(l.plan->dark);
+        r.flat = name(l.plan->flat);
+        if (!l.measures) return r;
+        const Measures& m = l.measures->main();
+        r.own_defects = static_cast<int>(l.measures->own.defects.size());
+        r.stars = static_cast<int>(std::lround(m.count));
+        r.fwhm = m.fwhm;
+        r.eccentricity = m.eccentricity;
+        r.background = m.background;
+        r.noise = m.noise;
+        if (!l.registration) return r;
+        r.matched = l.registration->matched;
+        r.rms = l.registration->rms;
+        r.rotation = l.registration->to_frame.rotation();
+        double u = 0, v = 0;
+        l.registration->to_frame.apply(0.5 * (graded_.width - 1), 0.5 * (graded_.height - 1), u, v);
+        r.shift_x = u - 0.5 * (l.measures->width - 1);
+        r.shift_y = v - 0.5 * (l.measures->height - 1);
+        r.transparency = std::isfinite(l.figures[Measure::transparency]) ? l.figures[Measure::transparency] : 0;
+        r.worth = l.contribution.worth;
+        return r;
+    }
+
+    LevelInput level_input(const Light& l, std::size_t plane) const {
+        return {&l.measures->planes[plane], l.to_frame[plane], l.exposure->seconds.value_or(0), l.measures->width,
+                l.measures->height};
+    }
+
+    /// The frame that the others are brought to: of those kept, the one whose stars stand out most.
+    static const Light* level_reference(const std::vector<Light>& lights) {
+        const Light* best = nullptr;
+        for (const Light& l : lights)
+            if (usable(l) && (!best || l.contribution.information > best->contribution.information)) best = &l;
+        return best;
+    }
+    static bool usable(const Light& l) { return l.verdict.keep && l.registration.has_value(); }
+
+    /// The frames of a stack as the integration wants them, and the lights they come from.
+    struct Assembly {
+        std::vector<StackFrame> frames;
+        std::vector<Light*> lights;
+        std::vector<double> levels; ///< backgrounds of the level's frame, by plane, ADU
+    };
+
+    Assembly assemble(std::vector<Light>& lights) {
+        Assembly a;
+        const Light* level_light = level_reference(lights);
+        if (level_light)
+            for (const Measures& m : level_light->measures->planes)
+                a.levels.push_back(m.background);
+        for (Light& l : lights) {
+            if (!usable(l)) continue;
+            StackFrame f;
+            for (std::size_t p = 0; p < l.measures->planes.size(); ++p)
+                f.planes.push_back(
+                    {l.to_frame[p],
+                     fit_normalization(level_input(*level_light, p), level_input(l, p), graded_.width, graded_.height),
+                     l.measures->planes[p].noise});
+            f.electrons_per_adu = electrons_of(l);
+            try {
+                f.view =
+                    calibrations_.view(*l.plan, std::shared_ptr<const OwnCorrections>(l.measures, &l.measures->own));
+            } catch (const InputError& e) {
+                if (e.file() != s_.path_of(l.plan->exposure)) throw; // a master's: this is not the light's fault
+                const bool begin_again = l.measures == level_light->measures; // the level is gone
+                drop(l, e);
+                if (begin_again) return assemble(lights);
+                continue;
+            }
+            a.frames.push_back(std::move(f));
+            a.lights.push_back(&l);
+        }
+        return a;
+    }
+
+    /// By photon transfer or header; else from the sky's own noise, where its level above the offset is known.
+    double electrons_of(const Light& l) const {
+        const NoiseModel model = noise_model(s_, *l.exposure);
+        if (model.electrons_per_adu > 0) return model.electrons_per_adu;
+        const Measures& m = l.measures->main();
+        const bool offset_known = l.plan->dark || l.plan->bias || l.plan->offset_level;
+        if (!offset_known || !(m.background > 0) || !(m.noise > 0)) return 0;
+        // What the dark held made noise too, where the level without light is known.
+        double dark = 0;
+        if (l.plan->dark && s_.masters[*l.plan->dark] && l.exposure->black_level)
+            dark = std::max(0.0, s_.masters[*l.plan->dark]->report.level - *l.exposure->black_level);
+        return (m.background + dark) / (m.noise * m.noise);
+    }
+
+    void describe_defects(const Assembly& a, StackReport& report) const {
+        const DefectCounts& c = calibrations_.defect_counts(*a.lights.front()->plan);
+        std::size_t own = 0;
+        for (const Light* l : a.lights)
+            own += l->measures->own.defects.size();
+        std::vector<std::string> parts;
+        const auto part = [&](auto n, const char* what) {
+            if (n > 0) parts.push_back(fmt::format("{} {}", n, what));
+        };
+        part(c.hot, "hot");
+        part(c.cold, "cold");
+        part(c.dead, "dead");
+        part(c.columns, "columns");
+        part(c.rows, "rows");
+        if (own) parts.push_back(fmt::format("{} a light by itself", own / a.lights.size()));
+        report.defects = fmt::format("{}", fmt::join(parts, ", "));
+    }
+
+    void describe_noise_model(const Assembly& a, StackReport& report) const {
+        const NoiseModel model = noise_model(s_, *a.lights.front()->exposure);
+        report.electrons_per_adu = a.frames.front().electrons_per_adu;
+        report.noise_model = !model.source.empty()          ? model.source
+                             : report.electrons_per_adu > 0 ? "the sky's own noise"
+                                                            : "unknown";
+    }
+
+    /// Integrates what can be; a file that fails on the way is dropped and the rest is done again.
+    std::optional<MasterLight> integrate_good(const StackPlan& plan, std::vector<Light>& lights, Assembly& a) {
+        for (;;) {
+            a = assemble(lights);
+            if (a.frames.empty()) return std::nullopt;
+            try {
+                s_.context.progress.begin("integrate " + plan.name,
+                                          static_cast<std::int64_t>(graded_.width) * graded_.height);
+                MasterLight master = integrate(a.frames, graded_.width, graded_.height, a.levels, s_.context);
+                s_.context.progress.end();
+                for (const Light* l : a.lights)
+                    s_.require_unchanged(l->plan->exposure);
+                return master;
+            } catch (const InputError& e) {
+                const auto bad = std::find_if(a.lights.begin(), a.lights.end(), [&](const Light* l) {
+                    return s_.path_of(l->plan->exposure) == e.file();
+                });
+                if (bad == a.lights.end()) throw;
+                drop(**bad, e);
+            }
+        }
+    }
+
+    /// A few lights of each flat tell whether it fits them.
+    void check_flats(const StackPlan& plan, const std::vector<Light>& lights) {
+        constexpr std::size_t kAsked = 3;
+        std::map<std::size_t, std::vector<const Light*>> by_flat;
+        for (const Light& l : lights)
+            if (l.measures && l.plan->flat && s_.masters[*l.plan->flat]) by_flat[*l.plan->flat].push_back(&l);
+        for (const auto& [flat, all] : by_flat) {
+            std::vector<std::string> doubted;
+            std::string why;
+            const std::size_t asked = std::min(kAsked, all.size());
+            for (std::size_t k = 0; k < asked; ++k) {
+                const Light& l = *all[(2 * k + 1) * all.size() / (2 * asked)];
+                try {
+                    const FlatFit fit = fit_flat(calibrations_.view(*l.plan)->source());
+                    if (fit.doubt.empty()) continue;
+                    doubted.push_back(l.exposure->path);
+                    why = fit.doubt;
+                } catch (const InputError&) { // told where it is integrated
+                }
+            }
+            if (2 * doubted.size() > asked)
+                doubts_.push_back(
+                    {"flat-does-not-fit", doubted,
+                     fmt::format("the flat {} does not fit {} of the {} lights of {} that were asked: {}",
+                                 s_.pairing.masters[flat].name, doubted.size(), asked, plan.name, why),
+                     "Look at one with 'kasane show'; pair other flats in the recipe, or take them again"});
+        }
+    }
+
+    /// Calibrated skies below zero: the dark holds more than the light.
+    void check_darks(const StackPlan& plan, const std::vector<Light>& lights) {
+        std::vector<std::string> below;
+        for (const Light& l : lights)
+            if (l.measures && l.plan->dark && l.measures->main().background < -0.5 * l.measures->main().noise)
+                below.push_back(l.exposure->path);
+        if (!below.empty())
+            doubts_.push_back(
+                {"dark-brighter-than-light", below,
+                 fmt::format(
+                     "the sky of {} lights of {} lies below zero after their dark: it was taken warmer, longer, "
+                     "with light on it, or at another offset",
+                     below.size(), plan.name),
+                 "Check the dark's exposure, temperature and offset with 'kasane check'"});
+    }
+
+    /// Both in a mosaic's flat and in its sky the two greens must be alike.
+    void check_phase(const std::vector<Light>& lights) {
+        for (const Light& l : lights) {
+            if (!l.measures || l.exposure->cfa.empty()) continue;
+            try {
+                const std::string allowed = contradicted_phase(*s_.open(l.plan->exposure), CfaPattern(l.exposure->cfa));
+                if (!allowed.empty())
+                    doubts_.push_back(
+                        {"cfa-phase",
+                         {l.exposure->path},
+                         fmt::format("its colour filter pattern is given as {} ({}), but the pixels look like {}",
+                                     l.exposure->cfa, l.exposure->source(Field::cfa).text(), allowed),
+                         "Give the right one with cfa in [assume] or [[files]] of kasane.toml"});
+            } catch (const InputError&) { // told where it is integrated
+            }
+            return; // one light speaks for all
+        }
+    }
+
+    StackReport begin_report(const StackPlan& plan) const {
+        StackReport report;
+        report.name = plan.name;
+        report.identity = plan.identity;
+        report.target = plan.target;
+        report.filter = plan.filter;
+        report.sensor = plan.sensor;
+        report.reference = graded_.reference_path;
+        report.reference_fingerprint = graded_.reference_fingerprint;
+        return report;
+    }
+
+    /// One stack that cannot be made does not keep the others from being made. Nothing is remembered of it: the next
+    /// run tries again.
+    StackReport make_or_tell(const StackPlan& plan, std::vector<Light>& lights, const Basis& basis) {
+        const auto failed = [&](const std::string& why) {
+            StackReport report = begin_report(plan);
+            report.failure = why;
+            report.dropped = static_cast<int>(lights.size());
+            for (const Light& l : lights)
+                report.frames.push_back(report_of(l));
+            for (FrameReport& f : report.frames)
+                f.used = false;
+            doubts_.clear();
+            return report;
+        };
+        try {
+            require_room(plan);
+            return make(plan, lights, basis);
+        } catch (const InputError& e) {
+            return failed(e.what());
+        } catch (const DataError& e) {
+            return failed(e.what());
+        } catch (const std::bad_alloc&) {
+            return failed("there is not enough memory. Close other programs");
+        }
+    }
+
+    /// The master light and its coverage are held in memory. Throws DataError.
+    void require_room(const StackPlan& plan) const {
+        const std::uint64_t planes = plan.mosaic || plan.planes == 3 ? 3 : 1;
+        const std::uint64_t bytes = static_cast<std::uint64_t>(graded_.width) *
+                                    static_cast<std::uint64_t>(graded_.height) * planes * 2 * sizeof(float);
+        if (bytes <= s_.context.memory.for_buffers()) return;
+        throw DataError(
+            fmt::format("a master light of {} x {} pixels takes {:.1f} GB of memory, the budget is {:.1f} GB",
+                        graded_.width, graded_.height, 1e-9 * static_cast<double>(bytes),
+                        1e-9 * static_cast<double>(s_.context.memory.bytes)),
+            {}, "Give more with --memory");
+    }
+
+    StackReport make(const StackPlan& plan, std::vector<Light>& lights, const Basis& basis) {
+        const Stopwatch clock;
+        StackReport report = begin_report(plan);
+        check_darks(plan, lights);
+        check_flats(plan, lights);
+        check_phase(lights);
+        report.doubts = std::move(doubts_);
+        doubts_.clear();
+
+        Assembly a;
+        std::optional<MasterLight> master = integrate_good(plan, lights, a);
+        report.used = static_cast<int>(a.frames.size());
+        report.dropped = static_cast<int>(lights.size() - a.frames.size());
+        report.unread =
+            static_cast<int>(std::count_if(lights.begin(), lights.end(), [](const Light& l) { return l.unread; }));
+        std::map<const Light*, FrameReport> used;
+        if (master) {
+            used = account(a, *master, report);
+            describe_noise_model(a, report);
+            describe_defects(a, report);
+            describe_master_light(*master, a.frames, report);
+            if (plan.mosaic) report.colour_method = colour_method_name(a.frames.front().view->method());
+            report.file = "lights/" + plan.name + ".fits";
+            report.preview = "lights/" + plan.name + ".png";
+            std::vector<const Exposure*> exposures;
+            std::vector<FrameReport> in_order;
+            for (const Light* l : a.lights) {
+                exposures.push_back(l->exposure);
+                in_order.push_back(used.at(l));
+            }
+            write_master_light(s_.output, *master, exposures, in_order, report);
+        }
+        for (const Light& l : lights)
+            report.frames.push_back(used.count(&l) ? used.at(&l) : report_of(l));
+        report.time = clock.seconds();
+        for (const Light& l : lights)
+            if (l.unread) s_.unread.insert(l.exposure->path);
+        if (master) {
+            remember_intact(s_, s_.output / report.file);
+            remember_intact(s_, s_.output / report.preview);
+        }
+        s_.ledger.set_fact(basis.key(), json_text({{"report", report}}));
+        if (master) {
+            s_.ledger.set_choice("file/" + report.file, basis.key());
+            s_.ledger.set_choice("basis/" + report.file, basis.text());
+        }
+        return report;
+    }
+
+    /// Weights, worths and seconds of the lights that were used.
+    std::map<const Light*, FrameReport> account(const Assembly& a, const MasterLight& master, StackReport& report) {
+        std::vector<double> infos, seconds;
+        for (std::size_t i = 0; i < a.frames.size(); ++i) {
+            const StackPlane& plane = a.frames[i].planes[static_cast<std::size_t>(a.lights[i]->main_plane())];
+            infos.push_back(information(plane.level.scale, plane.noise));
+            seconds.push_back(a.lights[i]->exposure->seconds.value_or(0));
+        }
+        const std::vector<double> worth = worths(infos, seconds);
+        std::map<const Light*, FrameReport> out;
+        for (std::size_t i = 0; i < a.frames.size(); ++i) {
+            const Light& l = *a.lights[i];
+            FrameReport r = report_of(l);
+            r.scale = a.frames[i].planes[static_cast<std::size_t>(l.main_plane())].level.scale;
+            r.worth = std::isfinite(worth[i]) ? worth[i] : 0;
+            r.weight = master.weights[static_cast<std::size_t>(l.main_plane())][i];
+            r.dark_note = calibrations_.dark_share(*l.plan).reason;
+            report.seconds_total += seconds[i];
+            if (std::isfinite(worth[i])) report.seconds_effective += seconds[i] * worth[i];
+            out.emplace(&l, std::move(r));
+        }
+        return out;
+    }
+
+    Session& s_;
+    const ReferenceGroup& group_;
+    Calibrations calibrations_;
+    std::vector<StackDoubt> doubts_;               ///< of the stack that is being made
+    std::vector<std::optional<StackReport>> done_; ///< as group_.stacks
+    GradedGroup graded_;
+};
+
+} // namespace
+
+Basis stack_basis(const Session& s, const Calibrations& calibrations, const StackPlan& plan,
+                  const std::string& reference) {
+    Basis b("stack");
+    b.set("name", plan.name).set("reference", reference);
+    Key measures("measures of a stack"), metadata("lights of a stack");
+    for (const LightPlan& l : plan.lights) {
+        const Exposure& e = s.exposures[l.exposure];
+        b.input(e.identity, e.path);
+        metadata.add(s.metadata_key(l.exposure));
+        measures.add(measure_key(s, calibrations, l));
+        for (const auto& m : {l.dark, l.bias, l.second_dark, l.flat})
+            if (m) b.set("master " + s.pairing.masters[*m].name, s.masters[*m] ? s.masters[*m]->key : "not made");
+    }
+    b.set("pairing", measures.result());
+    b.set("exposures", metadata.result());
+    b.set("options", Key("options of a stack").add(IntegrateOptions{}, LevelOptions{}).result());
+    // Which exposures are kept, not by what limits: a limit that drops nobody changes nothing.
+    b.set("verdicts", remembered_verdicts(s, calibrations, plan, reference).value_or("not judged yet"));
+    return b;
+}
+
+std::optional<StackReport> finished_stack(const Session& s, const StackPlan& plan, const std::string& key) {
+    const auto body = s.ledger.fact(key);
+    if (!body) return std::nullopt;
+    try {
+        const auto json = nlohmann::json::parse(*body);
+        auto report = json.at("report").get<StackReport>();
+        report.reused = true;
+        std::map<std::string, const Exposure*> now; // files may have moved since
+        for (const LightPlan& l : plan.lights)
+            now[s.exposures[l.exposure].identity] = &s.exposures[l.exposure];
+        for (FrameReport& f : report.frames)
+            if (const auto it = now.find(f.identity); it != now.end()) {
+                if (it->second->identity == report.reference_fingerprint) report.reference = it->second->path;
+                f.path = it->second->path;
+                f.night = it->second->night;
+            }
+        for (const FrameReport& f : report.frames)
+            if (f.unread && s.can_be_read(f.path)) return std::nullopt;
+        if (report.file.empty()) return report;
+        const auto current = s.ledger.choice("file/" + report.file);
+        const bool good =
+            current && *current == key && is_intact(s, light_file(s, plan)) && is_intact(s, s.output / report.preview);
+        return good ? std::optional(std::move(report)) : std::nullopt;
+    } catch (const nlohmann::json::exception&) { // a record of another version: make it again
+        return std::nullopt;
+    }
+}
+
+Finding failure_finding(const StackReport& s) {
+    if (!s.failure.empty())
+        return {Level::blocker, "stack-failed", {}, fmt::format("{} was not made: {}", s.name, s.failure), ""};
+    return {Level::blocker,
+            "no-frames-left",
+            {},
+            fmt::format("no light of {} could be used; no master light was made", s.name),
+            "See the reasons given for its frames"};
+}
+
+void make_stacks(Session& s) {
+    for (const ReferenceGroup& group : reference_groups(s))
+        GroupWork(s, group).run();
+}
+
+} // namespace kasane

@@ -1,0 +1,157 @@
+#include <kasane/stages/master_light.hpp>
+
+#include <kasane/base/hash.hpp>
+#include <kasane/base/output_file.hpp>
+#include <kasane/base/units.hpp>
+#include <kasane/image/statistics.hpp>
+#include <kasane/image/stretch.hpp>
+#include <kasane/io/fits.hpp>
+#include <kasane/io/png.hpp>
+
+#include <algorithm>
+#include <array>
+#include <cmath>
+#include <fmt/format.h>
+#include <utility>
+
+namespace kasane {
+
+namespace {
+
+/// Factors that make the average star white, from stars that are measured well in all three planes.
+std::vector<double> white_of_stars(const MasterLight& master, const StarList& green) {
+    std::array<std::vector<Star>, 3> stars;
+    for (std::size_t c = 0; c < 3; ++c) {
+        const View<const float> plane = master.pixels.plane(static_cast<int>(c));
+        stars[c] = green.stars;
+        measure_fluxes(plane, measure_background(plane), green.fwhm, {}, stars[c]);
+    }
+    std::vector<double> scales;
+    constexpr double kLeastSnr = 20;
+    constexpr std::size_t kLeastStars = 5;
+    for (const std::size_t c : {std::size_t{0}, std::size_t{1}, std::size_t{2}}) {
+        std::vector<float> ratios;
+        for (std::size_t i = 0; i < green.stars.size(); ++i) {
+            const Star &g = stars[1][i], &other = stars[c][i];
+            if (g.flux > kLeastSnr * g.flux_sigma && other.flux > kLeastSnr * other.flux_sigma)
+                ratios.push_back(static_cast<float>(g.flux / other.flux));
+        }
+        if (ratios.size() < kLeastStars) return {};
+        scales.push_back(median_in_place(ratios));
+    }
+    return scales;
+}
+
+} // namespace
+
+namespace {
+
+/// Background noise where nearly all frames overlap; of the whole plane where that is too little of it. The pixels that
+/// do not count are taken out for the while, in place: a copy of a large master would be as much memory again.
+double noise_of_overlap(MasterLight& master, int plane, int lag) {
+    constexpr float kNearlyAll = 0.9f;
+    constexpr double kEnough = 0.2; // of the pixels
+    const View<float> pixels = master.pixels.plane(plane);
+    const View<const float> coverage = std::as_const(master).coverage.plane(plane);
+    std::size_t kept = 0;
+    for (int y = 0; y < pixels.height; ++y)
+        for (int x = 0; x < pixels.width; ++x)
+            kept += coverage(x, y) >= kNearlyAll;
+    if (!(static_cast<double>(kept) > kEnough * static_cast<double>(pixels.bounds().area())))
+        return background_noise(pixels, lag);
+    std::vector<float> outside;
+    const auto for_each_outside = [&](auto f) {
+        for (int y = 0; y < pixels.height; ++y)
+            for (int x = 0; x < pixels.width; ++x)
+                if (!(coverage(x, y) >= kNearlyAll)) f(pixels(x, y));
+    };
+    for_each_outside([&](float& v) { outside.push_back(std::exchange(v, kNoData)); });
+    const double noise = background_noise(pixels, lag);
+    for_each_outside([at = outside.begin()](float& v) mutable { v = *at++; });
+    return noise;
+}
+
+} // namespace
+
+void describe_master_light(MasterLight& master, const std::vector<StackFrame>& frames, StackReport& report) {
+    constexpr int kLag = 3; // pixels: there the correlation that the kernel leaves has all but gone
+    const NoiseFactors factors(*frames.front().view);
+    const int planes = master.pixels.planes(), main = planes == 3 ? 1 : 0;
+    for (int p = 0; p < planes; ++p) {
+        double factor = 0, weights = 0;
+        for (std::size_t i = 0; i < frames.size(); ++i) {
+            const StackPlane& plane = frames[i].planes[static_cast<std::size_t>(p)];
+            const double sigma = plane.level.scale * plane.noise;
+            const double w2 = std::pow(master.weights[static_cast<std::size_t>(p)][i] * sigma, 2);
+            factor += w2 * factors.factor(p, plane.to_frame, master.pixels.width(), master.pixels.height());
+            weights += w2;
+        }
+        const double noise = noise_of_overlap(master, p, kLag) / std::sqrt(factor / weights);
+        if (p == main) report.noise = noise;
+        if (planes == 3) report.colour_noise.push_back(noise);
+    }
+    const StarList stars = detect_stars(master.pixels.plane(main));
+    report.fwhm = stars.fwhm;
+    report.eccentricity = stars.eccentricity;
+    if (planes == 3) report.channel_scales = white_of_stars(master, stars);
+    const auto samples = static_cast<double>(std::max<std::uint64_t>(1, master.samples));
+    report.rejected_low = static_cast<double>(master.rejected_low) / samples;
+    report.rejected_high = static_cast<double>(master.rejected_high) / samples;
+    report.passed_over = static_cast<double>(master.passed_over) / samples;
+}
+
+void write_master_light(const std::filesystem::path& output, const MasterLight& master,
+                        const std::vector<const Exposure*>& exposures, const std::vector<FrameReport>& used,
+                        const StackReport& report) {
+    std::filesystem::create_directories((output / report.file).parent_path());
+    const Exposure& e = *exposures.front();
+    Header h;
+    h.set("CREATOR", kCreator, "program that made this file");
+    h.set("IMAGETYP", "Master Light", "kind of exposure");
+    h.set("ROWORDER", "TOP-DOWN", "the first row is the upper one");
+    h.set("BUNIT", "ADU", "unit of the pixels");
+    if (!report.target.empty()) h.set("OBJECT", report.target, "target");
+    if (!report.filter.empty()) h.set("FILTER", report.filter, "filter");
+    if (!e.start.empty()) h.set("DATE-OBS", e.start, "start of the first frame used, UTC");
+    h.set("EXPTIME", report.seconds_total, "[s] of all frames used together");
+    h.set("EFFEXP", report.seconds_effective, "[s] effective exposure: seconds times worth");
+    h.set("NCOMBINE", static_cast<long long>(report.used), "frames combined");
+    h.set("NDROPPED", static_cast<long long>(report.dropped), "frames left out");
+    if (!e.camera.empty()) h.set("INSTRUME", e.camera, "camera");
+    if (e.gain) h.set("GAIN", *e.gain, "gain setting of the camera");
+    if (e.offset) h.set("OFFSET", *e.offset, "offset setting of the camera");
+    if (const auto t = e.sensor_temperature()) h.set("CCD-TEMP", *t, "[degC] sensor, first frame used");
+    if (!e.telescope.empty()) h.set("TELESCOP", e.telescope, "telescope");
+    if (e.focal_length_mm) h.set("FOCALLEN", *e.focal_length_mm, "[mm] focal length");
+    if (e.pixel_um) h.set("XPIXSZ", *e.pixel_um, "[um] pixel size in x");
+    if (!report.colour_method.empty()) h.set("CFAMETH", report.colour_method, "how the mosaic became planes");
+    for (std::size_t c = 0; c < report.channel_scales.size(); ++c)
+        h.set(fmt::format("CHSCALE{}", c + 1), report.channel_scales[c], "makes the average star white; not applied");
+    h.set("NOISE", report.noise, "[ADU] background, as without resampling");
+    h.set("FWHM", report.fwhm, "[px] of the stars");
+    h.set("REJLOW", report.rejected_low, "share of samples rejected below");
+    h.set("REJHIGH", report.rejected_high, "share of samples rejected above");
+    h.set("REFERENC", report.reference, "frame that gives the grid");
+    h.set("REFPRINT", report.reference_fingerprint, "its fingerprint");
+    h.set("STACKID", report.identity, "what its name stands for");
+    if (report.unread > 0) h.set("UNREAD", static_cast<long long>(report.unread), "lights that could not be read");
+    std::string inputs;
+    for (const Exposure* one : exposures)
+        inputs += one->fingerprint;
+    h.set("INPUTS", digest(inputs), "digest of the frames combined");
+    const RejectionOptions rejection = IntegrateOptions{}.rejection;
+    h.add_history("Calibrated, defects repaired, Lanczos-3 with ringing clamped, additive and multiplicative");
+    h.add_history(fmt::format("levels, iterative rejection {:g} sigma below and {:g} above, inverse-variance",
+                              rejection.low, rejection.high));
+    h.add_history("weighted mean.");
+    for (const FrameReport& f : used)
+        h.add_history(fmt::format("from {} weight {:.5f} scale {:.5f}", f.path, f.weight, f.scale));
+    Header c;
+    c.set("BUNIT", "relative", "share of the whole weight that each pixel received");
+    write_fits(output / report.file, {{master.pixels.plane(), h, {}, master.pixels.planes()},
+                                      {master.coverage.plane(), c, "COVERAGE", master.coverage.planes()}});
+    write_png(output / report.preview,
+              render_planes(master.pixels, choose_stretches(master.pixels, report.channel_scales)));
+}
+
+} // namespace kasane

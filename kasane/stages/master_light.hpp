@@ -1,0 +1,22 @@
+// What can be said of a finished master light, and its files.
+#pragma once
+
+#include <kasane/integration/integrate.hpp>
+#include <kasane/ledger/records.hpp>
+
+#include <filesystem>
+#include <vector>
+
+namespace kasane {
+
+/// Fills in noise, star shape and rejected shares. Resampling correlates the noise of neighbouring pixels and lowers
+/// it; the figure is brought back to what uncorrelated pixels would show, so that it can be compared honestly.
+void describe_master_light(MasterLight& master, const std::vector<StackFrame>& frames, StackReport& report);
+
+/// Writes `output`/report.file (32-bit FITS with provenance, coverage as an extension) and the stretched preview
+/// `output`/report.preview. `exposures` and `used` are the frames combined, in order. Throws OutputError.
+void write_master_light(const std::filesystem::path& output, const MasterLight& master,
+                        const std::vector<const Exposure*>& exposures, const std::vector<FrameReport>& used,
+                        const StackReport& report);
+
+} // namespace kasane

@@ -1,0 +1,272 @@
+// Stage 3: measuring each light once.
+#include <kasane/stages/measure.hpp>
+
+#include <kasane/stages/cameras.hpp>
+#include <kasane/stages/reference_groups.hpp>
+
+#include <kasane/base/error.hpp>
+#include <kasane/base/hash.hpp>
+#include <kasane/io/jpeg.hpp>
+#include <kasane/ledger/codec.hpp>
+
+#include <fmt/format.h>
+
+namespace kasane {
+
+namespace {
+
+constexpr std::uint32_t kRecord = 0x4b530004; // kind and version of the bytes
+
+void encode(Writer& w, const Measures& m) {
+    w.put(m.count).put(m.threshold).put(m.fwhm).put(m.eccentricity).put(m.angle).put(m.alignment);
+    w.put(m.background).put(m.noise);
+    w.put(m.mesh.cell)
+        .put(m.mesh.global_level)
+        .put(m.mesh.global_sigma)
+        .put(m.mesh.level.width())
+        .put(m.mesh.level.height());
+    for (const Image* i : {&m.mesh.level, &m.mesh.sigma})
+        for (const float v : i->pixels())
+            w.put(v);
+    w.put(static_cast<std::uint32_t>(m.stars.size()));
+    for (const Star& s : m.stars) {
+        w.put(s.x).put(s.y);
+        for (const double v : {s.flux, s.flux_sigma, s.peak, s.fwhm, s.eccentricity, s.angle, s.position_sigma})
+            w.put(static_cast<float>(v));
+        w.put(s.saturated);
+    }
+}
+
+void encode(Writer& w, const OwnCorrections& own) {
+    const auto places = own.defects.places();
+    w.put(own.defects.empty() ? 0 : own.defects.height()).put(static_cast<std::uint32_t>(places.size()));
+    for (const auto& [x, y] : places)
+        w.put(x).put(y);
+    for (const auto* lines : {&own.rows, &own.columns}) {
+        w.put(static_cast<std::uint32_t>(lines->size()));
+        for (const float v : *lines)
+            w.put(v);
+    }
+}
+
+std::string encode(const ExposureMeasures& m) {
+    Writer w;
+    w.put(kRecord).put(static_cast<std::uint32_t>(m.planes.size()));
+    for (const Measures& plane : m.planes)
+        encode(w, plane);
+    encode(w, m.own);
+    w.put(m.width).put(m.height).put(m.darkened_edge).put(m.preview_scale);
+    w.put(static_cast<std::uint32_t>(m.streaks.size()));
+    for (const Streak& s : m.streaks)
+        w.put(s);
+    for (const float v : m.saturated.pixels()) // as large as the mesh
+        w.put(v);
+    return std::move(w.bytes);
+}
+
+/// False for sizes that cannot be.
+bool decode(Reader& r, Measures& m) {
+    for (double* v :
+         {&m.count, &m.threshold, &m.fwhm, &m.eccentricity, &m.angle, &m.alignment, &m.background, &m.noise})
+        *v = r.take<double>();
+    m.mesh.cell = r.take<int>();
+    m.mesh.global_level = r.take<float>();
+    m.mesh.global_sigma = r.take<float>();
+    const int w = r.take<int>(), h = r.take<int>();
+    if (w < 1 || h < 1 || w > 10000 || h > 10000) return false;
+    for (Image* i : {&m.mesh.level, &m.mesh.sigma}) {
+        *i = Image(w, h);
+        for (float& v : i->pixels())
+            v = r.take<float>();
+    }
+    const auto n = r.take<std::uint32_t>();
+    for (std::uint32_t i = 0; i < n; ++i) {
+        Star s;
+        s.x = r.take<double>();
+        s.y = r.take<double>();
+        for (double* v : {&s.flux, &s.flux_sigma, &s.peak, &s.fwhm, &s.eccentricity, &s.angle, &s.position_sigma})
+            *v = r.take<float>();
+        s.saturated = r.take<bool>();
+        m.stars.push_back(s);
+    }
+    return true;
+}
+
+bool decode(Reader& r, OwnCorrections& own) {
+    const int height = r.take<int>();
+    if (height < 0 || height > 1000000) return false;
+    const auto count = r.take<std::uint32_t>();
+    constexpr std::uint32_t kMost = 50'000'000; // more than any sensor could have
+    if (count > kMost) return false;
+    std::vector<std::pair<int, int>> places(count);
+    for (auto& [x, y] : places) {
+        x = r.take<int>();
+        y = r.take<int>();
+        if (y < 0 || y >= height) return false;
+    }
+    if (!places.empty()) own.defects = DefectList(height, places);
+    for (auto* lines : {&own.rows, &own.columns}) {
+        const auto n = r.take<std::uint32_t>();
+        if (n > 1000000) return false;
+        lines->resize(n);
+        for (float& v : *lines)
+            v = r.take<float>();
+    }
+    return true;
+}
+
+/// Nothing if the bytes are of another version or damaged.
+std::shared_ptr<const ExposureMeasures> decode(const std::string& bytes) {
+    try {
+        Reader r(bytes);
+        if (r.take<std::uint32_t>() != kRecord) return nullptr;
+        auto m = std::make_shared<ExposureMeasures>();
+        m->planes.resize(std::min(r.take<std::uint32_t>(), 3u));
+        for (Measures& plane : m->planes)
+            if (!decode(r, plane)) return nullptr;
+        if (m->planes.empty() || !decode(r, m->own)) return nullptr;
+        m->width = r.take<int>();
+        m->height = r.take<int>();
+        m->darkened_edge = r.take<double>();
+        m->preview_scale = r.take<PreviewScale>();
+        constexpr std::uint32_t kMostStreaks = 1000;
+        m->streaks.resize(std::min(r.take<std::uint32_t>(), kMostStreaks));
+        for (Streak& s : m->streaks)
+            s = r.take<Streak>();
+        m->saturated = Image(m->main().mesh.level.width(), m->main().mesh.level.height());
+        for (float& v : m->saturated.pixels())
+            v = r.take<float>();
+        return r.at_end() ? m : nullptr;
+    } catch (const DataError&) {
+        return nullptr;
+    }
+}
+
+MeasureOptions options_for(const Session& s, const LightPlan& light) {
+    using Lone = CalibrationRecipe::Lone;
+    const Exposure& e = s.exposures[light.exposure];
+    const CalibrationRecipe& c = s.recipe.calibration;
+    MeasureOptions o;
+    const bool dark_fits = light.dark && !light.bias && s.pairing.masters[*light.dark].role == Role::dark;
+    o.own.lone_pixels = c.lone_pixels == Lone::on || (c.lone_pixels == Lone::automatic && !dark_fits);
+    o.own.spills = c.spills;
+    o.own.equalise_rows = c.equalise_rows;
+    o.own.equalise_columns = c.equalise_columns;
+    o.detect = s.recipe.grading.detect;
+    o.kept_stars = std::max(o.kept_stars, o.detect.most);
+    const NoiseModel model = noise_model(s, e);
+    o.detect.electrons_per_adu = model.electrons_per_adu;
+    constexpr double kUsable = 0.92; // share of the full scale; calibrated pixels are a little lower than raw ones
+    o.detect.saturation = static_cast<float>(kUsable * model.saturation);
+    return o;
+}
+
+} // namespace
+
+namespace {
+
+/// A preview that cannot be kept is no reason to lose the measures.
+void keep_preview(const Session& s, const std::string& key, const Raster<std::uint8_t>& preview) {
+    const auto file = preview_file(s, key);
+    std::error_code failed;
+    std::filesystem::create_directories(file.parent_path(), failed);
+    try {
+        write_jpeg(file, preview); // in Kasane's own folder, by a name of its own
+    } catch (const OutputError&) {
+        std::filesystem::remove(file, failed);
+    }
+}
+
+} // namespace
+
+std::filesystem::path preview_file(const Session& s, const std::string& key) {
+    return memory_folder(s.options) / "previews" / key.substr(0, 2) / (key + ".jpg");
+}
+
+std::string measure_key(const Session& s, const Calibrations& calibrations, const LightPlan& light) {
+    return calibrations.measure_key_of(light, [&] {
+        const Exposure& e = s.exposures[light.exposure];
+        return Key("measures").add(e.identity, e.turn, options_for(s, light), calibrations.key(light)).result();
+    });
+}
+
+std::vector<Measured> measure_lights(Session& s, Calibrations& calibrations,
+                                     const std::vector<const LightPlan*>& lights) {
+    std::vector<Measured> out(lights.size());
+    std::vector<std::size_t> todo;
+    std::uint64_t largest = 1;
+    for (std::size_t i = 0; i < lights.size(); ++i) {
+        const std::string key = measure_key(s, calibrations, *lights[i]);
+        std::error_code failed;
+        const bool seen = !s.wants_previews || std::filesystem::exists(preview_file(s, key), failed);
+        if (const auto known = seen ? s.ledger.fact(key) : std::nullopt) out[i].measures = decode(*known);
+        if (out[i].measures) continue;
+        todo.push_back(i);
+        const Exposure& e = s.exposures[lights[i]->exposure];
+        const std::uint64_t bytes = e.planes == 3 ? 13 : e.cfa.empty() ? 5 : 17; // a pixel
+        const std::uint64_t whole = static_cast<std::uint64_t>(e.width) * static_cast<std::uint64_t>(e.height) * bytes;
+        if (whole > s.context.memory.for_buffers()) {
+            out[i].problem = fmt::format("is {} x {} pixels: to measure it takes {:.1f} GB of memory, the budget is "
+                                         "{:.1f} GB",
+                                         e.width, e.height, 1e-9 * static_cast<double>(whole),
+                                         1e-9 * static_cast<double>(s.context.memory.bytes));
+            out[i].remedy = "Give more with --memory, or leave it out";
+            todo.pop_back();
+            continue;
+        }
+        largest = std::max(largest, whole);
+    }
+    // Views are opened one after another (they share masters and defect lists), pixels are read in parallel.
+    std::vector<std::shared_ptr<const FrameView>> views(todo.size());
+    s.context.progress.begin("measure", static_cast<std::int64_t>(todo.size()));
+    const auto fail = [&](std::size_t k, const InputError& e) {
+        Measured& m = out[todo[k]];
+        m.problem = e.what_failed();
+        m.remedy = e.remedy();
+        m.unread = !dynamic_cast<const UnfitError*>(&e);
+        if (e.file() != s.path_of(lights[todo[k]]->exposure)) // a master's, say
+            m.problem = fmt::format("{} {}", e.file().lexically_proximate(s.options.folder).string(), m.problem);
+    };
+    for (std::size_t k = 0; k < todo.size(); ++k) {
+        s.context.workers.cancel().check();
+        try {
+            views[k] = calibrations.view(*lights[todo[k]]);
+        } catch (const InputError& e) {
+            fail(k, e);
+        }
+    }
+    s.context.workers.for_each(
+        todo.size(),
+        [&](std::size_t k) {
+            Measured& m = out[todo[k]];
+            const LightPlan& light = *lights[todo[k]];
+            if (views[k]) {
+                try {
+                    Raster<std::uint8_t> preview;
+                    auto measures = std::make_shared<const ExposureMeasures>(
+                        measure_exposure(*views[k], options_for(s, light), &preview));
+                    s.note_content(light.exposure, views[k]->source().raw());
+                    const std::string key = measure_key(s, calibrations, light);
+                    keep_preview(s, key, preview);
+                    const std::string bytes = encode(*measures);
+                    s.ledger.set_fact(key, bytes);
+                    m.measures = decode(bytes); // as they will be read the next time, to the last bit
+                } catch (const InputError& e) {
+                    fail(k, e);
+                } catch (const std::bad_alloc&) {
+                    m.problem = "could not be measured: there is not enough memory";
+                    m.remedy = "Close other programs, or leave it out";
+                    m.unread = true;
+                }
+                views[k].reset();
+            }
+            s.context.progress.advance();
+        },
+        s.context.memory.fitting(largest, s.context.workers.threads()));
+    s.context.progress.end();
+    for (std::size_t i = 0; i < out.size(); ++i)
+        if (out[i].unread) s.unread.insert(s.exposures[lights[i]->exposure].path);
+    return out;
+}
+
+} // namespace kasane

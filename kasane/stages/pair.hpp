@@ -1,0 +1,17 @@
+// Stage 2: what goes with what, under the names that were given before.
+//
+// Takes the scan; leaves Session::pairing and what is known of the cameras.
+#pragma once
+
+#include <kasane/stages/scan.hpp>
+#include <kasane/stages/session.hpp>
+
+namespace kasane {
+
+/// Takes over what was scanned, pairs it under the names that were given before, and recalls the cameras. Throws
+/// UsageError where the recipe measures a part that lies outside the frames.
+void pair_session(Session& session, const Scan& scan);
+/// Remembers the names of stacks and masters for the next time.
+void remember_names(Session& session);
+
+} // namespace kasane

@@ -1,0 +1,109 @@
+#include <kasane/stages/remaining_work.hpp>
+
+#include <kasane/stages/grade.hpp>
+#include <kasane/stages/masters.hpp>
+#include <kasane/stages/measure.hpp>
+
+#include <algorithm>
+#include <fmt/format.h>
+
+namespace kasane {
+
+namespace {
+
+// Seconds for a megapixel on one core of a usual machine, until a run here has shown its own.
+constexpr double kMasterCost = 0.02, kMeasureCost = 0.25, kIntegrateCost = 0.06;
+constexpr double kWorthTiming = 1; // seconds of work below which nothing can be learnt of the speed
+
+double megapixels(const Exposure& e) {
+    return 1e-6 * e.width * e.height;
+}
+
+std::uint64_t pixels_of(const Exposure& e) {
+    return static_cast<std::uint64_t>(e.width) * static_cast<std::uint64_t>(e.height);
+}
+
+void add_masters(const Session& s, Work& work) {
+    for (const std::size_t i : needed_masters(s.pairing)) {
+        const MasterPlan& plan = s.pairing.masters[i];
+        if (plan.existing || !s.masters[i] || finished_master(s, plan, master_basis(s, plan).key())) continue;
+        const Exposure& e = s.exposures[plan.members.front()];
+        ++work.masters;
+        work.result_bytes += pixels_of(e) * sizeof(float);
+        work.core_seconds += kMasterCost * static_cast<double>(plan.members.size()) * megapixels(e);
+    }
+}
+
+void add_stack(const Session& s, const Calibrations& calibrations, const StackPlan& plan, Work& work) {
+    constexpr std::uint64_t kResult = 9; // bytes a pixel: the light and its coverage as floats, and the preview
+    constexpr std::uint64_t kInMemory = 12;
+    ++work.stacks;
+    const Exposure& first = s.exposures[plan.lights.front().exposure];
+    const std::uint64_t planes = first.planes == 3 || plan.mosaic ? 3 : 1;
+    work.result_bytes += pixels_of(first) * kResult * planes;
+    work.memory_bytes = std::max(work.memory_bytes, pixels_of(first) * kInMemory * planes);
+    for (const LightPlan& l : plan.lights) {
+        const Exposure& e = s.exposures[l.exposure];
+        work.core_seconds += kIntegrateCost * megapixels(e);
+        if (s.ledger.fact(measure_key(s, calibrations, l))) continue;
+        ++work.lights;
+        work.core_seconds += kMeasureCost * megapixels(e);
+    }
+}
+
+} // namespace
+
+void assume_masters(Session& s) {
+    s.masters.assign(s.pairing.masters.size(), std::nullopt);
+    for (const std::size_t i : needed_masters(s.pairing)) {
+        // With their reports where they are done; without those that cannot be made of the files as they are.
+        const std::string key = master_basis(s, s.pairing.masters[i]).key();
+        if (failed_master(s, key)) continue;
+        auto report = finished_master(s, s.pairing.masters[i], key).value_or(MasterReport{});
+        s.masters[i] = ReadyMaster{effective_key(key, report), {}, std::move(report)};
+    }
+}
+
+Work remaining_work(Session& s) {
+    const auto kept = std::move(s.masters);
+    assume_masters(s);
+    Work work;
+    add_masters(s, work);
+    Calibrations calibrations(s);
+    for (const ReferenceGroup& group : reference_groups(s)) {
+        judge_what_is_known(s, calibrations, group);
+        const std::string reference = remembered_reference(s, group);
+        for (const std::size_t k : group.stacks) {
+            const StackPlan& plan = s.pairing.stacks[k];
+            const auto done = finished_stack(s, plan, stack_basis(s, calibrations, plan, reference).key());
+            if (!done)
+                add_stack(s, calibrations, plan, work);
+            else if (done->file.empty())
+                work.failed.push_back(*done);
+        }
+    }
+    for (const Exposure& e : s.exposures)
+        if (e.format != Format::fits || e.path.ends_with(".gz"))
+            work.cache_bytes += pixels_of(e) * static_cast<std::uint64_t>(e.planes) * (std::abs(e.bits) > 16 ? 4 : 2);
+    s.masters = kept;
+    return work;
+}
+
+std::optional<Finding> memory_finding(const Session& s, const Work& work) {
+    if (work.memory_bytes <= s.context.memory.bytes) return std::nullopt;
+    return Finding{
+        Level::warning,
+        "memory-short",
+        {},
+        fmt::format("a master light needs about {} of memory, the budget is {}: a run will take that much all "
+                    "the same",
+                    size_text(work.memory_bytes), size_text(s.context.memory.bytes)),
+        "Give more with --memory"};
+}
+
+void remember_speed(Session& s, const Work& done, double seconds) {
+    const double expected = done.core_seconds / s.context.workers.threads();
+    if (seconds > kWorthTiming && expected > 0) s.ledger.set_choice("speed", fmt::format("{:.4g}", seconds / expected));
+}
+
+} // namespace kasane

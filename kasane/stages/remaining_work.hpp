@@ -1,0 +1,28 @@
+// What a run still has to do, and what it will cost.
+#pragma once
+
+#include <kasane/stages/integrate.hpp>
+#include <kasane/stages/session.hpp>
+
+#include <cstdint>
+#include <optional>
+#include <vector>
+
+namespace kasane {
+
+/// What a run still has to do.
+struct Work {
+    int masters = 0, lights = 0, stacks = 0;
+    std::vector<StackReport> failed; ///< that cannot be made of the files as they are
+    double core_seconds = 0;         ///< on a usual machine
+    std::uint64_t result_bytes = 0, cache_bytes = 0, memory_bytes = 0;
+};
+Work remaining_work(Session& session);
+/// Fills session.masters as if all were made: what they would be keyed by is known before.
+void assume_masters(Session& session);
+/// Where the least that a master light needs is more than the budget.
+std::optional<Finding> memory_finding(const Session& session, const Work& work);
+/// How this machine compares with the usual one: for the next estimate.
+void remember_speed(Session& session, const Work& done, double seconds);
+
+} // namespace kasane

@@ -1,0 +1,52 @@
+#include <kasane/stages/results.hpp>
+
+#include <kasane/base/error.hpp>
+
+namespace fs = std::filesystem;
+
+namespace kasane {
+
+namespace {
+std::string intact_name(const Session& s, const fs::path& file) {
+    return "intact/" + file.lexically_proximate(s.output).generic_string();
+}
+} // namespace
+
+bool is_intact(const Session& s, const fs::path& file) {
+    if (s.verified.count(file)) return true;
+    const auto stamp = file_stamp(file);
+    const auto known = s.ledger.choice(intact_name(s, file));
+    if (!stamp || !known) return false;
+    const auto space = known->find(' ');
+    if (space == std::string::npos) return false;
+    try {
+        if (known->substr(0, space) != stamp->text()) {
+            const std::string digest = known->substr(space + 1);
+            if (content_digest(file) != digest) return false;
+            s.ledger.set_choice(intact_name(s, file), stamp->text() + " " + digest); // copied, or touched
+        }
+    } catch (const InputError&) {
+        return false;
+    }
+    s.verified.insert(file);
+    return true;
+}
+
+void remember_intact(const Session& s, const fs::path& file) {
+    const auto stamp = file_stamp(file);
+    if (!stamp) throw OutputError("has vanished right after it was written", file, "Run again");
+    s.ledger.set_choice(intact_name(s, file), stamp->text() + " " + content_digest(file));
+    s.verified.insert(file);
+}
+
+fs::path light_file(const Session& s, const StackPlan& plan) {
+    return s.output / "lights" / (plan.name + ".fits");
+}
+
+fs::path master_file(const Session& s, const MasterPlan& plan, const std::string& key) {
+    // In a library the name tells what it was made of, so that projects do not overwrite each other's.
+    const bool shared = !s.recipe.calibration.library.empty();
+    return s.masters_folder() / (plan.name + (shared ? "-" + key.substr(0, 8) : "") + ".fits");
+}
+
+} // namespace kasane

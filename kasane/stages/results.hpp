@@ -1,0 +1,20 @@
+// Where results lie, and whether they are still as they were written.
+#pragma once
+
+#include <kasane/stages/session.hpp>
+
+#include <filesystem>
+#include <string>
+
+namespace kasane {
+
+/// True if a result is as it was written: its stamp is the remembered one, or its bytes are.
+bool is_intact(const Session& session, const std::filesystem::path& file);
+/// Remembers what a result looks like now that it has been written.
+void remember_intact(const Session& session, const std::filesystem::path& file);
+
+/// The file of a master or master light.
+std::filesystem::path master_file(const Session& session, const MasterPlan& plan, const std::string& key);
+std::filesystem::path light_file(const Session& session, const StackPlan& plan);
+
+} // namespace kasane

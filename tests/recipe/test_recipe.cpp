@@ -1,0 +1,122 @@
+#include "support/places.hpp"
+#include "support/support.hpp"
+
+#include <kasane/base/error.hpp>
+#include <kasane/recipe/recipe.hpp>
+
+#include <catch2/catch.hpp>
+#include <fstream>
+#include <sstream>
+
+using namespace kasane;
+using namespace kasane::test;
+
+TEST_CASE("An empty recipe is a good one, and so is the template") {
+    const Recipe empty = parse_recipe("");
+    CHECK(empty.pairing.temperature_tolerance == 2.5);
+    CHECK(empty.cache_bytes == 20ull << 30);
+    const Recipe same = parse_recipe(recipe_template());
+    CHECK(same.folders.empty());
+    CHECK(same.pairing.scale_darks);
+}
+
+TEST_CASE("Every line of the template can be taken out of its comment") {
+    std::istringstream in(recipe_template());
+    std::string line, text;
+    while (std::getline(in, line)) {
+        const bool key =
+            line.starts_with("# ") && line.find(" = ") != std::string::npos && line.find("[[") == std::string::npos;
+        const std::string word = key ? line.substr(2, line.find(" = ") - 2) : "";
+        if (key && word.find(' ') == std::string::npos)
+            text += line.substr(2) + "\n";
+        else if (line == "# [[files]]")
+            text += "[[files]]\n";
+        else if (line.starts_with("["))
+            text += line + "\n";
+    }
+    INFO(text);
+    const Recipe r = parse_recipe(text);
+    CHECK(r.nights.time_zone.value() == 1);
+    CHECK(r.rules.files.at(0).values.size() == 2);
+    CHECK(r.rules.assume.size() == 3);
+}
+
+TEST_CASE("A recipe says everything that it can say") {
+    const Recipe r = parse_recipe(R"(
+[project]
+folders = ["../library"]
+exclude = ["*_bad.fits"]
+layout = "night-{night}/{role}"
+output = "results"
+time_zone = -3
+look_at_pixels = false
+[pairing]
+alike = { temperature = 1 }
+separate = ["seconds", "gain"]
+offset_level = 512
+[assume]
+cfa = "GBRG"
+gain = 100
+[[files]]
+match = "a/**"
+filter = "Ha"
+night = 2031-03-12
+[[files]]
+match = "b/*"
+exclude = true
+[cache]
+size = "500M"
+)");
+    CHECK(r.folders == std::vector<std::string>{"../library"});
+    CHECK(r.nights.time_zone.value() == -3);
+    CHECK_FALSE(r.look_at_pixels);
+    CHECK(r.pairing.separate == std::vector<Field>{Field::seconds, Field::gain});
+    CHECK(r.pairing.offset_level.value() == 512);
+    CHECK(r.rules.files[0].values.size() == 2);
+    CHECK(r.rules.files[1].exclude);
+    CHECK(r.cache_bytes == 500ull << 20);
+    CHECK(r.output == "results");
+}
+
+TEST_CASE("What is wrong in a recipe is told with line, column and the right key") {
+    const auto refused = [](const std::string& text, const std::string& what, const std::string& remedy = {}) {
+        INFO(text);
+        try {
+            parse_recipe(text);
+            FAIL("it was taken");
+        } catch (const UsageError& e) {
+            CHECK_THAT(e.what_failed(), Catch::Contains(what));
+            CHECK_THAT(e.remedy(), Catch::Contains(remedy));
+        }
+    };
+    refused("[pairing]\nscale_drks = true\n", "line 2, column 1: there is no key 'scale_drks'", "'scale_darks'");
+    refused("[paring]\n", "there is no key 'paring' at the top", "'pairing'");
+    refused("[pairing]\n\n  temperature_tolerance = \"two\"\n", "line 3, column 27");
+    refused("[pairing]\ntemperature_tolerance = -1\n", "between 0 and 100");
+    refused("[project]\nfolders = 7\n", "a list of texts");
+    refused("[project]\nlayout = \"{nigth}/x\"\n", "no value called nigth");
+    refused("[project]\ntime_zone = 30\n", "hours");
+    refused("[assume]\ncfa = \"XYZW\"\n", "no pattern like RGGB");
+    refused("[assume]\npixelsize = 3\n", "no key 'pixelsize'", "'pixel_size'");
+    refused("[[files]]\nfilter = \"L\"\n", "which files", "match");
+    refused("[[files]]\nmatch = \"a\"\nturn = 45\n", "none of 0, 90, 180, 270");
+    refused("[files]\nmatch = \"a\"\n", "list of tables", "[[files]]");
+    refused("scale_darks = true\n", "outside its table", "[pairing]");
+    refused("[cache]\nsize = \"lots\"\n", "20G");
+    refused("[project\n", "line 1");
+    refused("a = \xff\xfe\n", "line 1");
+}
+
+TEST_CASE("The documented keys are those that there are") {
+    CHECK(read_file(std::string(kSources) + "/docs/recipe.md") == recipe_reference());
+}
+
+TEST_CASE("A recipe is read from its folder, what is no file is refused") {
+    const TemporaryFolder folder;
+    CHECK(read_recipe(folder.path()).folders.empty());
+    std::ofstream(folder / "kasane.toml") << "[project]\noutput = \"out\"\n";
+    CHECK(read_recipe(folder.path()).output == "out");
+    std::filesystem::remove(folder / "kasane.toml");
+    std::filesystem::create_directory(folder / "kasane.toml");
+    CHECK_THROWS_AS(read_recipe(folder.path()), InputError);
+}
