@@ -40,12 +40,6 @@ void TerminalProgress::end() {
     total_ = 0;
 }
 
-void TerminalProgress::note(const std::string& line) {
-    const std::lock_guard lock(mutex_);
-    clear();
-    if (!quiet_) log_->info("{}", line);
-}
-
 void TerminalProgress::draw() {
     if (!terminal_ || quiet_ || total_ <= 0) return;
     drawn_ = Clock::now();

@@ -20,7 +20,6 @@ public:
     void begin(const std::string& stage, std::int64_t total) override;
     void advance(std::int64_t units) override;
     void end() override;
-    void note(const std::string& line) override;
 
 private:
     using Clock = std::chrono::steady_clock;

@@ -7,7 +7,6 @@ namespace kasane {
 void Progress::begin(const std::string&, std::int64_t) {}
 void Progress::advance(std::int64_t) {}
 void Progress::end() {}
-void Progress::note(const std::string&) {}
 
 void CancelToken::check() const {
     if (requested()) throw Cancelled();

@@ -17,8 +17,6 @@ public:
     /// `units` more of the current stage are done.
     virtual void advance(std::int64_t units = 1);
     virtual void end();
-    /// Something worth a line while the run goes on ("night-2/light_07.fits: set aside: ...").
-    virtual void note(const std::string& line);
 };
 
 /// A flag that any thread, or a signal handler, may raise. Copies share the flag.

@@ -14,6 +14,9 @@ inline constexpr double kFwhmPerSigma = 2.3548200450309493;
 /// Standard deviation of a Gaussian whose median absolute deviation is 1: 1 / Phi^-1(3/4).
 inline constexpr double kSigmaPerMad = 1.4826022185056018;
 
+/// Arc seconds that a micrometre spans a millimetre of focal length away.
+inline constexpr double kArcsecPerMicrometre = 206.26480624709636;
+
 constexpr double degrees(double radians) {
     return radians * 180.0 / kPi;
 }

@@ -1,5 +1,6 @@
 #include <kasane/frames/exposure.hpp>
 
+#include <kasane/base/units.hpp>
 #include <kasane/frames/nights.hpp>
 #include <kasane/frames/words.hpp>
 
@@ -611,6 +612,11 @@ void settle_filter(Exposure& e) {
     const bool colour_sensor = !e.cfa.empty() || e.planes == 3;
     if (best.strength == FilterWord::none || (best.strength == FilterWord::letter && colour_sensor)) return;
     set_value(e, Field::filter, best.name, {Origin::path, where});
+}
+
+double arcsec_per_pixel(const Exposure& e, int cell) {
+    if (!e.pixel_um || !e.focal_length_mm || !(*e.focal_length_mm > 0)) return 0;
+    return kArcsecPerMicrometre * *e.pixel_um * e.binning_x * cell / *e.focal_length_mm;
 }
 
 std::string sensor_key(const Exposure& e) {

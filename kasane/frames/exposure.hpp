@@ -132,6 +132,9 @@ Exposure describe_exposure(const std::string& path, const FrameSummary& summary)
 /// Only lights and flats have filters, and a colour sensor's none from a lone letter.
 void settle_filter(Exposure& exposure);
 
+/// Arc seconds along the side of `cell` pixels of an exposure; 0 where pixel size or focal length is not known.
+double arcsec_per_pixel(const Exposure& exposure, int cell = 1);
+
 /// Pixels that may be calibrated with one another: camera, size, binning, CFA, as one line of text.
 std::string sensor_key(const Exposure& exposure);
 

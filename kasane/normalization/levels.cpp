@@ -50,7 +50,6 @@ bool fit_ratio(const LevelInput& reference, const LevelInput& frame, const Level
         if (weights <= 0) break;
         center = sum / weights;
         level.stars = n;
-        level.scale_sigma = 1 / std::sqrt(weights);
     }
     level.scale = std::exp(center);
     return true;

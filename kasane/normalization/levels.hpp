@@ -11,8 +11,7 @@ namespace kasane {
 struct Normalization {
     double scale = 1;
     double offset = 0, slope_x = 0, slope_y = 0;
-    int stars = 0;          ///< that gave the scale; 0: from the exposure times
-    double scale_sigma = 0; ///< relative error of the scale
+    int stars = 0; ///< that gave the scale; 0: from the exposure times
 };
 
 struct LevelOptions {

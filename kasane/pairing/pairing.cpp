@@ -315,7 +315,6 @@ private:
         s.filter = e.filter;
         s.sensor = sensor_key(e);
         s.mosaic = !e.cfa.empty();
-        s.planes = e.planes;
         s.lights.push_back({});
         s.lights.back().exposure = i;
         result_.stacks.push_back(std::move(s));

@@ -46,7 +46,7 @@ struct LightPlan {
 };
 
 /// Lights of a stack that are calibrated alike, and what was not taken for them.
-struct PairedGroup {
+struct LightsPairedAlike {
     std::vector<std::size_t> lights; ///< of StackPlan::lights, by index
     std::vector<NearMiss> near_misses;
 };
@@ -58,9 +58,8 @@ struct StackPlan {
     std::string name_note; ///< why it is not just target and filter; empty: it is
     std::string target, filter, sensor;
     std::vector<LightPlan> lights; ///< in order of time, then content
-    std::vector<PairedGroup> groups;
+    std::vector<LightsPairedAlike> groups;
     bool mosaic = false; ///< of a colour filter array
-    int planes = 1;      ///< of each file: 3 for pictures that are in colour already
 };
 
 struct Pairing {

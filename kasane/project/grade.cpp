@@ -170,7 +170,7 @@ FrameGrade grade_of(const Session& s, const Calibrations& calibrations, Light& l
 }
 
 /// The poses of all filters of a night together tell how the telescope moved.
-void add_drifts(const ReferenceGroup& group, const GradedGroup& graded, double arcsec, GradeReport& report) {
+void add_drifts(const ReferenceGroup& group, const GradedLights& graded, double arcsec, GradeReport& report) {
     std::map<std::string, std::vector<Pose>> nights;
     for (const auto& lights : graded.lights)
         for (const Light& l : lights)
@@ -179,11 +179,6 @@ void add_drifts(const ReferenceGroup& group, const GradedGroup& graded, double a
         std::stable_sort(poses.begin(), poses.end(), [](const Pose& a, const Pose& b) { return a.time < b.time; });
         report.drifts.push_back({night, group.name, diagnose_drift(poses, arcsec)});
     }
-}
-
-double arcsec_of(const Session& s, const Exposure& e) {
-    if (!e.pixel_um || !e.focal_length_mm || !(*e.focal_length_mm > 0)) return 0;
-    return 206.265 * *e.pixel_um * e.binning_x * grid_cell(s, e) / *e.focal_length_mm;
 }
 
 } // namespace
@@ -256,9 +251,9 @@ struct GradedProject::Work {
     }
 
     void grade(const ReferenceGroup& group, const std::vector<Limit>& limits, GradeReport& report) {
-        GradedGroup graded = grade_group(session, calibrations, group, remembered_reference(session, group));
+        GradedLights graded = grade_group(session, calibrations, group, remembered_reference(session, group));
         const Exposure& first = session.exposures[session.pairing.stacks[group.stacks.front()].lights.front().exposure];
-        add_drifts(group, graded, arcsec_of(session, first), report);
+        add_drifts(group, graded, arcsec_per_pixel(first, grid_cell(session, first)), report);
         for (std::size_t k = 0; k < group.stacks.size(); ++k) {
             const StackPlan& plan = session.pairing.stacks[group.stacks[k]];
             StackGrade stack;
@@ -267,7 +262,8 @@ struct GradedProject::Work {
             stack.filter = plan.filter;
             stack.width = graded.width;
             stack.height = graded.height;
-            stack.arcsec = arcsec_of(session, session.exposures[plan.lights.front().exposure]);
+            const Exposure& light = session.exposures[plan.lights.front().exposure];
+            stack.arcsec = arcsec_per_pixel(light, grid_cell(session, light));
             for (Light& l : graded.lights[k])
                 stack.frames.push_back(grade_of(session, calibrations, l));
             describe_limits(stack, limits);

@@ -88,7 +88,7 @@ json to_json(const Pairing& p, const std::vector<Exposure>& exposures) {
                               {"dark_reason", l.dark_reason},
                               {"flat", name(l.flat)},
                               {"flat_reason", l.flat_reason}});
-        for (const PairedGroup& g : s.groups) {
+        for (const LightsPairedAlike& g : s.groups) {
             json misses = json::array(), members = json::array();
             for (const NearMiss& m : g.near_misses)
                 misses.push_back({{"master", p.masters[m.master].name}, {"reason", m.reason}, {"allowed", m.allowed}});

@@ -96,9 +96,9 @@ std::string show_text(const ShowReport& r) {
     if (e.electrons_per_adu) out += fmt::format(", {:g} e-/ADU", *e.electrons_per_adu);
     if (const auto t = e.sensor_temperature()) out += fmt::format(", sensor {:g} C", *t);
     out += fmt::format(", binning {} x {}\n", e.binning_x, e.binning_y);
-    if (e.focal_length_mm && e.pixel_um)
+    if (const double arcsec = arcsec_per_pixel(e); arcsec > 0)
         out += fmt::format("  telescope {}, {:g} mm, {:.2f} arcsec/pixel\n", e.telescope.empty() ? "-" : e.telescope,
-                           *e.focal_length_mm, 206.265 * *e.pixel_um * e.binning_x / *e.focal_length_mm);
+                           *e.focal_length_mm, arcsec);
     out += "\n";
     Table levels({"plane", "minimum", "median", "mean", "maximum", "background", "noise", "no data"});
     for (std::size_t p = 0; p < r.planes.size(); ++p) {

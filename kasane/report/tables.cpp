@@ -356,7 +356,7 @@ Node stack_tree(const CheckReport& r, const StackPlan& s) {
     std::map<std::string, std::vector<std::size_t>> misses; // text, and the groups it holds for
     std::vector<std::string> order;
     for (std::size_t g = 0; g < s.groups.size(); ++g) {
-        const PairedGroup& group = s.groups[g];
+        const LightsPairedAlike& group = s.groups[g];
         const LightPlan& first = s.lights[group.lights.front()];
         const Exposure& e = all[first.exposure];
         Span warmth;

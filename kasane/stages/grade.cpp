@@ -88,7 +88,7 @@ class GroupGrading {
 public:
     GroupGrading(Session& s, Calibrations& c, const ReferenceGroup& g) : s_(s), calibrations_(c), group_(g) {}
 
-    GradedGroup run(const std::string& remembered) {
+    GradedLights run(const std::string& remembered) {
         measure();
         choose(remembered);
         if (out_.reference) register_all();
@@ -247,10 +247,8 @@ private:
         for (Light& l : lights) {
             if (!l.measures) continue;
             const Exposure& e = *l.exposure;
-            const double arcsec = e.pixel_um && e.focal_length_mm && *e.focal_length_mm > 0
-                                      ? 206.265 * *e.pixel_um * e.binning_x * grid_cell(s_, e) / *e.focal_length_mm
-                                      : 0;
-            l.figures = describe_frame(*l.measures, e.seconds.value_or(0), arcsec, s_.recipe.grading.part);
+            l.figures = describe_frame(*l.measures, e.seconds.value_or(0), arcsec_per_pixel(e, grid_cell(s_, e)),
+                                       s_.recipe.grading.part);
             if (l.registration && (!base || l.measures->main().count > base->measures->main().count)) base = &l;
         }
         times_known_ = std::any_of(lights.begin(), lights.end(), [](const Light& l) { return known_time(l); });
@@ -269,7 +267,6 @@ private:
             clearest = std::max(clearest, rate(l));
         }
 
-        out_.level_light.push_back(best);
         if (!base) return;
         const std::vector<double> dark = darkened(lights);
         // A nebula in the middle makes every frame's edges dark.
@@ -453,15 +450,15 @@ private:
     Session& s_;
     Calibrations& calibrations_;
     const ReferenceGroup& group_;
-    GradedGroup out_;
+    GradedLights out_;
     std::string reference_key_;
     bool times_known_ = false; ///< of some lights of the stack that is compared
 };
 
 } // namespace
 
-GradedGroup grade_group(Session& session, Calibrations& calibrations, const ReferenceGroup& group,
-                        const std::string& remembered) {
+GradedLights grade_group(Session& session, Calibrations& calibrations, const ReferenceGroup& group,
+                         const std::string& remembered) {
     return GroupGrading(session, calibrations, group).run(remembered);
 }
 

@@ -37,9 +37,8 @@ struct Light {
 };
 
 /// The lights of the stacks of one group, on the grid of its reference.
-struct GradedGroup {
+struct GradedLights {
     std::vector<std::vector<Light>> lights; ///< as ReferenceGroup::stacks
-    std::vector<std::size_t> level_light;   ///< of each stack: the one with the most signal to noise, index into lights
     std::shared_ptr<const ExposureMeasures> reference;
     std::string reference_fingerprint, reference_path;
     int width = 0, height = 0; ///< of the grid
@@ -50,8 +49,8 @@ std::vector<Limit> limits_of(const Session& session);
 
 /// Measures (from the ledger where known), chooses the reference or takes the remembered one if it is still there,
 /// registers, compares and judges. Remembers reference, registrations and verdicts in the ledger.
-GradedGroup grade_group(Session& session, Calibrations& calibrations, const ReferenceGroup& group,
-                        const std::string& remembered);
+GradedLights grade_group(Session& session, Calibrations& calibrations, const ReferenceGroup& group,
+                         const std::string& remembered);
 
 /// Judges again where limits or verdicts by hand have changed and all measures are there: from the ledger alone.
 void judge_what_is_known(Session& session, Calibrations& calibrations, const ReferenceGroup& group);

@@ -321,7 +321,7 @@ private:
 
     /// The master light and its coverage are held in memory. Throws DataError.
     void require_room(const StackPlan& plan) const {
-        const std::uint64_t planes = plan.mosaic || plan.planes == 3 ? 3 : 1;
+        const auto planes = static_cast<std::uint64_t>(result_planes(s_, plan));
         const std::uint64_t bytes = static_cast<std::uint64_t>(graded_.width) *
                                     static_cast<std::uint64_t>(graded_.height) * planes * 2 * sizeof(float);
         if (bytes <= s_.context.memory.for_buffers()) return;
@@ -410,7 +410,7 @@ private:
     Calibrations calibrations_;
     std::vector<StackDoubt> doubts_;               ///< of the stack that is being made
     std::vector<std::optional<StackReport>> done_; ///< as group_.stacks
-    GradedGroup graded_;
+    GradedLights graded_;
 };
 
 } // namespace

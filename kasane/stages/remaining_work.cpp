@@ -3,6 +3,7 @@
 #include <kasane/stages/grade.hpp>
 #include <kasane/stages/masters.hpp>
 #include <kasane/stages/measure.hpp>
+#include <kasane/stages/results.hpp>
 
 #include <algorithm>
 #include <fmt/format.h>
@@ -39,7 +40,7 @@ void add_stack(const Session& s, const Calibrations& calibrations, const StackPl
     constexpr std::uint64_t kInMemory = 12;
     ++work.stacks;
     const Exposure& first = s.exposures[plan.lights.front().exposure];
-    const std::uint64_t planes = first.planes == 3 || plan.mosaic ? 3 : 1;
+    const auto planes = static_cast<std::uint64_t>(result_planes(s, plan));
     work.result_bytes += pixels_of(first) * kResult * planes;
     work.memory_bytes = std::max(work.memory_bytes, pixels_of(first) * kInMemory * planes);
     for (const LightPlan& l : plan.lights) {

@@ -49,4 +49,8 @@ fs::path master_file(const Session& s, const MasterPlan& plan, const std::string
     return s.masters_folder() / (plan.name + (shared ? "-" + key.substr(0, 8) : "") + ".fits");
 }
 
+int result_planes(const Session& s, const StackPlan& plan) {
+    return plan.mosaic || s.exposures[plan.lights.front().exposure].planes == 3 ? 3 : 1;
+}
+
 } // namespace kasane

@@ -17,4 +17,7 @@ void remember_intact(const Session& session, const std::filesystem::path& file);
 std::filesystem::path master_file(const Session& session, const MasterPlan& plan, const std::string& key);
 std::filesystem::path light_file(const Session& session, const StackPlan& plan);
 
+/// Planes of a stack's master light: three of mosaics, and of pictures that are in colour already.
+int result_planes(const Session& session, const StackPlan& plan);
+
 } // namespace kasane

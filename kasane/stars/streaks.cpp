@@ -301,7 +301,7 @@ std::vector<Streak> find_streaks(View<const float> small, int bin, const Backgro
         cover(field.pixels, line);
         if (!segment) continue;
         const auto back = [&](double v) { return field.bin * (v + 0.5) - 0.5; };
-        out.push_back({back(segment->x0), back(segment->y0), back(segment->x1), back(segment->y1), best.score});
+        out.push_back({back(segment->x0), back(segment->y0), back(segment->x1), back(segment->y1)});
     }
     return out;
 }

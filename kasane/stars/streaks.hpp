@@ -15,12 +15,11 @@ namespace kasane {
 
 struct Streak {
     double x0 = 0, y0 = 0, x1 = 0, y1 = 0; ///< ends, pixels of the image
-    double significance = 0;               ///< of the sum along it, in units of its noise
 };
 
 struct StreakOptions {
     int size = 512;           ///< the image is averaged down to this longer side
-    double threshold = 16;    ///< significance
+    double threshold = 16;    ///< of the sum along one, in units of its noise
     double least_length = 40; ///< pixels of the image that was averaged down
     int most = 6;
 };

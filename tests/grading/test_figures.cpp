@@ -87,7 +87,7 @@ TEST_CASE("The slope of the sky is that from edge to edge, whatever a bright sta
 
 TEST_CASE("Figures say what is known, and nothing of what is not") {
     ExposureMeasures m = field([](double, double) { return 3.0; }, 0.05, 7);
-    m.streaks.push_back({-5, 100, 905, 140, 20});
+    m.streaks.push_back({-5, 100, 905, 140});
     m.saturated(3, 2) = 0.5f;
     const Figures f = describe_frame(m, 60, 1.5);
     CHECK(f[Measure::fwhm_arcsec] == Approx(4.5));

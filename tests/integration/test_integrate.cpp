@@ -167,7 +167,7 @@ TEST_CASE("Levels are applied about the middle of the canvas: scale, offset and 
     for (int y = 0; y < kH; ++y)
         for (int x = 0; x < kW; ++x)
             tilted(x, y) = static_cast<float>((500 - 40 + 0.31 * (x - cx) - 0.17 * (y - cy)) / 1.25);
-    const Normalization level{1.25, 40, -0.31, 0.17, 9, 0};
+    const Normalization level{1.25, 40, -0.31, 0.17, 9};
     const Quiet quiet;
     const std::vector<StackFrame> frames = {{view_of(flat), {{{}, {}, 1}}, 0}, {view_of(tilted), {{{}, level, 1}}, 0}};
     const MasterLight m = integrate(frames, kW, kH, {500}, quiet.context);
@@ -187,7 +187,7 @@ TEST_CASE("The photon noise of what is bright is expected, not rejected") {
             const double scale = f % 2 ? 1 : 2;
             Image image(kSide, kSide, 1, static_cast<float>(kSky + kBright / scale));
             add_noise(image, std::sqrt(kNoise * kNoise + kBright / scale), 900 + static_cast<std::uint64_t>(f));
-            const Normalization level{scale, kSky - scale * kSky, 0, 0, 9, 0};
+            const Normalization level{scale, kSky - scale * kSky, 0, 0, 9};
             frames.push_back({view_of(std::move(image)), {{{}, level, kNoise}}, electrons_per_adu});
         }
         const Quiet quiet;
