@@ -198,7 +198,7 @@ int main(int argc, char** argv) {
 
     std::vector<Row> rows;
     // Memory first: what earlier work leaves in the allocator would count against it.
-    const double integrate_peak = peak_memory([&] { integrate(data.frames, w, h, {1000}, bounded); });
+    const double integrate_peak = peak_memory([&] { integrate(data.frames, {w, h}, {1000}, bounded); });
     rows.push_back({"P4",
                     fmt::format("integrate {} frames: peak resident size over a budget of {} MiB", settings.frames,
                                 settings.budget_mib),
@@ -219,14 +219,26 @@ int main(int argc, char** argv) {
     run(
         "streaming_mean", [&] { streaming_mean(data.frames, w, h, two); }, 3);
     run(
-        "integrate", [&] { integrate(data.frames, w, h, {1000}, context); }, 2);
+        "integrate",
+        [&] {
+            integrate(data.frames, {w, h}, {1000}, context);
+        },
+        2);
     const std::vector<StackFrame> few(
         data.frames.begin(),
         data.frames.begin() + std::min<std::ptrdiff_t>(12, static_cast<std::ptrdiff_t>(data.frames.size())));
     run(
-        "integrate_12_one_thread", [&] { integrate(few, w, h, {1000}, single); }, 2);
+        "integrate_12_one_thread",
+        [&] {
+            integrate(few, {w, h}, {1000}, single);
+        },
+        2);
     run(
-        "integrate_12_two_threads", [&] { integrate(few, w, h, {1000}, context); }, 2);
+        "integrate_12_two_threads",
+        [&] {
+            integrate(few, {w, h}, {1000}, context);
+        },
+        2);
     run(
         "read_and_copy",
         [&] {

@@ -105,8 +105,7 @@ std::vector<Figure> registration_error(const Context& context) {
         int n = 0, failed = 0;
         const Affine to_scene = true_transform(s, *lights.front()).inverse();
         for (std::size_t i = 1; i < lights.size(); ++i) {
-            std::string why;
-            const auto found = register_stars(measures.front().stars, measures[i].stars, why);
+            const auto found = register_stars(measures.front().stars, measures[i].stars);
             if (!found) {
                 ++failed;
                 continue;
@@ -114,10 +113,10 @@ std::vector<Figure> registration_error(const Context& context) {
             const Affine truth = true_transform(s, *lights[i]).after(to_scene);
             for (int y = 20; y < o.height; y += 40)
                 for (int x = 20; x < o.width; x += 40) {
-                    double u = 0, v = 0, p = 0, q = 0;
+                    double u = 0, v = 0;
                     truth.apply(x, y, u, v);
                     if (u < 0 || v < 0 || u > o.width - 1 || v > o.height - 1) continue;
-                    found->to_frame.apply(x, y, p, q);
+                    const auto [p, q] = found->to_frame.map({static_cast<double>(x), static_cast<double>(y)});
                     squares += (u - p) * (u - p) + (v - q) * (v - q);
                     ++n;
                 }
@@ -212,7 +211,7 @@ std::vector<Figure> master_noise(const Context& context) {
         for (std::size_t i = 0; i < sigma2.size(); ++i) {
             const Affine t = true_transform(s, p.light(p.stack().frames[i].path)).after(to_scene);
             const double factor =
-                p.stack().frames[i].path == p.stack().reference ? 1 : resampling_noise_factor(t, o.width, o.height);
+                p.stack().frames[i].path == p.stack().reference ? 1 : resampling_noise_factor(t, {o.width, o.height});
             ideal += factor / sigma2[i] / (inverse * inverse);
         }
         // Noise without structure: differences over five pixels, beyond the reach of the interpolation's correlation.

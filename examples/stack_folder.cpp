@@ -34,21 +34,19 @@ int main(int argc, char** argv) try {
         auto view = std::make_shared<const kasane::FrameView>(light);
         measures.push_back(kasane::measure_exposure(*view).main());
         const kasane::Measures &first = measures.front(), &here = measures.back();
-
-        std::string why;
-        const auto found = kasane::register_stars(first.stars, here.stars, why);
+        const auto found = kasane::register_stars(first.stars, here.stars);
         if (!found) {
-            std::cerr << file << " is left out: " << why << "\n";
+            std::cerr << file << " is left out: " << found.text << "\n";
             continue;
         }
         const auto level = kasane::fit_normalization({&first, {}, 0, view->width(), view->height()},
                                                      {&here, found->to_frame, 0, view->width(), view->height()},
-                                                     view->width(), view->height());
+                                                     kasane::reference_canvas(view->width(), view->height()));
         stack.push_back({view, {{found->to_frame, level, here.noise}}, 0});
     }
     if (stack.empty()) throw kasane::DataError("no light could be used", argv[1], "Name a folder with FITS lights");
-    const kasane::MasterLight master = kasane::integrate(
-        stack, stack.front().view->width(), stack.front().view->height(), {measures.front().background}, context);
+    const auto canvas = kasane::reference_canvas(stack.front().view->width(), stack.front().view->height());
+    const kasane::MasterLight master = kasane::integrate(stack, canvas, {measures.front().background}, context);
     kasane::write_fits(argv[2], {{master.pixels.plane(), {}}});
     std::cout << stack.size() << " of " << files.size() << " lights, rejected "
               << master.rejected_low + master.rejected_high << " of " << master.samples << " samples\n";

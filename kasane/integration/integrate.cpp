@@ -16,38 +16,18 @@ namespace kasane {
 
 namespace {
 
-/// Positions along a row in fixed point with 32 fractional bits: exact sums, so that a pixel's position is the same
-/// from whichever tile it is asked for.
-class FixedPoint {
-public:
-    static constexpr double kOne = 4294967296.0;
-    FixedPoint(double start, double step) : start_(std::llround(start * kOne)), step_(std::llround(step * kOne)) {}
-    std::int64_t at(int x) const { return start_ + step_ * x; }
-    std::int64_t step() const { return step_; }
-
-private:
-    std::int64_t start_, step_;
-};
-
-void split(const FixedPoint& line, int first, int count, int origin, std::int32_t* whole, float* fraction) {
-    std::int64_t value = line.at(first);
-    const std::int64_t step = line.step();
-    for (int i = 0; i < count; ++i, value += step) {
+/// Whole and fractional parts of positions in units of 2^-32 pixels.
+void split(const std::int64_t* positions, int count, int origin, std::int32_t* whole, float* fraction) {
+    for (int i = 0; i < count; ++i) {
+        const std::int64_t value = positions[i];
         whole[i] = static_cast<std::int32_t>(value >> 32) - origin;
         fraction[i] = static_cast<float>(static_cast<std::int32_t>(static_cast<std::uint32_t>(value) >> 1)) * 0x1p-31f;
     }
 }
 
 /// The rectangle of the frame under an output rectangle, with the kernel's reach, cut to the frame with that reach.
-Region source_box(const Affine& t, const Region& r, const Region& frame) {
-    double x0 = 1e30, y0 = 1e30, x1 = -1e30, y1 = -1e30;
-    for (const int x : {r.x, r.right() - 1})
-        for (const int y : {r.y, r.bottom() - 1}) {
-            double u = 0, v = 0;
-            t.apply(x, y, u, v);
-            x0 = std::min(x0, u), y0 = std::min(y0, v);
-            x1 = std::max(x1, u), y1 = std::max(y1, v);
-        }
+Region source_box(const Transform& t, const Region& r, const Region& frame) {
+    const auto [x0, y0, x1, y1] = t.bounds(r);
     constexpr int kBefore = kLanczosRadius - 1, kAfter = kLanczosRadius + 1; // one more for rounding
     const Region wanted{static_cast<int>(std::floor(std::clamp(x0, -1e6, 1e6))) - kBefore - 1,
                         static_cast<int>(std::floor(std::clamp(y0, -1e6, 1e6))) - kBefore - 1,
@@ -76,27 +56,23 @@ Region united(const Region& a, const Region& b) {
 }
 
 /// The transform to a plane's own samples.
-Affine to_plane(const StackFrame& frame, std::size_t plane) {
-    Affine t = frame.planes[plane].to_frame;
+Transform to_plane(const StackFrame& frame, std::size_t plane) {
     const auto shift = frame.view->shift(static_cast<int>(plane));
-    t.c -= shift[0];
-    t.f -= shift[1];
-    return t;
+    return frame.planes[plane].to_frame.shifted(-shift[0], -shift[1]);
 }
 
 /// Output pixels for which the sample at (x, y) of the frame is one of the four nearest.
 template <class F>
-void for_each_touched(const Affine& to_frame, const Affine& to_output, int x, int y, const Region& region, F f) {
-    double cx = 0, cy = 0;
-    to_output.apply(x, y, cx, cy);
-    const int reach = static_cast<int>(std::ceil(1.5 / std::max(0.1, to_frame.scale())));
-    const Region box = intersect({static_cast<int>(std::lround(cx)) - reach, static_cast<int>(std::lround(cy)) - reach,
-                                  2 * reach + 1, 2 * reach + 1},
+void for_each_touched(const Transform& to_frame, int x, int y, const Region& region, F f) {
+    const Point centre = to_frame.unmap({static_cast<double>(x), static_cast<double>(y)});
+    if (!std::isfinite(centre.x)) return;
+    const int reach = static_cast<int>(std::ceil(1.5 / std::max(0.1, to_frame.at(centre).scale())));
+    const Region box = intersect({static_cast<int>(std::lround(centre.x)) - reach,
+                                  static_cast<int>(std::lround(centre.y)) - reach, 2 * reach + 1, 2 * reach + 1},
                                  region);
     for (int j = box.y; j < box.bottom(); ++j)
         for (int i = box.x; i < box.right(); ++i) {
-            double u = 0, v = 0;
-            to_frame.apply(i, j, u, v);
+            const auto [u, v] = to_frame.map({static_cast<double>(i), static_cast<double>(j)});
             if (std::abs(u - x) < 1 && std::abs(v - y) < 1) f(i, j);
         }
 }
@@ -221,42 +197,41 @@ void Resampler::resample(const StackFrame& frame, const Region& region, double r
     constexpr int kChunk = 512;
     std::array<std::int32_t, kChunk> column{}, row{};
     std::array<float, kChunk> fx{}, fy{};
+    std::array<std::int64_t, kChunk> u{}, v{};
     for (std::size_t p = 0; p < out.size(); ++p) {
-        const Affine t = to_plane(frame, p);
+        const Transform t = to_plane(frame, p);
         const auto contrast = static_cast<float>(ringing_sigmas * frame.planes[p].noise);
         for (int y = 0; y < region.height; ++y) {
-            const FixedPoint u(t.b * (region.y + y) + t.c, t.a), v(t.e * (region.y + y) + t.f, t.d);
             for (int x = 0; x < region.width; x += kChunk) {
                 const int n = std::min(kChunk, region.width - x);
-                split(u, region.x + x, n, box.x, column.data(), fx.data());
-                split(v, region.x + x, n, box.y, row.data(), fy.data());
+                t.row(region.x + x, region.y + y, n, u.data(), v.data());
+                split(u.data(), n, box.x, column.data(), fx.data());
+                split(v.data(), n, box.y, row.data(), fy.data());
                 resample_lanczos3(source[p], {column.data(), row.data(), fx.data(), fy.data(), n}, out[p].row(y) + x,
                                   {.ringing_contrast = contrast});
             }
         }
     }
     if (!doubtful || doubtful_.empty()) return;
-    std::array<Affine, 3> forward, backward;
-    for (std::size_t p = 0; p < out.size(); ++p) {
+    std::array<Transform, 3> forward;
+    for (std::size_t p = 0; p < out.size(); ++p)
         forward[p] = to_plane(frame, p);
-        backward[p] = forward[p].inverse();
-    }
     for (const Doubtful& d : doubtful_) {
         const auto p = static_cast<std::size_t>(d.plane);
-        for_each_touched(forward[p], backward[p], d.x, d.y, region, [&](int x, int y) {
+        for_each_touched(forward[p], d.x, d.y, region, [&](int x, int y) {
             (*doubtful)[p].push_back(static_cast<std::uint32_t>((y - region.y) * region.width + (x - region.x)));
         });
     }
 }
 
-double resampling_noise_factor(const Affine& t, int width, int height) {
+double resampling_noise_factor(const Transform& t, const Canvas& canvas) {
     double sum = 0;
     constexpr int kGrid = 24;
     for (int j = 0; j < kGrid; ++j)
         for (int i = 0; i < kGrid; ++i) {
             // Odd steps, so that the grid does not beat with a scale.
-            double u = 0, v = 0;
-            t.apply(std::floor((i + 0.37) * width / kGrid), std::floor((j + 0.61) * height / kGrid), u, v);
+            const auto [u, v] =
+                t.map({std::floor((i + 0.37) * canvas.width / kGrid), std::floor((j + 0.61) * canvas.height / kGrid)});
             double px = 0, py = 0;
             for (const double w : lanczos3_weights(u - std::floor(u)))
                 px += w * w;
@@ -298,15 +273,15 @@ NoiseFactors::NoiseFactors(const FrameView& view) {
     }
 }
 
-double NoiseFactors::factor(int plane, const Affine& to_frame, int width, int height) const {
-    if (fields_.empty()) return resampling_noise_factor(to_frame, width, height);
+double NoiseFactors::factor(int plane, const Transform& to_frame, const Canvas& canvas) const {
+    if (fields_.empty()) return resampling_noise_factor(to_frame, canvas);
     std::vector<std::int32_t> column, row;
     std::vector<float> fx, fy;
     for (int y = kNoiseMargin; y < kNoiseField - kNoiseMargin; ++y)
         for (int x = kNoiseMargin; x < kNoiseField - kNoiseMargin; ++x) {
-            double u = 0, v = 0; // the fractions that the transform brings somewhere in the frame, by odd steps
-            to_frame.apply(std::floor((x * 37 % 101) / 101.0 * width), std::floor((y * 53 % 103) / 103.0 * height), u,
-                           v);
+            // The fractions that the transform brings somewhere on the canvas, by odd steps.
+            const auto [u, v] = to_frame.map({std::floor((x * 37 % 101) / 101.0 * canvas.width),
+                                              std::floor((y * 53 % 103) / 103.0 * canvas.height)});
             column.push_back(x);
             row.push_back(y);
             fx.push_back(static_cast<float>(u - std::floor(u)));
@@ -323,9 +298,10 @@ double NoiseFactors::factor(int plane, const Affine& to_frame, int width, int he
     return squares / static_cast<double>(out.size() * fields_.size());
 }
 
-MasterLight integrate(const std::vector<StackFrame>& frames, int width, int height, const std::vector<double>& levels,
+MasterLight integrate(const std::vector<StackFrame>& frames, const Canvas& canvas, const std::vector<double>& levels,
                       const Context& context, const IntegrateOptions& options) {
     if (frames.empty()) throw DataError("there are no frames to integrate", {}, {});
+    const int width = canvas.width, height = canvas.height;
     if (width < 1 || height < 1 || options.tile < 1 || !(options.ringing_sigmas >= 0) ||
         !(options.real_share >= 0 && options.real_share <= 1))
         throw UsageError(fmt::format("a master light of {} x {} pixels in tiles of {}, with ringing clamped from {:g} "
@@ -348,7 +324,7 @@ MasterLight integrate(const std::vector<StackFrame>& frames, int width, int heig
         for (const StackFrame& f : frames) {
             const StackPlane& plane = f.planes[p];
             const double sigma = std::max(1e-9, plane.level.scale * plane.noise);
-            const double factor = noise.factor(static_cast<int>(p), to_plane(f, p), width, height);
+            const double factor = noise.factor(static_cast<int>(p), to_plane(f, p), canvas);
             const double slope = f.electrons_per_adu > 0 ? factor * plane.level.scale / f.electrons_per_adu : 0;
             weights.push_back(1 / (sigma * sigma));
             total += weights.back();
@@ -367,13 +343,13 @@ MasterLight integrate(const std::vector<StackFrame>& frames, int width, int heig
         32u << 20, context.memory.for_buffers() - std::min(context.memory.for_buffers(), result_bytes));
     const int side = choose_tile(count * planes, options.tile, buffers, context.workers.threads());
     const int across = (width + side - 1) / side, down = (height + side - 1) / side;
-    const double cx = 0.5 * (width - 1), cy = 0.5 * (height - 1);
+    const auto [cx, cy] = canvas.centre();
     ScratchPool pool;
     std::atomic<std::uint64_t> samples{0}, low{0}, high{0}, passed_over{0}, mapped{0};
 
     context.workers.for_each(static_cast<std::size_t>(across) * static_cast<std::size_t>(down), [&](std::size_t index) {
         const int tx = static_cast<int>(index) % across, ty = static_cast<int>(index) / across;
-        const Region region = intersect({tx * side, ty * side, side, side}, {0, 0, width, height});
+        const Region region = intersect({tx * side, ty * side, side, side}, canvas.bounds());
         const std::ptrdiff_t pixels = region.area();
         const auto area = static_cast<std::size_t>(pixels);
         auto s = pool.take();

@@ -4,7 +4,7 @@
 #include <kasane/base/parallel.hpp>
 #include <kasane/calibration/frame_view.hpp>
 #include <kasane/combination/combiner.hpp>
-#include <kasane/geometry/affine.hpp>
+#include <kasane/geometry/canvas.hpp>
 #include <kasane/normalization/levels.hpp>
 
 #include <functional>
@@ -15,7 +15,7 @@ namespace kasane {
 
 /// One plane of an exposure.
 struct StackPlane {
-    Affine to_frame;     ///< from output pixels to pixels of the view's grid
+    Transform to_frame;  ///< from the canvas to pixels of the view's grid
     Normalization level; ///< brings it to the stack's level
     double noise = 0;    ///< of a background sample (Measures::noise), ADU
 };
@@ -44,11 +44,11 @@ struct MasterLight {
     std::uint64_t passed_over = 0; ///< samples made of neighbours that others with real data stood in for
 };
 
-/// Integrates a stack onto a grid of `width` x `height` pixels: calibrate, resample (Lanczos-3), normalise, reject,
+/// Integrates a stack onto a canvas: calibrate, resample (Lanczos-3), normalise, reject,
 /// weighted mean with inverse-variance weights. `levels` are the backgrounds of the stack's level, ADU, one a plane.
 /// Results do not depend on threads, memory or tile size. All views have the same number of planes. Throws DataError
 /// for an empty stack, InputError if a file cannot be read on the way.
-MasterLight integrate(const std::vector<StackFrame>& frames, int width, int height, const std::vector<double>& levels,
+MasterLight integrate(const std::vector<StackFrame>& frames, const Canvas& canvas, const std::vector<double>& levels,
                       const Context& context, const IntegrateOptions& options = {});
 
 /// A rectangle of an exposure's planes, read once and resampled plane by plane.
@@ -69,14 +69,14 @@ private:
 };
 
 /// Mean of the squared interpolation weights over a frame: by how much resampling lowers the variance of white noise.
-double resampling_noise_factor(const Affine& to_frame, int width, int height);
+double resampling_noise_factor(const Transform& to_frame, const Canvas& canvas);
 
 /// The same for the planes of a kind of view: of demosaiced ones with what demosaicing does to white noise, in units of
 /// the variance of a sensor pixel, from a simulation of it that is the same on every machine.
 class NoiseFactors {
 public:
     explicit NoiseFactors(const FrameView& view);
-    double factor(int plane, const Affine& to_frame, int width, int height) const;
+    double factor(int plane, const Transform& to_frame, const Canvas& canvas) const;
 
 private:
     std::vector<Image> fields_; ///< demosaiced white noise of variance 1

@@ -12,7 +12,6 @@ namespace {
 
 /// Inverse-variance mean of the logarithmic flux ratios, outliers clipped. False with too few stars.
 bool fit_ratio(const LevelInput& reference, const LevelInput& frame, const LevelOptions& o, Normalization& level) {
-    const Affine across = frame.to_frame.after(reference.to_frame.inverse());
     const StarIndex index(frame.measures->stars);
     struct Ratio {
         double value, variance;
@@ -20,8 +19,7 @@ bool fit_ratio(const LevelInput& reference, const LevelInput& frame, const Level
     std::vector<Ratio> ratios;
     for (const Star& r : reference.measures->stars) {
         if (r.saturated || r.flux < o.least_snr * r.flux_sigma) continue;
-        double x = 0, y = 0;
-        across.apply(r.x, r.y, x, y);
+        const auto [x, y] = frame.to_frame.map(reference.to_frame.unmap({r.x, r.y}));
         const int j = index.nearest(x, y, o.match_radius);
         if (j < 0) continue;
         const Star& s = frame.measures->stars[static_cast<std::size_t>(j)];
@@ -64,19 +62,19 @@ void fit_scale(const LevelInput& reference, const LevelInput& frame, const Level
 }
 
 /// A plane through the differences of the two background meshes, outliers clipped.
-void fit_plane(const LevelInput& reference, const LevelInput& frame, int width, int height, Normalization& level) {
+void fit_plane(const LevelInput& reference, const LevelInput& frame, const Canvas& canvas, Normalization& level) {
     const Background &a = reference.measures->mesh, &b = frame.measures->mesh;
     struct Sample {
         double x, y, d;
         bool used;
     };
     std::vector<Sample> samples;
-    const double cx = 0.5 * (width - 1), cy = 0.5 * (height - 1), step = 0.5 * a.cell;
-    for (double y = 0.5 * step; y < height; y += step)
-        for (double x = 0.5 * step; x < width; x += step) {
-            double rx = 0, ry = 0, fx = 0, fy = 0;
-            reference.to_frame.apply(x, y, rx, ry);
-            frame.to_frame.apply(x, y, fx, fy);
+    const auto [cx, cy] = canvas.centre();
+    const double step = 0.5 * a.cell;
+    for (double y = 0.5 * step; y < canvas.height; y += step)
+        for (double x = 0.5 * step; x < canvas.width; x += step) {
+            const auto [rx, ry] = reference.to_frame.map({x, y});
+            const auto [fx, fy] = frame.to_frame.map({x, y});
             // Inside the outermost cell centres of both: beyond them the meshes are constant.
             const double edge = 0.5 * a.cell;
             if (rx < edge || ry < edge || rx > reference.width - edge || ry > reference.height - edge) continue;
@@ -122,12 +120,12 @@ Normalization fit_star_scale(const LevelInput& reference, const LevelInput& fram
     return level;
 }
 
-Normalization fit_normalization(const LevelInput& reference, const LevelInput& frame, int width, int height,
+Normalization fit_normalization(const LevelInput& reference, const LevelInput& frame, const Canvas& canvas,
                                 const LevelOptions& options) {
     Normalization level;
     if (reference.measures == frame.measures) return level;
     fit_scale(reference, frame, options, level);
-    fit_plane(reference, frame, width, height, level);
+    fit_plane(reference, frame, canvas, level);
     return level;
 }
 

@@ -1,12 +1,12 @@
 // Putting the frames of a stack on one level: a factor from their stars, a tilted plane from their sky.
 #pragma once
 
-#include <kasane/geometry/affine.hpp>
+#include <kasane/geometry/canvas.hpp>
 #include <kasane/grading/measures.hpp>
 
 namespace kasane {
 
-/// normalised = scale * value + offset + slope_x * x + slope_y * y, with (x, y) in pixels of the output grid from its
+/// normalised = scale * value + offset + slope_x * x + slope_y * y, with (x, y) in pixels of the canvas from its
 /// centre.
 struct Normalization {
     double scale = 1;
@@ -23,7 +23,7 @@ struct LevelOptions {
 /// One frame, as far as levels are concerned.
 struct LevelInput {
     const Measures* measures = nullptr;
-    Affine to_frame; ///< from output pixels to this frame's pixels
+    Transform to_frame; ///< from the canvas to this frame's pixels
     double seconds = 0;
     int width = 0, height = 0; ///< of the frame
 };
@@ -31,8 +31,8 @@ struct LevelInput {
 /// The scale alone; the frame's own is 1.
 Normalization fit_star_scale(const LevelInput& reference, const LevelInput& frame, const LevelOptions& options = {});
 
-/// Brings `frame` to the level of `reference`. The output grid is `width` x `height` pixels.
-Normalization fit_normalization(const LevelInput& reference, const LevelInput& frame, int width, int height,
+/// Brings `frame` to the level of `reference`.
+Normalization fit_normalization(const LevelInput& reference, const LevelInput& frame, const Canvas& canvas,
                                 const LevelOptions& options = {});
 
 } // namespace kasane

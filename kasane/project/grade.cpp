@@ -260,8 +260,8 @@ struct GradedProject::Work {
             stack.name = plan.name;
             stack.target = plan.target;
             stack.filter = plan.filter;
-            stack.width = graded.width;
-            stack.height = graded.height;
+            stack.width = graded.canvas.width;
+            stack.height = graded.canvas.height;
             const Exposure& light = session.exposures[plan.lights.front().exposure];
             stack.arcsec = arcsec_per_pixel(light, grid_cell(session, light));
             for (Light& l : graded.lights[k])

@@ -1,7 +1,7 @@
 // Grading a project: every light measured, compared, judged, and what the verdicts do to the master lights.
 #pragma once
 
-#include <kasane/geometry/affine.hpp>
+#include <kasane/geometry/transform.hpp>
 #include <kasane/grading/drift.hpp>
 #include <kasane/grading/judge.hpp>
 #include <kasane/grading/worth.hpp>
@@ -25,8 +25,8 @@ struct FrameGrade {
     Verdict verdict;
     std::optional<Decision> decision;
     Contribution contribution;
-    std::optional<Affine> to_frame; ///< from the reference's pixels; nothing if not registered
-    std::string preview;            ///< file; empty if there is none
+    std::optional<Transform> to_frame; ///< from the reference's pixels; nothing if not registered
+    std::string preview;               ///< file; empty if there is none
     PreviewScale preview_scale;
     std::shared_ptr<const ExposureMeasures> measures; ///< null if it could not be measured
 };

@@ -254,7 +254,7 @@ std::optional<Registration> register_by_shift(const std::vector<Star>& reference
     if (most < o.least_for_shift) return std::nullopt;
     auto result = refine(reference, frame, index, best, kRadius);
     if (!result || result->matched < o.least_for_shift) return std::nullopt;
-    const int common = common_stars(reference, frame, result->to_frame);
+    const int common = common_stars(reference, frame, result->to_frame.at({}));
     result->share = static_cast<double>(result->matched) / std::max(1, common);
     const double by_chance = common * (1 - std::exp(-density * kPi * kRadius * kRadius));
     const double luck = log_poisson_tail(most - 1, by_chance) + std::log(static_cast<double>(proposals));
@@ -264,13 +264,14 @@ std::optional<Registration> register_by_shift(const std::vector<Star>& reference
 
 } // namespace
 
-std::optional<Registration> register_stars(const std::vector<Star>& reference, const std::vector<Star>& frame,
-                                           std::string& why, const RegistrationOptions& o) {
+Outcome register_stars(const std::vector<Star>& reference, const std::vector<Star>& frame,
+                       const RegistrationOptions& o) {
     if (reference.size() < static_cast<std::size_t>(o.least_for_shift) ||
         frame.size() < static_cast<std::size_t>(o.least_for_shift)) {
-        why = fmt::format("{} stars here and {} in the reference; at least {} are needed in both", frame.size(),
-                          reference.size(), o.least_for_shift);
-        return std::nullopt;
+        return {{},
+                Hindrance::too_few_stars,
+                fmt::format("{} stars here and {} in the reference; at least {} are needed in both", frame.size(),
+                            reference.size(), o.least_for_shift)};
     }
     const StarIndex index(frame);
     const double density = static_cast<double>(frame.size()) / Extent(frame).area();
@@ -310,7 +311,7 @@ std::optional<Registration> register_stars(const std::vector<Star>& reference, c
         for (std::size_t i = 0; i < std::min<std::size_t>(good.size(), 8); ++i) {
             auto result = refine(reference, frame, index, good[i].second, o.match_radius);
             if (!result) continue;
-            const int common = common_stars(reference, frame, result->to_frame);
+            const int common = common_stars(reference, frame, result->to_frame.at({}));
             result->share = static_cast<double>(result->matched) / std::max(1, common);
             const double radius = std::clamp(3 * result->rms, 0.6, o.match_radius);
             const double by_chance = common * (1 - std::exp(-density * kPi * radius * radius));
@@ -319,15 +320,17 @@ std::optional<Registration> register_stars(const std::vector<Star>& reference, c
                 log_poisson_tail(result->matched - 3, by_chance) + std::log(static_cast<double>(proposals.size()));
             best_seen = std::max(best_seen, result->matched);
             const bool enough = result->matched >= o.least_matches && result->share >= o.least_share;
-            if (enough && luck < kMostLuck && crowds_at_zero(reference, frame, index, result->to_frame, o.match_radius))
-                return result;
+            if (enough && luck < kMostLuck &&
+                crowds_at_zero(reference, frame, index, result->to_frame.at({}), o.match_radius))
+                return Outcome::of(*result);
         }
     }
-    if (auto result = register_by_shift(reference, frame, index, density, o)) return result;
-    why = fmt::format("no position, turn and scale brings its {} stars onto the reference's {} (best try: {} in "
-                      "common; {} are needed)",
-                      frame.size(), reference.size(), best_seen, o.least_matches);
-    return std::nullopt;
+    if (const auto result = register_by_shift(reference, frame, index, density, o)) return Outcome::of(*result);
+    return {{},
+            Hindrance::no_agreement,
+            fmt::format("no position, turn and scale brings its {} stars onto the reference's {} (best try: {} in "
+                        "common; {} are needed)",
+                        frame.size(), reference.size(), best_seen, o.least_matches)};
 }
 
 std::size_t choose_reference(const std::vector<const std::vector<Star>*>& stars, const std::vector<double>& fwhm) {

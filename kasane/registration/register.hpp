@@ -6,9 +6,10 @@
 // and J. Tukey, Technometrics 16, 1974).
 #pragma once
 
-#include <kasane/geometry/affine.hpp>
+#include <kasane/geometry/transform.hpp>
 #include <kasane/stars/detection.hpp>
 
+#include <cstdint>
 #include <optional>
 #include <string>
 #include <vector>
@@ -26,16 +27,35 @@ struct RegistrationOptions {
 };
 
 struct Registration {
-    Affine to_frame;  ///< from reference pixels to the frame's pixels
-    int matched = 0;  ///< stars in the fit
-    double rms = 0;   ///< residual distance of the matched stars, root mean square over both axes together, pixels
-    double share = 0; ///< of the common stars that matched
+    Transform to_frame; ///< from reference pixels to the frame's pixels
+    int matched = 0;    ///< stars in the fit
+    double rms = 0;     ///< residual distance of the matched stars, root mean square over both axes together, pixels
+    double share = 0;   ///< of the common stars that matched
 };
 
-/// Registers `frame` onto `reference` (star lists, brightest first). Nothing, with a reason in `why`, if no transform
-/// is supported by enough stars.
-std::optional<Registration> register_stars(const std::vector<Star>& reference, const std::vector<Star>& frame,
-                                           std::string& why, const RegistrationOptions& options = {});
+/// What stands in the way of a registration.
+enum class Hindrance : std::uint8_t {
+    none,
+    not_tried,     ///< the frame was not measured, or there is no reference
+    too_few_stars, ///< in one of the lists
+    no_agreement,  ///< no transform is supported by enough stars
+};
+
+/// A registration, or what stands in its way, with words for a person.
+struct Outcome {
+    std::optional<Registration> result;
+    Hindrance hindrance = Hindrance::not_tried; ///< none where there is a result
+    std::string text;                           ///< empty where there is a result
+
+    static Outcome of(const Registration& found) { return {found, Hindrance::none, {}}; }
+    explicit operator bool() const { return result.has_value(); }
+    const Registration* operator->() const { return &*result; }
+    const Registration& operator*() const { return *result; }
+};
+
+/// Registers `frame` onto `reference` (star lists, brightest first).
+Outcome register_stars(const std::vector<Star>& reference, const std::vector<Star>& frame,
+                       const RegistrationOptions& options = {});
 
 /// The reference of a set of frames: the one with the most stars for their width (count / FWHM^2). Index into `stars`.
 std::size_t choose_reference(const std::vector<const std::vector<Star>*>& stars, const std::vector<double>& fwhm);

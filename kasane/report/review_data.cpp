@@ -76,8 +76,9 @@ nlohmann::json frame_json(const FrameGrade& f) {
                           {"streaks", streaks},
                           {"preview", !f.preview.empty()}};
     if (f.decision) out["decision"] = {{"keep", f.decision->keep}, {"note", f.decision->note}};
-    if (f.to_frame) out["affine"] = f.to_frame->coefficients();
     if (f.measures) {
+        const Point middle{0.5 * (f.measures->width - 1), 0.5 * (f.measures->height - 1)};
+        if (f.to_frame) out["affine"] = f.to_frame->at(f.to_frame->unmap(middle)).coefficients();
         out["width"] = f.measures->width;
         out["height"] = f.measures->height;
     }

@@ -53,34 +53,37 @@ std::string judge_key(const Session& s, const Calibrations& calibrations, const 
     return key.result();
 }
 
-std::string encode(const std::optional<Registration>& r, const std::string& why) {
+std::string encode(const Outcome& o) {
     Writer w;
-    w.put(static_cast<std::uint8_t>(r.has_value()));
-    if (!r) return std::move(w.put(why).bytes);
-    for (const double c : r->to_frame.coefficients())
+    w.put(o.hindrance);
+    if (!o) return std::move(w.put(o.text).bytes);
+    for (const double c : o->to_frame.projective())
         w.put(c);
-    w.put(r->matched).put(r->rms).put(r->share);
+    w.put(o->matched).put(o->rms).put(o->share);
     return std::move(w.bytes);
 }
 
-bool decode(const std::string& bytes, std::optional<Registration>& out, std::string& why) {
+std::optional<Outcome> decode(const std::string& bytes) {
     try {
         Reader r(bytes);
-        if (!r.take<std::uint8_t>()) {
-            r.get(why);
-            return r.at_end();
+        Outcome out;
+        r.get(out.hindrance);
+        if (out.hindrance != Hindrance::none) {
+            r.get(out.text);
+        } else {
+            std::array<double, 9> matrix{};
+            for (double& c : matrix)
+                r.get(c);
+            Registration found;
+            found.to_frame = Transform(matrix);
+            r.get(found.matched);
+            r.get(found.rms);
+            r.get(found.share);
+            out.result = found;
         }
-        Registration reg;
-        Affine& t = reg.to_frame;
-        for (double* c : {&t.a, &t.b, &t.c, &t.d, &t.e, &t.f})
-            r.get(*c);
-        r.get(reg.matched);
-        r.get(reg.rms);
-        r.get(reg.share);
-        out = reg;
-        return r.at_end();
+        return r.at_end() ? std::optional(std::move(out)) : std::nullopt;
     } catch (const DataError&) {
-        return false;
+        return std::nullopt;
     }
 }
 
@@ -142,8 +145,7 @@ private:
         out_.reference_path = reference->exposure->path;
         reference_key_ = measure_key(s_, calibrations_, *reference->plan);
         const int cell = grid_cell(s_, *reference->exposure);
-        out_.width = reference->exposure->width / cell;
-        out_.height = reference->exposure->height / cell;
+        out_.canvas = reference_canvas(reference->exposure->width / cell, reference->exposure->height / cell);
         if (!for_now) remember_choice(s_, "reference/" + group_.name, out_.reference_fingerprint);
     }
 
@@ -169,10 +171,9 @@ private:
             candidates.erase(candidates.begin() + static_cast<std::ptrdiff_t>(chosen));
             const std::size_t step = std::max<std::size_t>(1, all.size() / kProbes);
             std::size_t probes = 0, met = 0;
-            std::string why;
             for (std::size_t i = 0; i < all.size(); i += step, ++probes)
-                met +=
-                    register_stars(candidate->measures->main().stars, all[i]->measures->main().stars, why).has_value();
+                met += register_stars(candidate->measures->main().stars, all[i]->measures->main().stars)
+                           .result.has_value();
             if (met > most || !best) {
                 most = met;
                 best = candidate;
@@ -195,14 +196,15 @@ private:
             Light& l = *lights[i];
             const std::vector<Star>& stars = l.measures->main().stars;
             if (l.measures == out_.reference) {
-                l.registration = Registration{{}, static_cast<int>(stars.size()), 0, 1};
+                l.registration = Outcome::of({{}, static_cast<int>(stars.size()), 0, 1});
             } else {
                 const auto known = s_.ledger.fact(keys[i]);
-                if (!known || !decode(*known, l.registration, l.unregistered)) {
-                    l.unregistered.clear();
-                    l.registration = register_stars(out_.reference->main().stars, stars, l.unregistered);
-                    fresh[i] = encode(l.registration, l.unregistered);
+                auto outcome = known ? decode(*known) : std::nullopt;
+                if (!outcome) {
+                    outcome = register_stars(out_.reference->main().stars, stars);
+                    fresh[i] = encode(*outcome);
                 }
+                l.registration = std::move(*outcome);
             }
             if (!l.registration) return;
             register_colours(l);
@@ -220,19 +222,17 @@ private:
         l.to_frame.assign(planes.size(), l.registration->to_frame);
         if (planes.size() != 3 || colour_method(s_, *l.exposure) != ColourMethod::separate) return;
         for (const std::size_t p : {std::size_t{0}, std::size_t{2}}) {
-            std::string why;
-            if (const auto r = register_stars(out_.reference->main().stars, planes[p].stars, why))
+            if (const Outcome r = register_stars(out_.reference->main().stars, planes[p].stars))
                 l.to_frame[p] = r->to_frame;
         }
     }
 
     /// Where the frame's centre lies on the reference's grid.
     void place(Light& l) const {
-        const Affine back = l.registration->to_frame.inverse();
-        double x = 0, y = 0;
-        back.apply(0.5 * (l.measures->width - 1), 0.5 * (l.measures->height - 1), x, y);
-        l.pose = {l.exposure->time.value_or(0), x - 0.5 * (out_.width - 1), y - 0.5 * (out_.height - 1),
-                  l.registration->to_frame.rotation(), l.measures->main().eccentricity};
+        const Point middle{0.5 * (l.measures->width - 1), 0.5 * (l.measures->height - 1)};
+        const Point here = l.registration->to_frame.unmap(middle);
+        l.pose = {l.exposure->time.value_or(0), here.x - out_.canvas.centre().x, here.y - out_.canvas.centre().y,
+                  l.registration->to_frame.at(here).rotation(), l.measures->main().eccentricity};
     }
 
     LevelInput level_input(const Light& l) const {
@@ -335,7 +335,6 @@ private:
         constexpr double kClear = 8;  // expected signal to noise, from which on a star is not missed by chance
         constexpr double kNear = 2.5; // pixels
         const std::vector<Star>&there = base.measures->main().stars, &here = l.measures->main().stars;
-        const Affine across = l.registration->to_frame.after(base.registration->to_frame.inverse());
         const StarIndex index(here);
         const double noise = l.measures->main().noise / base.measures->main().noise,
                      width = l.measures->main().fwhm > 0 && base.measures->main().fwhm > 0
@@ -347,7 +346,8 @@ private:
             const Star& s = there[i];
             if (s.flux / l.level.scale < kClear * s.flux_sigma * noise * width) continue;
             ExpectedStar e;
-            across.apply(s.x, s.y, e.x, e.y);
+            const Point at = l.registration->to_frame.map(base.registration->to_frame.unmap({s.x, s.y}));
+            e.x = at.x, e.y = at.y;
             constexpr double kEdge = 8;
             if (e.x < kEdge || e.y < kEdge || e.x > l.measures->width - kEdge || e.y > l.measures->height - kEdge)
                 continue;
@@ -393,10 +393,9 @@ private:
             const Light& l = lights[i];
             if (!l.registration || !(l.plan->dark || l.plan->bias || l.plan->offset_level)) continue;
             std::vector<float> level;
-            for (int y = kStep / 2; y < out_.height; y += kStep)
-                for (int x = kStep / 2; x < out_.width; x += kStep) {
-                    double u = 0, v = 0;
-                    l.registration->to_frame.apply(x, y, u, v);
+            for (int y = kStep / 2; y < out_.canvas.height; y += kStep)
+                for (int x = kStep / 2; x < out_.canvas.width; x += kStep) {
+                    const auto [u, v] = l.registration->to_frame.map({static_cast<double>(x), static_cast<double>(y)});
                     const bool inside = u >= 0 && v >= 0 && u < l.measures->width && v < l.measures->height;
                     level.push_back(inside ? l.measures->main().mesh.level_at(u, v) : kNoData);
                 }
@@ -427,7 +426,7 @@ private:
                 c.hindrance = l.problem;
             } else if (!l.registration) {
                 constexpr double kMany = 0.5;
-                c.hindrance = "cannot be registered: " + l.unregistered;
+                c.hindrance = "cannot be registered: " + l.registration.text;
                 if (l.measures->main().count > kMany * usual && usual > 20)
                     c.hindrance += "; it has stars enough, so it may show another field";
             }

@@ -2,6 +2,7 @@
 // to project/.
 #pragma once
 
+#include <kasane/geometry/canvas.hpp>
 #include <kasane/grading/drift.hpp>
 #include <kasane/grading/judge.hpp>
 #include <kasane/grading/worth.hpp>
@@ -21,12 +22,11 @@ struct Light {
     const LightPlan* plan = nullptr;
     const Exposure* exposure = nullptr;
     std::shared_ptr<const ExposureMeasures> measures;
-    std::string problem;                      ///< why there are none
-    bool unread = false;                      ///< its file could not be read, which may pass
-    std::optional<Registration> registration; ///< of the plane that stands for the exposure
-    std::string unregistered;                 ///< why there is none
-    std::vector<Affine> to_frame;             ///< by plane
-    Normalization level;                      ///< to the stack's best light, scale only; its stars 0: not measured
+    std::string problem;             ///< why there are none
+    bool unread = false;             ///< its file could not be read, which may pass
+    Outcome registration;            ///< of the plane that stands for the exposure
+    std::vector<Transform> to_frame; ///< by plane
+    Normalization level;             ///< to the stack's best light, scale only; its stars 0: not measured
     Figures figures;
     Pose pose;
     std::optional<Decision> decision;
@@ -41,7 +41,7 @@ struct GradedLights {
     std::vector<std::vector<Light>> lights; ///< as ReferenceGroup::stacks
     std::shared_ptr<const ExposureMeasures> reference;
     std::string reference_fingerprint, reference_path;
-    int width = 0, height = 0; ///< of the grid
+    Canvas canvas; ///< the grid of the reference
 };
 
 /// The session's limits, parsed.

@@ -28,7 +28,7 @@ void drop(Light& l, const InputError& e) {
     l.verdict = {false, Author::impossible, e.what_failed() + ". " + e.remedy(), {}};
     l.unread = !dynamic_cast<const UnfitError*>(&e);
     l.measures.reset();
-    l.registration.reset();
+    l.registration = {};
 }
 
 class GroupWork {
@@ -92,11 +92,11 @@ private:
         if (!l.registration) return r;
         r.matched = l.registration->matched;
         r.rms = l.registration->rms;
-        r.rotation = l.registration->to_frame.rotation();
-        double u = 0, v = 0;
-        l.registration->to_frame.apply(0.5 * (graded_.width - 1), 0.5 * (graded_.height - 1), u, v);
-        r.shift_x = u - 0.5 * (l.measures->width - 1);
-        r.shift_y = v - 0.5 * (l.measures->height - 1);
+        const Point middle = graded_.canvas.centre();
+        const Point there = l.registration->to_frame.map(middle);
+        r.rotation = l.registration->to_frame.at(middle).rotation();
+        r.shift_x = there.x - 0.5 * (l.measures->width - 1);
+        r.shift_y = there.y - 0.5 * (l.measures->height - 1);
         r.transparency = std::isfinite(l.figures[Measure::transparency]) ? l.figures[Measure::transparency] : 0;
         r.worth = l.contribution.worth;
         return r;
@@ -114,7 +114,7 @@ private:
             if (usable(l) && (!best || l.contribution.information > best->contribution.information)) best = &l;
         return best;
     }
-    static bool usable(const Light& l) { return l.verdict.keep && l.registration.has_value(); }
+    static bool usable(const Light& l) { return l.verdict.keep && l.registration.result.has_value(); }
 
     /// The frames of a stack as the integration wants them, and the lights they come from.
     struct Assembly {
@@ -133,10 +133,9 @@ private:
             if (!usable(l)) continue;
             StackFrame f;
             for (std::size_t p = 0; p < l.measures->planes.size(); ++p)
-                f.planes.push_back(
-                    {l.to_frame[p],
-                     fit_normalization(level_input(*level_light, p), level_input(l, p), graded_.width, graded_.height),
-                     l.measures->planes[p].noise});
+                f.planes.push_back({l.to_frame[p],
+                                    fit_normalization(level_input(*level_light, p), level_input(l, p), graded_.canvas),
+                                    l.measures->planes[p].noise});
             f.electrons_per_adu = electrons_of(l);
             try {
                 f.view =
@@ -200,9 +199,8 @@ private:
             a = assemble(lights);
             if (a.frames.empty()) return std::nullopt;
             try {
-                s_.context.progress.begin("integrate " + plan.name,
-                                          static_cast<std::int64_t>(graded_.width) * graded_.height);
-                MasterLight master = integrate(a.frames, graded_.width, graded_.height, a.levels, s_.context);
+                s_.context.progress.begin("integrate " + plan.name, graded_.canvas.bounds().area());
+                MasterLight master = integrate(a.frames, graded_.canvas, a.levels, s_.context);
                 s_.context.progress.end();
                 for (const Light* l : a.lights)
                     s_.require_unchanged(l->plan->exposure);
@@ -322,12 +320,12 @@ private:
     /// The master light and its coverage are held in memory. Throws DataError.
     void require_room(const StackPlan& plan) const {
         const auto planes = static_cast<std::uint64_t>(result_planes(s_, plan));
-        const std::uint64_t bytes = static_cast<std::uint64_t>(graded_.width) *
-                                    static_cast<std::uint64_t>(graded_.height) * planes * 2 * sizeof(float);
+        const std::uint64_t bytes =
+            static_cast<std::uint64_t>(graded_.canvas.bounds().area()) * planes * 2 * sizeof(float);
         if (bytes <= s_.context.memory.for_buffers()) return;
         throw DataError(
             fmt::format("a master light of {} x {} pixels takes {:.1f} GB of memory, the budget is {:.1f} GB",
-                        graded_.width, graded_.height, 1e-9 * static_cast<double>(bytes),
+                        graded_.canvas.width, graded_.canvas.height, 1e-9 * static_cast<double>(bytes),
                         1e-9 * static_cast<double>(s_.context.memory.bytes)),
             {}, "Give more with --memory");
     }

@@ -83,7 +83,8 @@ void describe_master_light(MasterLight& master, const std::vector<StackFrame>& f
             const StackPlane& plane = frames[i].planes[static_cast<std::size_t>(p)];
             const double sigma = plane.level.scale * plane.noise;
             const double w2 = std::pow(master.weights[static_cast<std::size_t>(p)][i] * sigma, 2);
-            factor += w2 * factors.factor(p, plane.to_frame, master.pixels.width(), master.pixels.height());
+            factor +=
+                w2 * factors.factor(p, plane.to_frame, reference_canvas(master.pixels.width(), master.pixels.height()));
             weights += w2;
         }
         const double noise = noise_of_overlap(master, p, kLag) / std::sqrt(factor / weights);

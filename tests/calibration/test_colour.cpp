@@ -208,12 +208,12 @@ TEST_CASE("A stack of mosaics keeps fluxes and positions in all colours") {
         add_noise(mosaic, 5, static_cast<std::uint64_t>(f) + 1);
         StackFrame frame;
         frame.view = std::make_shared<const FrameView>(view_of(std::move(mosaic), "GBRG", method));
-        const StackPlane plane{{1, 0, dx / cell, 0, 1, dy / cell}, {}, 5};
+        const StackPlane plane{Affine{1, 0, dx / cell, 0, 1, dy / cell}, {}, 5};
         frame.planes = {plane, plane, plane};
         frame.electrons_per_adu = 1;
         frames.push_back(std::move(frame));
     }
-    const MasterLight m = integrate(frames, 160 / cell, 120 / cell, {500, 500, 500}, quiet.context);
+    const MasterLight m = integrate(frames, {160 / cell, 120 / cell}, {500, 500, 500}, quiet.context);
     REQUIRE(m.pixels.planes() == 3);
     const double cx = cell == 1 ? 80 : 39.75, cy = cell == 1 ? 60 : 29.75;
     for (int p = 0; p < 3; ++p) {

@@ -122,14 +122,15 @@ TEST_CASE("Defects are passed over where other frames have real data, and kept w
             CalibrationSet set;
             set.defects = std::make_shared<const DefectList>(mask);
             const auto view = std::make_shared<const CalibratedView>(memory(std::move(image)), set);
-            frames.push_back({std::make_shared<const FrameView>(view), {{{1, 0, dither * f, 0, 1, 0}, {}, 2}}, 0});
+            frames.push_back(
+                {std::make_shared<const FrameView>(view), {{Affine{1, 0, dither * f, 0, 1, 0}, {}, 2}}, 0});
         }
         return frames;
     };
-    const MasterLight dithered = integrate(stack(2), 40, 50, {500}, quiet.context);
+    const MasterLight dithered = integrate(stack(2), {40, 50}, {500}, quiet.context);
     CHECK(dithered.passed_over > 0);
     CHECK(dithered.pixels(24, 25) == Approx(500 + 30 * 24).epsilon(1e-4));
-    const MasterLight still = integrate(stack(0), 60, 50, {500}, quiet.context);
+    const MasterLight still = integrate(stack(0), {60, 50}, {500}, quiet.context);
     CHECK(still.passed_over == 0);
     CHECK(still.coverage(30, 25) > 0.9);
     CHECK(still.pixels(30, 25) == Approx(500 + 30 * 30).epsilon(0.05));

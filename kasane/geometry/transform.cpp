@@ -1,0 +1,241 @@
+#include <kasane/geometry/transform.hpp>
+
+#include <kasane/base/error.hpp>
+#include <kasane/base/units.hpp>
+
+#include <algorithm>
+#include <cmath>
+
+namespace kasane {
+
+namespace {
+
+constexpr double kFixed = 4294967296.0;
+constexpr double kFarthest = 1e8; // pixels; positions beyond stand for "nowhere near"
+
+Point through(const std::array<double, 9>& m, Point p) {
+    const double w = m[6] * p.x + m[7] * p.y + m[8];
+    return {(m[0] * p.x + m[1] * p.y + m[2]) / w, (m[3] * p.x + m[4] * p.y + m[5]) / w};
+}
+
+Point through(const Affine& a, Point p) {
+    Point q;
+    a.apply(p.x, p.y, q.x, q.y);
+    return q;
+}
+
+/// First derivatives of a projective map: du/dx, du/dy, dv/dx, dv/dy.
+std::array<double, 4> slope(const std::array<double, 9>& m, Point p) {
+    const double w = m[6] * p.x + m[7] * p.y + m[8];
+    const Point q = through(m, p);
+    return {(m[0] - q.x * m[6]) / w, (m[1] - q.x * m[7]) / w, (m[3] - q.y * m[6]) / w, (m[4] - q.y * m[7]) / w};
+}
+
+/// The same of a lens.
+std::array<double, 4> slope(const Lens& lens, Point p) {
+    const double s = 1 / lens.radius, x = (p.x - lens.centre.x) * s, y = (p.y - lens.centre.y) * s;
+    const auto& [k1, k2, k3] = lens.radial;
+    const auto& [p1, p2] = lens.decentring;
+    const double r2 = x * x + y * y, g = 1 + r2 * (k1 + r2 * (k2 + r2 * k3));
+    const double dg = 2 * (k1 + r2 * (2 * k2 + r2 * 3 * k3)); // dg/dx = dg x
+    const double cross = dg * x * y + 2 * p1 * x + 2 * p2 * y;
+    return {g + dg * x * x + 2 * p1 * y + 6 * p2 * x, cross, cross, g + dg * y * y + 6 * p1 * y + 2 * p2 * x};
+}
+
+std::array<double, 9> inverse_of(const std::array<double, 9>& m) {
+    const auto minor = [&](int a, int b, int c, int d) {
+        return m[static_cast<std::size_t>(a)] * m[static_cast<std::size_t>(d)] -
+               m[static_cast<std::size_t>(b)] * m[static_cast<std::size_t>(c)];
+    };
+    const double det = m[0] * minor(4, 5, 7, 8) - m[1] * minor(3, 5, 6, 8) + m[2] * minor(3, 4, 6, 7);
+    if (!std::isfinite(det) || det == 0)
+        throw DataError("a transform of a canvas onto a line or a point has no inverse", {},
+                        "Give one that keeps an area");
+    std::array<double, 9> r{minor(4, 5, 7, 8), minor(2, 1, 8, 7), minor(1, 2, 4, 5),
+                            minor(5, 3, 8, 6), minor(0, 2, 6, 8), minor(2, 0, 5, 3),
+                            minor(3, 4, 6, 7), minor(1, 0, 7, 6), minor(0, 1, 3, 4)};
+    for (double& v : r)
+        v /= det;
+    return r;
+}
+
+std::int64_t fixed(double position) {
+    return std::llround((std::isfinite(position) ? std::clamp(position, -kFarthest, kFarthest) : kFarthest) * kFixed);
+}
+
+/// The parabola through three positions half a node apart, from the first on.
+struct Parabola {
+    double start, linear, square;
+    Parabola(double first, double middle, double last)
+        : start(first), linear((4 * middle - 3 * first - last) / Transform::kNode),
+          square(2 * (first - 2 * middle + last) / (Transform::kNode * static_cast<double>(Transform::kNode))) {}
+    double operator()(int i) const { return start + i * (linear + i * square); }
+};
+
+} // namespace
+
+Point Lens::distort(Point p) const {
+    const double s = 1 / radius, x = (p.x - centre.x) * s, y = (p.y - centre.y) * s;
+    const auto& [k1, k2, k3] = radial;
+    const auto& [p1, p2] = decentring;
+    const double r2 = x * x + y * y, g = 1 + r2 * (k1 + r2 * (k2 + r2 * k3));
+    return {centre.x + radius * (x * g + 2 * p1 * x * y + p2 * (r2 + 2 * x * x)),
+            centre.y + radius * (y * g + p1 * (r2 + 2 * y * y) + 2 * p2 * x * y)};
+}
+
+Point Lens::correct(Point seen) const {
+    constexpr int kSteps = 30;
+    constexpr double kEnough = 1e-9; // pixels
+    Point p = seen;
+    for (int step = 0; step < kSteps; ++step) {
+        const Point q = distort(p);
+        const double dx = seen.x - q.x, dy = seen.y - q.y;
+        if (std::abs(dx) < kEnough && std::abs(dy) < kEnough) return p;
+        const auto [a, b, c, d] = slope(*this, p);
+        const double det = a * d - b * c;
+        if (!(det > 0)) break; // it folds here
+        p.x += (d * dx - b * dy) / det;
+        p.y += (a * dy - c * dx) / det;
+    }
+    return {kNoData, kNoData};
+}
+
+Transform::Transform(const Affine& a) : matrix_{a.a, a.b, a.c, a.d, a.e, a.f, 0, 0, 1} {
+    settle();
+}
+
+Transform::Transform(const std::array<double, 9>& projective, std::shared_ptr<const Lens> lens)
+    : matrix_(projective), lens_(std::move(lens)) {
+    settle();
+}
+
+void Transform::settle() {
+    affine_ = matrix_[6] == 0 && matrix_[7] == 0 && matrix_[8] == 1;
+    if (!affine_) {
+        inverse_ = inverse_of(matrix_);
+        return;
+    }
+    const Affine a = affine_part();
+    if (!std::isfinite(a.determinant()) || a.determinant() == 0)
+        throw DataError("a transform of a canvas onto a line or a point has no inverse", {},
+                        "Give one that keeps an area");
+    const Affine b = a.inverse();
+    inverse_ = {b.a, b.b, b.c, b.d, b.e, b.f, 0, 0, 1};
+}
+
+Affine Transform::affine_part() const {
+    return {matrix_[0], matrix_[1], matrix_[2], matrix_[3], matrix_[4], matrix_[5]};
+}
+
+Point Transform::exact(Point p) const {
+    Point q = affine_ ? through(affine_part(), p) : through(matrix_, p);
+    if (lens_) q = lens_->distort(q);
+    return {q.x + shift_.x, q.y + shift_.y};
+}
+
+Point Transform::map(Point p) const {
+    return is_affine() ? through(affine_part(), p) : exact(p);
+}
+
+Point Transform::unmap(Point p) const {
+    if (is_affine())
+        return through(Affine{inverse_[0], inverse_[1], inverse_[2], inverse_[3], inverse_[4], inverse_[5]}, p);
+    Point q{p.x - shift_.x, p.y - shift_.y};
+    if (lens_) q = lens_->correct(q);
+    return through(inverse_, q);
+}
+
+Affine Transform::at(Point p) const {
+    if (is_affine()) return affine_part();
+    auto [a, b, d, e] = slope(matrix_, p);
+    if (lens_) {
+        const auto [la, lb, lc, ld] = slope(*lens_, through(matrix_, p));
+        const std::array<double, 4> both{la * a + lb * d, la * b + lb * e, lc * a + ld * d, lc * b + ld * e};
+        a = both[0], b = both[1], d = both[2], e = both[3];
+    }
+    const Point q = exact(p);
+    return {a, b, q.x - a * p.x - b * p.y, d, e, q.y - d * p.x - e * p.y};
+}
+
+Bounds Transform::bounds(const Region& r) const {
+    Bounds out{1e30, 1e30, -1e30, -1e30};
+    const auto add = [&](Point p) {
+        out.left = std::min(out.left, p.x), out.top = std::min(out.top, p.y);
+        out.right = std::max(out.right, p.x), out.bottom = std::max(out.bottom, p.y);
+    };
+    const double x1 = r.right() - 1, y1 = r.bottom() - 1;
+    if (is_affine()) {
+        for (const double x : {static_cast<double>(r.x), x1})
+            for (const double y : {static_cast<double>(r.y), y1})
+                add(map({x, y}));
+        return out;
+    }
+    // A map that does not fold keeps what lies inside inside its border; between samples of that it bends by an eighth
+    // of the second difference.
+    constexpr int kSteps = 16;
+    double bend = 0;
+    const auto side = [&](Point from, Point to) {
+        std::array<Point, kSteps + 1> line;
+        for (int i = 0; i <= kSteps; ++i) {
+            const double t = static_cast<double>(i) / kSteps;
+            add(line[static_cast<std::size_t>(i)] = map({from.x + t * (to.x - from.x), from.y + t * (to.y - from.y)}));
+        }
+        for (std::size_t i = 1; i < kSteps; ++i)
+            bend = std::max({bend, std::abs(line[i - 1].x - 2 * line[i].x + line[i + 1].x),
+                             std::abs(line[i - 1].y - 2 * line[i].y + line[i + 1].y)});
+    };
+    const Point a{static_cast<double>(r.x), static_cast<double>(r.y)}, b{x1, a.y}, c{x1, y1}, d{a.x, y1};
+    side(a, b), side(b, c), side(c, d), side(d, a);
+    const double margin = bend / 4 + 1e-6; // twice an eighth, and the error of the rows
+    return {out.left - margin, out.top - margin, out.right + margin, out.bottom + margin};
+}
+
+void Transform::row(int x, int y, int count, std::int64_t* u, std::int64_t* v) const {
+    if (is_affine()) {
+        const Affine t = affine_part();
+        const auto du = std::llround(t.a * kFixed), dv = std::llround(t.d * kFixed);
+        std::int64_t pu = std::llround((t.b * y + t.c) * kFixed) + du * x,
+                     pv = std::llround((t.e * y + t.f) * kFixed) + dv * x;
+        for (int i = 0; i < count; ++i, pu += du, pv += dv)
+            u[i] = pu, v[i] = pv;
+        return;
+    }
+    for (int i = 0; i < count;) {
+        const int at = x + i, node = static_cast<int>(std::floor(static_cast<double>(at) / kNode)) * kNode;
+        const double line = y;
+        const Point p = map({static_cast<double>(node), line}), q = map({node + kNode / 2.0, line}),
+                    r = map({static_cast<double>(node + kNode), line});
+        const Parabola along_u(p.x, q.x, r.x), along_v(p.y, q.y, r.y);
+        for (const int end = std::min(count, i + node + kNode - at); i < end; ++i) {
+            u[i] = fixed(along_u(x + i - node));
+            v[i] = fixed(along_v(x + i - node));
+        }
+    }
+}
+
+Transform Transform::shifted(double dx, double dy) const {
+    Transform t = *this;
+    if (lens_ || !affine_) {
+        t.shift_.x += dx;
+        t.shift_.y += dy;
+    } else {
+        t.matrix_[2] += dx;
+        t.matrix_[5] += dy;
+        t.settle();
+    }
+    return t;
+}
+
+Transform Transform::after(const Affine& g) const {
+    Transform t = *this;
+    const std::array<double, 9> m = matrix_;
+    for (const std::size_t row : {std::size_t{0}, std::size_t{3}, std::size_t{6}}) {
+        t.matrix_[row] = m[row] * g.a + m[row + 1] * g.d;
+        t.matrix_[row + 1] = m[row] * g.b + m[row + 1] * g.e;
+        t.matrix_[row + 2] = m[row] * g.c + m[row + 1] * g.f + m[row + 2];
+    }
+    t.settle();
+    return t;
+}
+
+} // namespace kasane

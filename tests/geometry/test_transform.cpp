@@ -1,0 +1,218 @@
+// Maps between pixel grids: what must hold of all of them.
+#include "support/support.hpp"
+
+#include <catch2/catch.hpp>
+#include <kasane/base/error.hpp>
+#include <kasane/base/units.hpp>
+#include <kasane/geometry/canvas.hpp>
+#include <kasane/geometry/transform.hpp>
+
+#include <cmath>
+#include <vector>
+
+using namespace kasane;
+
+namespace {
+
+constexpr int kWidth = 6000, kHeight = 4000; // pixels, a usual sensor
+
+Affine turned(double scale, double angle, double dx, double dy) {
+    const double c = scale * std::cos(radians(angle)), s = scale * std::sin(radians(angle));
+    return {c, s, dx, -s, c, dy};
+}
+
+/// Half a per cent at the corner, with a little decentring.
+std::shared_ptr<const Lens> lens() {
+    Lens l;
+    l.centre = {3010, 1980};
+    l.radius = 3000;
+    l.radial = {0.004, 0.001, -0.0002};
+    l.decentring = {2e-4, -1e-4};
+    return std::make_shared<const Lens>(l);
+}
+
+struct Named {
+    const char* name;
+    Transform t;
+};
+
+std::vector<Named> all_kinds() {
+    const std::array<double, 9> tilted{1.01, 0.02, -30, -0.015, 0.99, 12, 2e-6, -1.5e-6, 1};
+    return {
+        {"nothing", {}},
+        {"affine", turned(0.97, 12, 40, -25)},
+        {"mirrored", Affine{-1, 0.1, 5990, 0.1, 1, 3}},
+        {"projective", Transform(tilted)},
+        {"lens", Transform({1, 0, 0, 0, 1, 0, 0, 0, 1}, lens())},
+        {"projective and lens", Transform(tilted, lens())},
+        {"all, shifted", Transform(tilted, lens()).shifted(0.4, -0.7)},
+        {"lens on a turned canvas", Transform({1, 0, 0, 0, 1, 0, 0, 0, 1}, lens()).after(turned(1, 33, 700, -300))}};
+}
+
+double distance(Point a, Point b) {
+    return std::hypot(a.x - b.x, a.y - b.y);
+}
+
+template <class F>
+void over_the_frame(F f) {
+    for (double y = 0; y < kHeight; y += 371)
+        for (double x = 0; x < kWidth; x += 413)
+            f(Point{x, y});
+}
+
+} // namespace
+
+TEST_CASE("Affine maps invert, chain, and know their turn and scale") {
+    const Affine t = turned(1.5, 30, 10, -4);
+    CHECK(t.scale() == Approx(1.5));
+    CHECK(t.rotation() == Approx(30));
+    CHECK_FALSE(t.mirrors());
+    CHECK(Affine{-1, 0, 5, 0, 1, 0}.mirrors());
+    const Affine chained = turned(1, 20, 3, 1).after(turned(1, 10, 0, 0)), once = turned(1, 30, 3, 1),
+                 none = t.after(t.inverse());
+    for (std::size_t i = 0; i < 6; ++i) {
+        CHECK(chained.coefficients()[i] == Approx(once.coefficients()[i]).margin(1e-12));
+        CHECK(none.coefficients()[i] == Approx(Affine{}.coefficients()[i]).margin(1e-12));
+    }
+}
+
+TEST_CASE("What a transform maps, it finds back") {
+    for (const auto& [name, t] : all_kinds()) {
+        INFO(name);
+        double worst = 0;
+        over_the_frame([&](Point p) { worst = std::max(worst, distance(t.unmap(t.map(p)), p)); });
+        CHECK(worst < 1e-6); // pixels; the lens is undone to 1e-9
+    }
+}
+
+TEST_CASE("The affine map that touches a transform has its value and its slopes") {
+    for (const auto& [name, t] : all_kinds()) {
+        INFO(name);
+        double value = 0, slope = 0;
+        over_the_frame([&](Point p) {
+            const Affine a = t.at(p);
+            constexpr double kStep = 0.5; // pixels: the third derivative leaves 1e-10 of it
+            Point q, dx, dy;
+            a.apply(p.x, p.y, q.x, q.y);
+            const Point right = t.map({p.x + kStep, p.y}), left = t.map({p.x - kStep, p.y});
+            const Point below = t.map({p.x, p.y + kStep}), above = t.map({p.x, p.y - kStep});
+            dx = {(right.x - left.x) / (2 * kStep), (right.y - left.y) / (2 * kStep)};
+            dy = {(below.x - above.x) / (2 * kStep), (below.y - above.y) / (2 * kStep)};
+            value = std::max(value, distance(q, t.map(p)));
+            slope = std::max({slope, distance({a.a, a.d}, dx), distance({a.b, a.e}, dy)});
+        });
+        CHECK(value < 1e-8);
+        CHECK(slope < 1e-8);
+    }
+}
+
+TEST_CASE("Transforms chain with a change of canvas and with a shift") {
+    const Affine canvas = turned(0.5, -40, 300, 900);
+    for (const auto& [name, t] : all_kinds()) {
+        INFO(name);
+        const Transform chained = t.after(canvas), moved = t.shifted(2.25, -1.5);
+        over_the_frame([&](Point p) {
+            Point q;
+            canvas.apply(p.x, p.y, q.x, q.y);
+            REQUIRE(distance(chained.map(p), t.map(q)) < 1e-8);
+            const Point there = t.map(p);
+            REQUIRE(distance(moved.map(p), {there.x + 2.25, there.y - 1.5}) < 1e-8);
+        });
+    }
+}
+
+TEST_CASE("A row's positions are the same from wherever it is begun, and where the map says") {
+    for (const auto& [name, t] : all_kinds()) {
+        INFO(name);
+        for (const int y : {0, 777, kHeight - 1}) {
+            std::vector<std::int64_t> u(kWidth), v(kWidth), pu(kWidth), pv(kWidth);
+            t.row(0, y, kWidth, u.data(), v.data());
+            double worst = 0;
+            for (int x = 0; x < kWidth; ++x) {
+                const Point p = t.map({static_cast<double>(x), static_cast<double>(y)});
+                const auto i = static_cast<std::size_t>(x);
+                worst = std::max(
+                    worst, distance(p, {static_cast<double>(u[i]) * 0x1p-32, static_cast<double>(v[i]) * 0x1p-32}));
+            }
+            // Affine steps are rounded to 2^-32 pixels, 6000 of them; for others the bound that is stated, with the
+            // third derivative from differences half a node apart (which average a little).
+            double third = 0;
+            constexpr int kStep = Transform::kNode / 2;
+            for (int x = 0; x + 3 * kStep < kWidth; x += kStep) {
+                Point p[4];
+                for (int k = 0; k < 4; ++k)
+                    p[k] = t.map({static_cast<double>(x + k * kStep), static_cast<double>(y)});
+                third = std::max(third, std::hypot(p[3].x - 3 * p[2].x + 3 * p[1].x - p[0].x,
+                                                   p[3].y - 3 * p[2].y + 3 * p[1].y - p[0].y));
+            }
+            CHECK(worst < (t.is_affine() ? 1e-6 : 1e-8 + third / 14));
+            CHECK(worst < 2e-5);
+            for (const int step : {1, 37, 128, 1000})
+                for (int x = 0; x < kWidth; x += step)
+                    t.row(x, y, std::min(step, kWidth - x), pu.data() + x, pv.data() + x);
+            CHECK(pu == u);
+            CHECK(pv == v);
+        }
+        std::int64_t left[5], whole_u[5], right[5], whole_v[5]; // west of the canvas's origin too
+        t.row(-50, 3, 5, whole_u, whole_v);
+        for (int i = 0; i < 5; ++i) {
+            t.row(-50 + i, 3, 1, left + i, right + i);
+            CHECK(left[i] == whole_u[i]);
+            CHECK(right[i] == whole_v[i]);
+        }
+    }
+}
+
+TEST_CASE("The bounds of a rectangle hold all its pixels, and little more") {
+    const Region regions[] = {{0, 0, 128, 128}, {5800, 3900, 128, 100}, {0, 0, kWidth, kHeight}, {2990, 1970, 40, 40}};
+    for (const auto& [name, t] : all_kinds())
+        for (const Region& r : regions) {
+            INFO(name << " " << r.x << " " << r.y << " " << r.width);
+            const Bounds b = t.bounds(r);
+            double left = 1e30, right = -1e30, top = 1e30, bottom = -1e30;
+            const int step = r.width > 1000 ? 7 : 1;
+            for (int y = r.y; y < r.bottom(); y += step)
+                for (int x = r.x; x < r.right(); x += step) {
+                    const Point p = t.map({static_cast<double>(x), static_cast<double>(y)});
+                    left = std::min(left, p.x), right = std::max(right, p.x);
+                    top = std::min(top, p.y), bottom = std::max(bottom, p.y);
+                }
+            CHECK(b.left <= left);
+            CHECK(b.top <= top);
+            CHECK(b.right >= right);
+            CHECK(b.bottom >= bottom);
+            const double spare = 2.0 * step + 0.001 * r.width; // pixels that were stepped over, and the bend
+            CHECK(b.left > left - spare);
+            CHECK(b.right < right + spare);
+            CHECK(b.top > top - spare);
+            CHECK(b.bottom < bottom + spare);
+        }
+}
+
+TEST_CASE("A transform onto a line is refused, and where a lens folds there is nothing to find") {
+    CHECK_THROWS_AS(Transform(Affine{1, 1, 0, 1, 1, 0}), DataError);
+    CHECK_THROWS_AS(Transform({1, 2, 3, 2, 4, 6, 0, 0, 1}), DataError);
+    Lens l;
+    l.radius = 1000;
+    l.radial = {-0.5, 0, 0}; // turns back at r = 0.82: nothing is seen beyond 0.54
+    CHECK(std::isnan(l.correct({900, 0}).x));
+    CHECK(distance(l.distort(l.correct({300, 200})), {300, 200}) < 1e-8);
+    CHECK(std::isnan(Transform({1, 0, 0, 0, 1, 0, 0, 0, 1}, std::make_shared<const Lens>(l)).unmap({900, 0}).x));
+}
+
+TEST_CASE("A canvas knows where its pixels lie on the reference") {
+    const Canvas plain = reference_canvas(300, 200);
+    CHECK(plain.bounds() == Region{0, 0, 300, 200});
+    CHECK(plain.centre() == Point{149.5, 99.5});
+    CHECK(plain.to_reference().coefficients() == Affine{}.coefficients());
+    Canvas c = plain;
+    c.origin = {10, -5};
+    c.scale = 2;
+    c.turn = 30;
+    const Affine a = c.to_reference();
+    Point p;
+    a.apply(0, 0, p.x, p.y);
+    CHECK(p == Point{10, -5});
+    CHECK(a.scale() == Approx(0.5));
+    CHECK(a.rotation() == Approx(30));
+}
