@@ -204,20 +204,17 @@ std::vector<std::string> sql(const fs::path& ledger, const std::string& text) {
 } // namespace
 
 TEST_CASE("Altered rows of the ledger are forgotten and found out again") {
-    for (const char* change :
-         {"UPDATE facts SET body = zeroblob(length(body))",
-          "UPDATE facts SET body = CAST(replace(CAST(body AS TEXT), '1', '7') AS BLOB)",
-          "UPDATE facts SET key = (SELECT key FROM facts AS f WHERE f.rowid = facts.rowid % 7 + 100)"
-          " WHERE 0",
-          "UPDATE files SET record = substr(record, 1, length(record) - 9)",
-          "UPDATE files SET fingerprint = 'f', content = 'c', revision = 'r'",
-          "UPDATE choices SET value = value || '0'"}) {
+    for (const char* change : {"UPDATE facts SET body = zeroblob(length(body))",
+                               "UPDATE facts SET body = CAST(replace(CAST(body AS TEXT), '1', '7') AS BLOB)",
+                               "UPDATE files SET record = substr(record, 1, length(record) - 9)",
+                               "UPDATE files SET fingerprint = 'f', content = 'c', revision = 'r'",
+                               "UPDATE choices SET value = value || '0'"}) {
         INFO(change);
         const Copy p;
         run(p.path);
         sql(p.path / ".kasane/ledger.sqlite", change);
         const RunReport r = run(p.path);
-        if (std::string(change).find("WHERE 0") == std::string::npos) CHECK(find(r.findings, "ledger-rows-forgotten"));
+        CHECK(find(r.findings, "ledger-rows-forgotten"));
         CHECK(digests(p.path / "kasane") == undisturbed());
     }
     // The body of one row under the key of another.
