@@ -20,8 +20,7 @@ struct Measured {
     bool unread = false; ///< its file could not be read, which may pass
 };
 
-/// Measures lights, from the ledger where they are known. One result a light. Leaves a preview of each
-/// in preview_file.
+/// Measures lights, from the ledger where they are known. One result a light. Leaves a preview of each in preview_file.
 std::vector<Measured> measure_lights(Session& session, Calibrations& calibrations,
                                      const std::vector<const LightPlan*>& lights);
 /// Where the preview of a light with this measure key lies.
