@@ -17,12 +17,13 @@
 #include <tuple>
 #include <type_traits>
 #include <utility>
+#include <variant>
 #include <vector>
 
 namespace kasane {
 
-/// Adds a value of any of these kinds to a digest: numbers (exactly), texts, enumerations, optionals, pairs, vectors,
-/// maps, tuples, and structures with `members`.
+/// Adds a value of any of these kinds to a digest: numbers (exactly), texts, enumerations, optionals, pairs,
+/// variants, vectors, maps, tuples, and structures with `members`.
 template <class T>
 void add_value(Digester& d, const T& value);
 
@@ -63,6 +64,13 @@ template <class... T>
 struct Adder<std::tuple<T...>> {
     static void add(Digester& d, const std::tuple<T...>& v) {
         std::apply([&](const auto&... each) { (add_value(d, each), ...); }, v);
+    }
+};
+template <class... T>
+struct Adder<std::variant<T...>> {
+    static void add(Digester& d, const std::variant<T...>& v) {
+        d.add("one of").add(static_cast<double>(v.index()));
+        std::visit([&](const auto& each) { add_value(d, each); }, v);
     }
 };
 template <class List>

@@ -2,6 +2,7 @@
 
 #include <kasane/base/error.hpp>
 #include <kasane/calibration/fixed_stars.hpp>
+#include <kasane/combination/combiner.hpp>
 #include <kasane/image/statistics.hpp>
 
 #include <Eigen/Dense>
@@ -202,15 +203,6 @@ double difference_sigma(const std::vector<std::shared_ptr<const FrameReader>>& f
     return sigmas.empty() ? 0 : median_in_place(sigmas);
 }
 
-/// Where two frames disagree beyond all noise, the lower one: particles and stars only add.
-void lower_of_two(const float* a, const float* b, std::ptrdiff_t n, float limit, float* mean, std::uint16_t* high) {
-    for (std::ptrdiff_t i = 0; i < n; ++i)
-        if (std::abs(a[i] - b[i]) > limit) {
-            mean[i] = std::min(a[i], b[i]);
-            high[i] = 1;
-        }
-}
-
 /// Mean 1 in each colour, whatever dead or hot pixels say.
 void normalise_colours(Image& pixels, const CfaPattern& cfa) {
     const bool planes = pixels.planes() == 3;
@@ -251,21 +243,6 @@ double gradient_of(const Image& pixels, const CfaPattern& cfa) {
 }
 
 } // namespace
-
-Combination choose_combination(Role role, int frames) {
-    if (frames == 1) return {{0, 0, 0}, "a single frame, taken as it is"};
-    if (frames == 2) return {{0, 0, 0}, "2 frames: mean, the lower where they disagree beyond 6 sigma"};
-    const bool flat = role == Role::flat;
-    const RejectionOptions r = frames < 6 ? RejectionOptions{4.0f, 4.0f, 4}
-                               : flat     ? RejectionOptions{4.0f, 3.0f, 4}
-                                          : RejectionOptions{3.5f, 3.5f, 4};
-    const char* why = frames < 6 ? "few frames, wide limits"
-                      : flat     ? "stars in a flat only add"
-                                 : "particles and noise";
-    return {r, r.low == r.high ? fmt::format("{} frames: mean, rejecting beyond {:g} sigma ({})", frames, r.high, why)
-                               : fmt::format("{} frames: mean, rejecting beyond {:g} sigma below and {:g} above ({})",
-                                             frames, r.low, r.high, why)};
-}
 
 MasterResult build_master(Role role, const std::vector<std::shared_ptr<const FrameReader>>& frames,
                           const FrameReader* offset, const Context& context, const MasterOptions& options) {
@@ -318,13 +295,13 @@ MasterResult build_master(Role role, const std::vector<std::shared_ptr<const Fra
     if (count > 1)
         result.frame_noise = difference_sigma(frames, samples, subtract, constant, cfa, flat, context.workers);
 
-    const Combination combination = choose_combination(role, result.frames);
+    const CombinationChoice combination = choose_combination(flat ? StackOf::flats : StackOf::darks, result.frames);
     result.combination = combination.reason;
-    std::vector<FrameExpectation> expectations(count);
+    StackExpectation expected{std::vector<FrameExpectation>(count), 0, result.frame_noise > 0};
     const auto variance = static_cast<float>(std::max(1e-12, result.frame_noise * result.frame_noise));
-    for (auto& e : expectations)
+    for (FrameExpectation& e : expected.frames)
         e.variance = variance;
-    const StackCombiner combiner(expectations, 0, result.frame_noise > 0, combination.rejection);
+    const Combiner combiner(std::move(expected), combination.options);
 
     // Bands of whole rows, sized by the budget: the samples of all frames, and their mapped pages.
     const std::uint64_t row_bytes = (count + 2) * static_cast<std::uint64_t>(width) * (sizeof(float) + 2);
@@ -355,9 +332,6 @@ MasterResult build_master(Role role, const std::vector<std::shared_ptr<const Fra
         float* out = result.pixels.plane(plane).row(region.y);
         combiner.combine({block.data(), static_cast<int>(count), pixels, static_cast<int>(pixels)},
                          {out, weight.data(), low.data(), high.data()});
-        if (count == 2 && result.frame_noise > 0)
-            lower_of_two(block.data(), block.data() + pixels, pixels,
-                         static_cast<float>(6 * std::sqrt(2.0) * result.frame_noise), out, high.data());
         std::uint64_t n = 0;
         for (std::size_t i = 0; i < area; ++i)
             n += low[i] + high[i];

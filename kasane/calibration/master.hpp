@@ -3,7 +3,7 @@
 
 #include <kasane/base/parallel.hpp>
 #include <kasane/calibration/cfa.hpp>
-#include <kasane/combination/combiner.hpp>
+#include <kasane/combination/choice.hpp>
 #include <kasane/frames/exposure.hpp>
 #include <kasane/io/reader.hpp>
 
@@ -18,16 +18,6 @@ struct MasterOptions {
     float offset_level = 0; ///< flats without an offset frame: a constant to be subtracted, ADU
 };
 
-/// How frames are combined: limits in units of a pixel's own spread, and why these.
-struct Combination {
-    RejectionOptions rejection;
-    std::string reason; ///< "16 frames: mean, rejecting beyond 4 sigma below and 3 above (stars only add)"
-};
-
-/// The combination for a role and a number of frames. Particles in darks and stars in sky flats only add light; few
-/// frames tell an outlier from noise less surely.
-Combination choose_combination(Role role, int frames);
-
 /// A finished master and what can be said of it. Units: ADU for bias and darks; flats are ratios with mean 1 in each
 /// colour, so that they carry no tint into the lights.
 struct MasterResult {
@@ -41,7 +31,7 @@ struct MasterResult {
     double level_spread = 0;           ///< of the frames' levels, highest less lowest; ADU, flats: relative
     double gradient = 0;               ///< from edge to edge, greatest; unit of the pixels
     std::size_t star_pixels = 0;       ///< of a sky flat, patched: stars that stood still through all frames
-    std::string combination;           ///< Combination::reason
+    std::string combination;           ///< CombinationChoice::reason
 };
 
 /// Combines frames of one kind. Flats have `offset` subtracted (may be null); each is brought to one level by colour

@@ -2,6 +2,7 @@
 
 #include <kasane/base/error.hpp>
 #include <kasane/base/units.hpp>
+#include <kasane/combination/combiner.hpp>
 #include <kasane/image/resample.hpp>
 
 #include <algorithm>
@@ -314,11 +315,14 @@ MasterLight integrate(const std::vector<StackFrame>& frames, const Canvas& canva
             throw UsageError("the frames of a stack differ in their number of planes", f.view->source().raw().path(),
                              "Stack mono and colour exposures apart");
     const int n_planes = static_cast<int>(planes);
-    MasterLight result{Image(width, height, n_planes, kNoData), Image(width, height, n_planes), {}, 0, 0, 0, 0};
+    MasterLight result{Image(width, height, n_planes, kNoData), Image(width, height, n_planes), {}, {}, 0, 0, 0, 0};
     const NoiseFactors noise(*frames.front().view);
-    std::vector<StackCombiner> combiners;
+    CombinationChoice combination = choose_combination(StackOf::lights, static_cast<int>(count));
+    if (options.combine) combination = {*options.combine, combination_text(*options.combine, static_cast<int>(count))};
+    result.combination = combination.reason;
+    std::vector<Combiner> combiners;
     for (std::size_t p = 0; p < planes; ++p) {
-        std::vector<FrameExpectation> expectations;
+        StackExpectation expected{{}, static_cast<float>(levels[p]), true};
         std::vector<double> weights;
         double total = 0;
         for (const StackFrame& f : frames) {
@@ -328,14 +332,14 @@ MasterLight integrate(const std::vector<StackFrame>& frames, const Canvas& canva
             const double slope = f.electrons_per_adu > 0 ? factor * plane.level.scale / f.electrons_per_adu : 0;
             weights.push_back(1 / (sigma * sigma));
             total += weights.back();
-            expectations.push_back({0, static_cast<float>(factor * sigma * sigma), static_cast<float>(slope)});
+            expected.frames.push_back({0, static_cast<float>(factor * sigma * sigma), static_cast<float>(slope)});
         }
         for (std::size_t i = 0; i < count; ++i) {
             weights[i] /= total;
-            expectations[i].weight = static_cast<float>(weights[i]);
+            expected.frames[i].weight = static_cast<float>(weights[i]);
         }
         result.weights.push_back(std::move(weights));
-        combiners.emplace_back(std::move(expectations), static_cast<float>(levels[p]), true, options.rejection);
+        combiners.emplace_back(std::move(expected), combination.options);
     }
 
     const std::uint64_t result_bytes = static_cast<std::uint64_t>(result.pixels.bounds().area()) * 8 * planes;

@@ -3,12 +3,14 @@
 
 #include <kasane/base/parallel.hpp>
 #include <kasane/calibration/frame_view.hpp>
-#include <kasane/combination/combiner.hpp>
+#include <kasane/combination/choice.hpp>
 #include <kasane/geometry/canvas.hpp>
 #include <kasane/normalization/levels.hpp>
 
 #include <functional>
 #include <memory>
+#include <optional>
+#include <string>
 #include <vector>
 
 namespace kasane {
@@ -28,16 +30,17 @@ struct StackFrame {
 };
 
 struct IntegrateOptions {
-    RejectionOptions rejection;
-    double ringing_sigmas = 20; ///< contrast, in units of the frame's noise, from which ringing is clamped
-    int tile = 128;             ///< side, pixels; made smaller where memory asks for it (the result does not change)
+    std::optional<CombineOptions> combine; ///< unset: chosen by the number of frames
+    double ringing_sigmas = 20;            ///< contrast, in units of the frame's noise, from which ringing is clamped
+    int tile = 128; ///< side, pixels; made smaller where memory asks for it (the result does not change)
     /// Frames with real data, as a share of all, from which pixels made of neighbours (defects) do not count.
     double real_share = 0.25;
 };
 
 struct MasterLight {
-    Image pixels;   ///< one plane or three, ADU of the stack's level; NaN where no frame has data
-    Image coverage; ///< share of the stack's whole weight that each pixel received, 0..1; planes as `pixels`
+    Image pixels;            ///< one plane or three, ADU of the stack's level; NaN where no frame has data
+    Image coverage;          ///< share of the stack's whole weight that each pixel received, 0..1; planes as `pixels`
+    std::string combination; ///< how the samples were combined, and why so
     std::vector<std::vector<double>> weights; ///< by plane, of the frames, sum 1
     std::uint64_t samples = 0;                ///< with data
     std::uint64_t rejected_low = 0, rejected_high = 0;

@@ -74,17 +74,28 @@ inline auto members(const Decision& d) {
     const auto& [keep, note] = d;
     return std::tie(keep); // a note changes nothing
 }
-inline auto members(const RejectionOptions& o) {
+inline std::tuple<> members(const NoRejection&) {
+    return {};
+}
+inline auto members(const SigmaRejection& o) {
     const auto& [low, high, iterations] = o;
     return std::tie(low, high, iterations);
+}
+inline auto members(const PairRejection& o) {
+    const auto& [sigmas] = o;
+    return std::tie(sigmas);
+}
+inline auto members(const CombineOptions& o) {
+    const auto& [rejection, combination] = o;
+    return std::tie(rejection, combination);
 }
 inline auto members(const LevelOptions& o) {
     const auto& [least_stars, least_snr, match_radius] = o;
     return std::tie(least_stars, least_snr, match_radius);
 }
 inline auto members(const IntegrateOptions& o) {
-    const auto& [rejection, ringing_sigmas, tile, real_share] = o;
-    return std::tie(rejection, ringing_sigmas, real_share); // the size of tiles changes nothing
+    const auto& [combine, ringing_sigmas, tile, real_share] = o;
+    return std::tie(combine, ringing_sigmas, real_share); // the size of tiles changes nothing
 }
 
 /// A digest under construction.

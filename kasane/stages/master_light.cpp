@@ -140,11 +140,8 @@ void write_master_light(const std::filesystem::path& output, const MasterLight& 
     for (const Exposure* one : exposures)
         inputs += one->fingerprint;
     h.set("INPUTS", digest(inputs), "digest of the frames combined");
-    const RejectionOptions rejection = IntegrateOptions{}.rejection;
     h.add_history("Calibrated, defects repaired, Lanczos-3 with ringing clamped, additive and multiplicative");
-    h.add_history(fmt::format("levels, iterative rejection {:g} sigma below and {:g} above, inverse-variance",
-                              rejection.low, rejection.high));
-    h.add_history("weighted mean.");
+    h.add_history("levels, inverse-variance weights; " + master.combination + ".");
     for (const FrameReport& f : used)
         h.add_history(fmt::format("from {} weight {:.5f} scale {:.5f}", f.path, f.weight, f.scale));
     Header c;

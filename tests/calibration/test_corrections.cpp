@@ -352,13 +352,6 @@ TEST_CASE("A tinted panel, twilight that tilts and two disagreeing darks leave n
     }
 }
 
-TEST_CASE("The combination follows the number of frames and says why") {
-    CHECK(choose_combination(Role::dark, 1).rejection.high <= 0);
-    CHECK(choose_combination(Role::dark, 4).rejection.high > choose_combination(Role::dark, 20).rejection.high);
-    CHECK(choose_combination(Role::flat, 20).rejection.high < choose_combination(Role::flat, 20).rejection.low);
-    CHECK_THAT(choose_combination(Role::flat, 20).reason, Catch::Contains("20 frames") && Catch::Contains("stars"));
-}
-
 TEST_CASE("Zeros, negative values and gaps in masters spoil their own pixels only") {
     Image raw(40, 30, 1, 1500.0f), dark(40, 30, 1, 500.0f), flat(40, 30, 1, 1.0f);
     flat(10, 10) = 0;

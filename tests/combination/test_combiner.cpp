@@ -1,3 +1,4 @@
+#include "support/instruction_sets.hpp"
 #include "support/support.hpp"
 
 #include <kasane/base/error.hpp>
@@ -8,10 +9,10 @@
 #include <catch2/catch.hpp>
 #include <cmath>
 #include <cstring>
-#include <hwy/targets.h>
 #include <limits>
 
 using namespace kasane;
+using namespace kasane::test;
 
 namespace {
 
@@ -20,16 +21,17 @@ constexpr int kPixels = 333; // not a multiple of any vector length
 struct Stack {
     int frames;
     std::vector<float> samples;
-    std::vector<FrameExpectation> expectations;
+    StackExpectation expected{{}, 1000, true};
+    StackExpectation with_noise_known(bool known) const { return {expected.frames, expected.level, known}; }
     SampleBlock block() const { return {samples.data(), frames, kPixels, kPixels}; }
 };
 
 Stack make_stack(int frames, std::uint64_t seed, double outliers, double missing) {
     sky::Random random(seed);
-    Stack s{frames, std::vector<float>(static_cast<std::size_t>(frames * kPixels)), {}};
+    Stack s{frames, std::vector<float>(static_cast<std::size_t>(frames * kPixels))};
     for (int f = 0; f < frames; ++f) {
         const double sigma = 5 + 5 * random.uniform();
-        s.expectations.push_back({static_cast<float>(1 / (sigma * sigma)), static_cast<float>(sigma * sigma), 0.5f});
+        s.expected.frames.push_back({static_cast<float>(1 / (sigma * sigma)), static_cast<float>(sigma * sigma), 0.5f});
         for (int i = 0; i < kPixels; ++i) {
             double v = 1000 + sigma * random.normal();
             if (random.uniform() < outliers) v += random.uniform() < 0.8 ? 500 : -300;
@@ -45,6 +47,28 @@ struct Result {
     std::vector<std::uint16_t> low = std::vector<std::uint16_t>(kPixels), high = std::vector<std::uint16_t>(kPixels);
     CombinedBlock block() { return {mean.data(), weight.data(), low.data(), high.data()}; }
 };
+
+/// Pixels in which two results are not the same up to a relative error.
+int differing(const Result& a, const Result& b, double epsilon) {
+    const auto same = [&](float x, float y) {
+        return (std::isnan(x) && std::isnan(y)) || std::abs(x - y) <= epsilon * std::abs(y);
+    };
+    int n = 0;
+    for (std::size_t i = 0; i < a.mean.size(); ++i)
+        n += a.low[i] != b.low[i] || a.high[i] != b.high[i] || !same(a.mean[i], b.mean[i]) ||
+             !same(a.weight[i], b.weight[i]);
+    return n;
+}
+
+/// Each rejection with each combination.
+std::vector<CombineOptions> every_way() {
+    std::vector<CombineOptions> all;
+    for (const Combination combination : {Combination::mean, Combination::median})
+        for (const Rejection& rejection : {Rejection{NoRejection{}}, Rejection{SigmaRejection{}},
+                                           Rejection{SigmaRejection{2.0f, 0, 6}}, Rejection{PairRejection{}}})
+            all.push_back({rejection, combination});
+    return all;
+}
 
 double spread(const std::vector<float>& mean) {
     double squares = 0;
@@ -67,34 +91,13 @@ TEST_CASE("The sorting network sorts any number of values") {
     }
 }
 
-TEST_CASE("The vectorised rejection agrees with the scalar reference") {
-    const int frames = GENERATE(1, 2, 3, 4, 5, 8, 15, 64);
-    const bool known = GENERATE(true, false);
-    const Stack s = make_stack(frames, 40 + static_cast<std::uint64_t>(frames), 0.04, 0.05);
-    const StackCombiner combiner(s.expectations, 1000, known);
-    Result fast, slow;
-    combiner.combine(s.block(), fast.block());
-    combiner.combine_reference(s.block(), slow.block());
-    int differing = 0;
-    for (std::size_t i = 0; i < kPixels; ++i) {
-        if (std::isnan(slow.mean[i])) {
-            CHECK(std::isnan(fast.mean[i]));
-            continue;
-        }
-        const bool same_choice = fast.low[i] == slow.low[i] && fast.high[i] == slow.high[i];
-        differing += !same_choice; // float against double may fall on either side of a limit, very rarely
-        if (same_choice) CHECK(fast.mean[i] == Approx(slow.mean[i]).epsilon(1e-5));
-    }
-    CHECK(differing <= 2);
-}
-
 TEST_CASE("Narrow limits fall where the scalar reference has them") {
     const int frames = GENERATE(5, 8, 13, 40);
     const bool known = GENERATE(true, false);
     std::int64_t differing = 0, rejected = 0;
     for (std::uint64_t seed = 1; seed <= 20; ++seed) {
         const Stack s = make_stack(frames, 900 + seed, 0, 0.02);
-        const StackCombiner combiner(s.expectations, 1000, known, {2.0f, 2.2f, 4});
+        const Combiner combiner(s.with_noise_known(known), {SigmaRejection{2.0f, 2.2f, 4}});
         Result fast, slow;
         combiner.combine(s.block(), fast.block());
         combiner.combine_reference(s.block(), slow.block());
@@ -112,7 +115,7 @@ TEST_CASE("The spread that is found from the samples is that before their tails 
     for (std::uint64_t seed = 1; seed <= 20; ++seed) {
         const Stack s = make_stack(64, 700 + seed, 0, 0);
         Result r;
-        StackCombiner(s.expectations, 1000, false, {2, 2, 8}).combine(s.block(), r.block());
+        Combiner(s.with_noise_known(false), {SigmaRejection{2, 2, 8}}).combine(s.block(), r.block());
         for (std::size_t i = 0; i < kPixels; ++i)
             rejected += r.low[i] + r.high[i];
     }
@@ -124,10 +127,10 @@ TEST_CASE("Outliers leave the mean at the noise of the good samples") {
     for (const int frames : {6, 12, 40}) {
         const Stack clean = make_stack(frames, 7, 0, 0), dirty = make_stack(frames, 7, 0.05, 0);
         Result a, b;
-        StackCombiner(clean.expectations, 1000, true).combine(clean.block(), a.block());
-        StackCombiner(dirty.expectations, 1000, true).combine(dirty.block(), b.block());
+        Combiner(clean.expected).combine(clean.block(), a.block());
+        Combiner(dirty.expected).combine(dirty.block(), b.block());
         double weights = 0;
-        for (const auto& e : clean.expectations)
+        for (const auto& e : clean.expected.frames)
             weights += e.weight;
         // The ideal is 1 / sqrt(sum of weights), measured on 333 pixels to 4 %.
         CHECK(spread(a.mean) < 1.12 / std::sqrt(weights));
@@ -144,42 +147,29 @@ TEST_CASE("A star core that differs between frames far beyond the noise is not r
             s.samples[static_cast<std::size_t>(f * kPixels + i)] += static_cast<float>(20000 * seeing);
     }
     Result r;
-    StackCombiner(s.expectations, 1000, true).combine(s.block(), r.block());
+    Combiner(s.expected).combine(s.block(), r.block());
     int rejected = 0;
     for (std::size_t i = 0; i < kPixels; ++i)
         rejected += r.low[i] + r.high[i];
     CHECK(rejected < kPixels * 12 / 100);
 }
 
-TEST_CASE("The order of frames does not matter") {
-    Stack s = make_stack(9, 11, 0.05, 0), t = s;
-    for (int f = 0; f < 9; ++f) {
-        t.expectations[static_cast<std::size_t>(f)] = s.expectations[static_cast<std::size_t>(8 - f)];
-        std::copy_n(s.samples.begin() + (8 - f) * kPixels, kPixels, t.samples.begin() + f * kPixels);
-    }
-    Result a, b;
-    StackCombiner(s.expectations, 1000, true).combine(s.block(), a.block());
-    StackCombiner(t.expectations, 1000, true).combine(t.block(), b.block());
-    for (std::size_t i = 0; i < kPixels; ++i)
-        CHECK(a.mean[i] == Approx(b.mean[i]).epsilon(1e-5));
-}
-
 TEST_CASE("Pixels without data in all frames have none in the mean") {
     const Stack s = make_stack(5, 2, 0, 1.0);
     Result r;
-    StackCombiner(s.expectations, 1000, true).combine(s.block(), r.block());
+    Combiner(s.expected).combine(s.block(), r.block());
     CHECK(std::all_of(r.mean.begin(), r.mean.end(), [](float v) { return std::isnan(v); }));
     CHECK(std::all_of(r.weight.begin(), r.weight.end(), [](float v) { return v == 0; }));
 }
 
 TEST_CASE("An empty stack is a wrong call") {
-    CHECK_THROWS_AS(StackCombiner({}, 0, true), UsageError);
+    CHECK_THROWS_AS(Combiner({}), UsageError);
 }
 
 namespace {
 
 /// Results by blocks of `step` pixels at a time, as tiles of that size give them.
-Result combined_in_blocks(const StackCombiner& combiner, const Stack& s, int step) {
+Result combined_in_blocks(const Combiner& combiner, const Stack& s, int step) {
     Result r;
     for (int x = 0; x < kPixels; x += step)
         combiner.combine({s.samples.data() + x, s.frames, kPixels, std::min(step, kPixels - x)},
@@ -197,28 +187,124 @@ bool same_bytes(const Result& a, const Result& b) {
 } // namespace
 
 TEST_CASE("A pixel's result depends on no other pixel: the same bytes for any tile and every instruction set") {
-    const int frames = GENERATE(3, 8, 13, 40);
+    const int frames = GENERATE(2, 3, 8, 13, 40);
     const bool known = GENERATE(true, false);
+    const CombineOptions options = GENERATE(from_range(every_way()));
+    INFO(rejection_name(options.rejection) << ", " << combination_name(options.combination));
     Stack s = make_stack(frames, 70 + static_cast<std::uint64_t>(frames), 0.02, 0.02);
     // Noise that differs much between frames: there the shortcut and the whole method part.
-    for (std::size_t f = 0; f < s.expectations.size(); ++f) {
-        s.expectations[f].variance *= f % 2 ? 9.0f : 1.0f;
-        s.expectations[f].weight = 1 / s.expectations[f].variance;
+    for (std::size_t f = 0; f < s.expected.frames.size(); ++f) {
+        s.expected.frames[f].variance *= f % 2 ? 9.0f : 1.0f;
+        s.expected.frames[f].weight = 1 / s.expected.frames[f].variance;
     }
-    const StackCombiner combiner(s.expectations, 1000, known);
+    const Combiner combiner(s.with_noise_known(known), options);
     const Result whole = combined_in_blocks(combiner, s, kPixels);
     for (const int step : {1, 3, 7, 16, 37, 128})
         CHECK(same_bytes(combined_in_blocks(combiner, s, step), whole));
-    int targets = 0;
-    for (const std::int64_t target : hwy::SupportedAndGeneratedTargets()) {
-        hwy::SetSupportedTargetsForTest(target);
-        hwy::GetChosenTarget().DeInit();
-        INFO(hwy::TargetName(target));
+    const int targets = on_every_instruction_set([&] {
         CHECK(same_bytes(combined_in_blocks(combiner, s, kPixels), whole));
         CHECK(same_bytes(combined_in_blocks(combiner, s, 37), whole));
-        ++targets;
-    }
-    hwy::SetSupportedTargetsForTest(0);
-    hwy::GetChosenTarget().DeInit();
+    });
     CHECK(targets >= 1);
+}
+
+TEST_CASE("Every way to combine keeps the properties of a mean") {
+    const int frames = GENERATE(1, 2, 3, 5, 8, 20);
+    const bool known = GENERATE(true, false);
+    const CombineOptions options = GENERATE(from_range(every_way()));
+    INFO(frames << " frames, " << rejection_name(options.rejection) << ", " << combination_name(options.combination));
+    const Stack s = make_stack(frames, 300 + static_cast<std::uint64_t>(frames), 0.03, 0.05);
+    const auto combined = [&](const Stack& stack) {
+        Result r;
+        Combiner(stack.with_noise_known(known), options).combine(stack.block(), r.block());
+        return r;
+    };
+    const Result r = combined(s);
+    SECTION("it agrees with the plain reference in double") {
+        Result slow;
+        Combiner(s.with_noise_known(known), options).combine_reference(s.block(), slow.block());
+        CHECK(differing(r, slow, 1e-5) <= 2); // float falls on the other side of a limit, very rarely
+    }
+    SECTION("it lies among the samples, and each sample is kept, rejected or absent") {
+        for (int i = 0; i < kPixels; ++i) {
+            const auto at = static_cast<std::size_t>(i);
+            float least = std::numeric_limits<float>::infinity(), most = -least;
+            int there = 0;
+            for (int f = 0; f < frames; ++f)
+                if (const float v = s.samples[static_cast<std::size_t>(f * kPixels + i)]; !std::isnan(v)) {
+                    least = std::min(least, v), most = std::max(most, v);
+                    ++there;
+                }
+            REQUIRE(std::isnan(r.mean[at]) == (there == 0));
+            REQUIRE((r.weight[at] > 0) == (there > 0));
+            REQUIRE(r.low[at] + r.high[at] <= std::max(0, there - 1)); // one is always left
+            if (there) REQUIRE((r.mean[at] >= least - 1e-3f && r.mean[at] <= most + 1e-3f));
+        }
+    }
+    SECTION("the order of the frames does not matter") {
+        Stack turned = s;
+        for (int f = 0; f < frames; ++f) {
+            const int g = frames - 1 - f;
+            turned.expected.frames[static_cast<std::size_t>(f)] = s.expected.frames[static_cast<std::size_t>(g)];
+            std::copy_n(s.samples.begin() + g * kPixels, kPixels, turned.samples.begin() + f * kPixels);
+        }
+        CHECK(differing(r, combined(turned), 1e-5) == 0);
+    }
+    SECTION("twice the light, twice the result") { // exactly, by powers of two
+        Stack doubled = s;
+        for (float& v : doubled.samples)
+            v *= 2;
+        doubled.expected.level *= 2;
+        for (FrameExpectation& e : doubled.expected.frames) {
+            e.variance *= 4;
+            e.variance_slope *= 2;
+        }
+        Result twice = combined(doubled);
+        for (float& v : twice.mean)
+            v *= 0.5f;
+        CHECK(differing(r, twice, 0) == 0);
+    }
+    SECTION("a frame without data changes nothing but the order in which the others are added") {
+        Stack more = s;
+        ++more.frames;
+        more.samples.insert(more.samples.end(), kPixels, std::numeric_limits<float>::quiet_NaN());
+        more.expected.frames.push_back({1, 1, 0});
+        if (std::holds_alternative<PairRejection>(options.rejection)) return; // speaks of stacks of two
+        CHECK(differing(r, combined(more), 1e-6) == 0);
+    }
+}
+
+TEST_CASE("The median of what is kept does not follow the weights") {
+    Stack s = make_stack(5, 17, 0, 0);
+    for (int f = 0; f < 5; ++f)
+        std::fill_n(s.samples.begin() + f * kPixels, kPixels, static_cast<float>(1000 + f * f)); // 1000 ... 1016
+    s.expected.frames[4].weight = 1000;
+    Result r;
+    Combiner(s.expected, {NoRejection{}, Combination::median}).combine(s.block(), r.block());
+    CHECK(r.mean[0] == 1004);
+    s.samples[4 * kPixels] = 5000; // now it is no longer among the samples that count
+    Combiner(s.expected, {SigmaRejection{}, Combination::median}).combine(s.block(), r.block());
+    CHECK(r.high[0] == 1);
+    CHECK(r.mean[0] == 2.5f + 1000);
+}
+
+TEST_CASE("Of two frames that disagree the lower counts, where the noise is known") {
+    Stack s = make_stack(2, 17, 0, 0);
+    s.expected.frames = {{1, 16, 0}, {3, 9, 0}}; // sigma of the difference: 5
+    std::fill_n(s.samples.begin(), kPixels, 1000.0f);
+    std::fill_n(s.samples.begin() + kPixels, kPixels, 1029.0f);
+    s.samples[kPixels + 1] = 1031; // beyond 6 sigma
+    Result r;
+    Combiner(s.expected, {PairRejection{}}).combine(s.block(), r.block());
+    CHECK(r.mean[0] == Approx(1000 + 0.75 * 29));
+    CHECK((r.mean[1] == 1000 && r.high[1] == 1 && r.high[0] == 0 && r.weight[1] == 1 && r.weight[0] == 4));
+    Combiner(s.with_noise_known(false), {PairRejection{}}).combine(s.block(), r.block());
+    CHECK(r.mean[1] == Approx(1000 + 0.75 * 31));
+}
+
+TEST_CASE("Options of a rejection that make no sense are refused in words") {
+    const Stack s = make_stack(3, 1, 0, 0);
+    CHECK_THROWS_WITH(Combiner(s.expected, {SigmaRejection{3, NAN, 4}}), Catch::Contains("must be numbers"));
+    CHECK_THROWS_WITH(Combiner(s.expected, {SigmaRejection{3, 3, -1}}), Catch::Contains("0 to 100 iterations, not -1"));
+    CHECK_THROWS_WITH(Combiner(s.expected, {PairRejection{0}}), Catch::Contains("more than 0 sigma, not 0"));
 }

@@ -1,3 +1,4 @@
+#include "support/instruction_sets.hpp"
 #include "support/support.hpp"
 
 #include <kasane/image/resample.hpp>
@@ -43,7 +44,7 @@ Image noise_image(int width, int height) {
 
 } // namespace
 
-TEST_CASE("The vectorised interpolation agrees with the formula on every kind of path") {
+TEST_CASE("The vectorised interpolation agrees with the formula on every kind of path and instruction set") {
     const Image image = noise_image(90, 70);
     const auto [u, v, du, dv] =
         GENERATE(table<double, double, double, double>({{10.3, 20.7, 1.0, 0.0},    // a shift
@@ -52,16 +53,18 @@ TEST_CASE("The vectorised interpolation agrees with the formula on every kind of
                                                         {8.9, 40.5, 1.01, -0.02},  // nearly a shift
                                                         {-4.0, -3.0, 1.3, 0.9}})); // partly outside
     const Path path = line(u, v, du, dv, 59);
-    std::vector<float> out(59, -1);
-    resample_lanczos3(image.plane(), path.positions(), out.data());
-    for (int i = 0; i < 59; ++i) {
-        const float expected = resample_lanczos3_reference(image.plane(), u + i * du, v + i * dv);
-        if (std::isnan(expected))
-            CHECK(std::isnan(out[static_cast<std::size_t>(i)]));
-        else
-            CHECK(out[static_cast<std::size_t>(i)] ==
-                  Approx(expected).margin(1e-3)); // float sums of 36 terms about 100
-    }
+    on_every_instruction_set([&] {
+        std::vector<float> out(59, -1);
+        resample_lanczos3(image.plane(), path.positions(), out.data());
+        for (int i = 0; i < 59; ++i) {
+            const float expected = resample_lanczos3_reference(image.plane(), u + i * du, v + i * dv);
+            if (std::isnan(expected))
+                CHECK(std::isnan(out[static_cast<std::size_t>(i)]));
+            else
+                CHECK(out[static_cast<std::size_t>(i)] ==
+                      Approx(expected).margin(1e-3)); // float sums of 36 terms about 100
+        }
+    });
 }
 
 TEST_CASE("Interpolation keeps a constant, and pixels where nothing moves") {

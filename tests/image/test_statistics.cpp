@@ -1,3 +1,4 @@
+#include "support/instruction_sets.hpp"
 #include "support/support.hpp"
 
 #include <kasane/image/statistics.hpp>
@@ -40,25 +41,27 @@ TEST_CASE("The median of many values is that of the sorted ones, however they li
     CHECK(median_in_place(asked) == expected);
 }
 
-TEST_CASE("The vectorised loops of the statistics agree with the scalar references") {
+TEST_CASE("The vectorised loops of the statistics agree with the scalar references on every instruction set") {
     sky::Random random(6);
     std::vector<float> values;
     for (int i = 0; i < 5003; ++i)
         values.push_back(static_cast<float>(std::round(1000 + 20 * random.normal())));
     values[17] = std::numeric_limits<float>::quiet_NaN();
-    const SumsWithin fast = sums_within(values.data(), values.size(), 1000, 990, 1030),
-                     plain = sums_within_reference(values.data(), values.size(), 1000, 990, 1030);
-    CHECK(fast.count == plain.count);
-    CHECK(fast.sum == plain.sum); // whole numbers, which float sums exactly
-    CHECK(fast.square == plain.square);
-    std::vector<float> few(values.size() + kTakeSlack), same = few;
-    const Between quick = take_between(values.data(), values.size(), 995, 1005, few.data()),
-                  slow = take_between_reference(values.data(), values.size(), 995, 1005, same.data());
-    CHECK(quick.less == slow.less);
-    REQUIRE(quick.taken == slow.taken);
-    few.resize(quick.taken);
-    same.resize(slow.taken);
-    CHECK(few == same);
+    on_every_instruction_set([&] {
+        const SumsWithin fast = sums_within(values.data(), values.size(), 1000, 990, 1030),
+                         plain = sums_within_reference(values.data(), values.size(), 1000, 990, 1030);
+        CHECK(fast.count == plain.count);
+        CHECK(fast.sum == plain.sum); // whole numbers, which float sums exactly
+        CHECK(fast.square == plain.square);
+        std::vector<float> few(values.size() + kTakeSlack), same = few;
+        const Between quick = take_between(values.data(), values.size(), 995, 1005, few.data()),
+                      slow = take_between_reference(values.data(), values.size(), 995, 1005, same.data());
+        CHECK(quick.less == slow.less);
+        REQUIRE(quick.taken == slow.taken);
+        few.resize(quick.taken);
+        same.resize(slow.taken);
+        CHECK(few == same);
+    });
 }
 
 TEST_CASE("Quantiles interpolate between order statistics") {

@@ -1,3 +1,5 @@
+#include "support/instruction_sets.hpp"
+
 #include <kasane/sky/random.hpp>
 #include <kasane/stars/psf_sums.hpp>
 
@@ -6,8 +8,9 @@
 #include <vector>
 
 using namespace kasane;
+using namespace kasane::test;
 
-TEST_CASE("The vectorised sums of the PSF fit agree with the scalar reference") {
+TEST_CASE("The vectorised sums of the PSF fit agree with the scalar reference on every instruction set") {
     const double gamma = GENERATE(0.02, 0.3, 0.9);
     sky::Random random(7);
     std::vector<float> x, y, value, weight;
@@ -23,19 +26,22 @@ TEST_CASE("The vectorised sums of the PSF fit agree with the scalar reference") 
             v->push_back(0);
     const PsfPixels pixels{x.data(), y.data(), value.data(), weight.data(), x.size()};
     const PsfParameters p = {850, 0.2, -0.1, 0.12, 0.01, 0.09, 105, gamma};
-    const PsfSums fast = psf_sums(pixels, p), plain = psf_sums_reference(pixels, p);
-    // Float sums over 240 pixels: a rounding of 6e-8 each, by the root of their number and some operations.
-    constexpr double kRounding = 3e-5;
-    CHECK(fast.chi2 == Approx(plain.chi2).epsilon(kRounding));
-    for (std::size_t i = 0; i < kPsfParameters; ++i) {
-        const double size = std::sqrt(plain.chi2 * plain.matrix[i][i]); // of a gradient, by Cauchy and Schwarz
-        CHECK(fast.gradient[i] == Approx(plain.gradient[i]).margin(kRounding * size));
-        for (std::size_t j = 0; j < kPsfParameters; ++j) {
-            CHECK(fast.matrix[i][j] ==
-                  Approx(plain.matrix[i][j]).margin(kRounding * std::sqrt(plain.matrix[i][i] * plain.matrix[j][j])));
-            CHECK(fast.matrix[i][j] == fast.matrix[j][i]);
+    on_every_instruction_set([&] {
+        const PsfSums fast = psf_sums(pixels, p), plain = psf_sums_reference(pixels, p);
+        // Float sums over 240 pixels: a rounding of 6e-8 each, by the root of their number and some operations.
+        constexpr double kRounding = 3e-5;
+        CHECK(fast.chi2 == Approx(plain.chi2).epsilon(kRounding));
+        for (std::size_t i = 0; i < kPsfParameters; ++i) {
+            const double size = std::sqrt(plain.chi2 * plain.matrix[i][i]); // of a gradient, by Cauchy and Schwarz
+            CHECK(fast.gradient[i] == Approx(plain.gradient[i]).margin(kRounding * size));
+            for (std::size_t j = 0; j < kPsfParameters; ++j) {
+                CHECK(
+                    fast.matrix[i][j] ==
+                    Approx(plain.matrix[i][j]).margin(kRounding * std::sqrt(plain.matrix[i][i] * plain.matrix[j][j])));
+                CHECK(fast.matrix[i][j] == fast.matrix[j][i]);
+            }
         }
-    }
+    });
 }
 
 TEST_CASE("The gradient of the PSF fit is the slope of its sum of squares") {

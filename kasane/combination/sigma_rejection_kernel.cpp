@@ -1,11 +1,11 @@
-// The vectorised rejection, compiled once for every instruction set; stack_combine.cpp holds the scalar reference.
+// The vectorised rejection, compiled once for every instruction set; sigma_rejection.cpp holds the scalar reference.
 #undef HWY_TARGET_INCLUDE
-#define HWY_TARGET_INCLUDE "kasane/combination/combiner_kernel.cpp"
+#define HWY_TARGET_INCLUDE "kasane/combination/sigma_rejection_kernel.cpp"
 #include <hwy/foreach_target.h>
 // The order matters: foreach_target first.
 #include <hwy/highway.h>
 
-#include <kasane/combination/combiner.hpp>
+#include <kasane/combination/sigma_rejection.hpp>
 
 #include <algorithm>
 #include <hwy/aligned_allocator.h>
@@ -22,10 +22,9 @@ template <class V>
 HWY_INLINE V mul_add(V a, V b, V c) {
     return hn::Add(hn::Mul(a, b), c);
 }
-constexpr int kLeastForCalm = StackCombiner::kLeastForCalm;
 
 template <class D>
-HWY_INLINE void sort_lanes(D d, float* values, int stride, const StackCombiner::Parameters& p) {
+HWY_INLINE void sort_lanes(D d, float* values, int stride, const SigmaParameters& p) {
     for (std::size_t c = 0; c < p.comparators; ++c) {
         float* a = values + p.network[c].a * stride;
         float* b = values + p.network[c].b * stride;
@@ -43,9 +42,33 @@ HWY_INLINE V pick(D d, const float* values, int stride, V index) {
     return hn::GatherIndex(d, values, at);
 }
 
+/// The median of the samples that are kept: where a pixel has three or more and `signs` tells of a rejection, those for
+/// which it is positive. Overwrites `signs`.
+template <class D, class V = hn::Vec<D>>
+HWY_INLINE V median_of_kept(D d, const float* value, float* signs, const SigmaParameters& p, bool rejecting) {
+    const int lanes = static_cast<int>(hn::Lanes(d));
+    const V zero = hn::Zero(d), one = hn::Set(d, 1.0f), half = hn::Set(d, 0.5f);
+    V count = zero, kept = zero;
+    for (int f = 0; f < p.count; ++f) {
+        const V v = hn::Load(d, value + f * lanes);
+        count = hn::Add(count, hn::IfThenElseZero(hn::Eq(v, v), one));
+    }
+    const auto all = rejecting ? hn::Lt(count, hn::Set(d, 3.0f)) : hn::Eq(zero, zero);
+    for (int f = 0; f < p.count; ++f) {
+        const V v = hn::Load(d, value + f * lanes);
+        const auto stays = hn::And(hn::Eq(v, v), hn::Or(all, hn::Gt(hn::Load(d, signs + f * lanes), zero)));
+        kept = hn::Add(kept, hn::IfThenElseZero(stays, one));
+        hn::Store(hn::IfThenElse(stays, v, hn::Set(d, std::numeric_limits<float>::infinity())), d, signs + f * lanes);
+    }
+    sort_lanes(d, signs, lanes, p);
+    const V lower = hn::Floor(hn::Mul(hn::Max(hn::Sub(kept, one), zero), half));
+    const V upper = hn::Min(hn::Floor(hn::Mul(kept, half)), hn::Set(d, static_cast<float>(p.count - 1)));
+    return hn::Mul(half, hn::Add(pick(d, signs, lanes, lower), pick(d, signs, lanes, upper)));
+}
+
 /// One vector of pixels. `value` holds the samples by frame (absent ones are NaN), `work` is scratch of the same size.
 template <class D>
-void combine_lanes(D d, const float* value, float* work, const StackCombiner::Parameters& p, float* mean, float* weight,
+void combine_lanes(D d, const float* value, float* work, const SigmaParameters& p, float* mean, float* weight,
                    float* low_count, float* high_count) {
     using V = hn::Vec<D>;
     const int lanes = static_cast<int>(hn::Lanes(d)), n = p.count;
@@ -90,7 +113,7 @@ void combine_lanes(D d, const float* value, float* work, const StackCombiner::Pa
         for (int f = 0; f < n; ++f)
             hn::Store(inverse_variance(f), d, work + f * lanes);
         for (int i = 0; i <= p.options.iterations; ++i) {
-            if (p.known_noise) spread = hn::Max(spread, one);
+            if (p.noise_known) spread = hn::Max(spread, one);
             const V low_limit = hn::Mul(low2, spread), high_limit = hn::Mul(high2, spread);
             V s = zero, w = zero, kept = zero, changed = zero;
             lows = highs = zero;
@@ -128,7 +151,9 @@ void combine_lanes(D d, const float* value, float* work, const StackCombiner::Pa
         highs = hn::IfThenElseZero(enough, highs);
     }
     const V nodata = hn::Set(d, std::numeric_limits<float>::quiet_NaN());
-    hn::StoreU(hn::IfThenElse(hn::Gt(weights, zero), hn::Div(sum, weights), nodata), d, mean);
+    const V one_value =
+        p.combination == Combination::median ? median_of_kept(d, value, work, p, rejecting) : hn::Div(sum, weights);
+    hn::StoreU(hn::IfThenElse(hn::Gt(weights, zero), one_value, nodata), d, mean);
     hn::StoreU(weights, d, weight);
     hn::StoreU(lows, d, low_count);
     hn::StoreU(highs, d, high_count);
@@ -138,8 +163,8 @@ void combine_lanes(D d, const float* value, float* work, const StackCombiner::Pa
 /// is to be rejected there, and no order need be found. Returns a mask of the lanes where that is so; their results are
 /// written.
 template <class D>
-HWY_INLINE hn::Mask<D> combine_calm_lanes(D d, const float* samples, std::ptrdiff_t stride,
-                                          const StackCombiner::Parameters& p, float* mean, float* weight) {
+HWY_INLINE hn::Mask<D> combine_calm_lanes(D d, const float* samples, std::ptrdiff_t stride, const SigmaParameters& p,
+                                          float* mean, float* weight) {
     using V = hn::Vec<D>;
     const V zero = hn::Zero(d), one = hn::Set(d, 1.0f), infinite = hn::Set(d, std::numeric_limits<float>::infinity());
     const V low2 = p.options.low > 0 ? hn::Set(d, p.options.low * p.options.low) : infinite;
@@ -169,7 +194,7 @@ HWY_INLINE hn::Mask<D> combine_calm_lanes(D d, const float* samples, std::ptrdif
     return calm;
 }
 
-void Combine(const SampleBlock& block, const CombinedBlock& out, const StackCombiner::Parameters& p) {
+void CombineSigma(const SampleBlock& block, const CombinedBlock& out, const SigmaParameters& p) {
     const hn::ScalableTag<float> d;
     const int lanes = static_cast<int>(hn::Lanes(d)), n = block.frames;
     const std::size_t size = static_cast<std::size_t>(n) * static_cast<std::size_t>(lanes);
@@ -195,7 +220,8 @@ void Combine(const SampleBlock& block, const CombinedBlock& out, const StackComb
         }
         waiting = 0;
     };
-    const bool looks_for_calm = p.known_noise && n >= kLeastForCalm && (p.options.low > 0 || p.options.high > 0);
+    const bool looks_for_calm = p.combination == Combination::mean && p.noise_known && n >= kLeastForCalm &&
+                                (p.options.low > 0 || p.options.high > 0);
     for (int x = 0; x < block.pixels; x += lanes) {
         const int here = std::min(lanes, block.pixels - x);
         std::uint64_t calm = 0;
@@ -237,10 +263,10 @@ HWY_AFTER_NAMESPACE();
 
 #if HWY_ONCE
 namespace kasane {
-HWY_EXPORT(Combine);
+HWY_EXPORT(CombineSigma);
 
-void StackCombiner::combine(const SampleBlock& block, const CombinedBlock& out) const {
-    HWY_DYNAMIC_DISPATCH(Combine)(block, out, parameters());
+void combine_sigma(const SampleBlock& block, const CombinedBlock& out, const SigmaParameters& parameters) {
+    HWY_DYNAMIC_DISPATCH(CombineSigma)(block, out, parameters);
 }
 } // namespace kasane
 #endif

@@ -1,0 +1,22 @@
+// What is expected of the samples of a stack: how far a good one may lie from the others.
+#pragma once
+
+#include <vector>
+
+namespace kasane {
+
+/// What is expected of a frame's samples in a stack.
+struct FrameExpectation {
+    float weight = 1;         ///< of its samples in the mean
+    float variance = 1;       ///< of its noise at `level`, in squared units of the samples
+    float variance_slope = 0; ///< growth of the variance per unit of signal above `level` (photon noise)
+};
+
+/// The same of all frames of a stack.
+struct StackExpectation {
+    std::vector<FrameExpectation> frames;
+    float level = 0;         ///< the signal at which FrameExpectation::variance holds
+    bool noise_known = true; ///< the variances are trusted as the least spread; otherwise only their ratios count
+};
+
+} // namespace kasane

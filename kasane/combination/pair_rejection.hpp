@@ -1,0 +1,12 @@
+// PairRejection at work. Used by the combiner.
+#pragma once
+
+#include <kasane/combination/combiner.hpp>
+
+namespace kasane {
+
+/// After both samples were averaged: where they disagree beyond their noise the lower one takes the mean's place.
+void keep_lower_of_pair(const SampleBlock& block, const CombinedBlock& out, const StackExpectation& expectation,
+                        const PairRejection& options);
+
+} // namespace kasane
