@@ -108,7 +108,7 @@ void streaming_mean(const std::vector<StackFrame>& frames, int width, int height
             const Region r{0, static_cast<int>(b) * kBand, width,
                            std::min(kBand, height - static_cast<int>(b) * kBand)};
             Image band(r.width, r.height);
-            f.view->source().raw().read(r, band.plane());
+            dynamic_cast<const FrameView&>(*f.source).source().raw().read(r, band.plane());
             float* to = sum.plane().row(r.y);
             const float* from = band.pixels().data();
             for (std::int64_t i = 0; i < r.area(); ++i)

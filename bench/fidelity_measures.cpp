@@ -7,6 +7,7 @@
 #include <kasane/grading/measures.hpp>
 #include <kasane/image/statistics.hpp>
 #include <kasane/integration/integrate.hpp>
+#include <kasane/integration/noise_factors.hpp>
 #include <kasane/io/fits.hpp>
 #include <kasane/project/run.hpp>
 #include <kasane/registration/register.hpp>

@@ -3,9 +3,11 @@
 //
 //   stack_folder FOLDER RESULT.fits
 #include <kasane/base/error.hpp>
+#include <kasane/calibration/frame_view.hpp>
 #include <kasane/grading/measures.hpp>
 #include <kasane/integration/integrate.hpp>
 #include <kasane/io/fits.hpp>
+#include <kasane/normalization/levels.hpp>
 #include <kasane/registration/register.hpp>
 
 #include <algorithm>
@@ -39,13 +41,13 @@ int main(int argc, char** argv) try {
             std::cerr << file << " is left out: " << found.text << "\n";
             continue;
         }
-        const auto level = kasane::fit_normalization({&first, {}, 0, view->width(), view->height()},
-                                                     {&here, found->to_frame, 0, view->width(), view->height()},
-                                                     kasane::reference_canvas(view->width(), view->height()));
-        stack.push_back({view, {{found->to_frame, level, here.noise}}, 0});
+        const auto level = kasane::fit_level({&first, {}, 0, view->width(), view->height()},
+                                             {&here, found->to_frame, 0, view->width(), view->height()},
+                                             kasane::reference_canvas(view->width(), view->height()));
+        stack.push_back({view, {{found->to_frame, level.map, here.noise}}, 0});
     }
     if (stack.empty()) throw kasane::DataError("no light could be used", argv[1], "Name a folder with FITS lights");
-    const auto canvas = kasane::reference_canvas(stack.front().view->width(), stack.front().view->height());
+    const auto canvas = kasane::reference_canvas(stack.front().source->width(), stack.front().source->height());
     const kasane::MasterLight master = kasane::integrate(stack, canvas, {measures.front().background}, context);
     kasane::write_fits(argv[2], {{master.pixels.plane(), {}}});
     std::cout << stack.size() << " of " << files.size() << " lights, rejected "

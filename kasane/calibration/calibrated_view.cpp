@@ -149,19 +149,22 @@ float CalibratedView::repaired(int x, int y, const Region& region, View<const fl
     return kNoData;
 }
 
-void CalibratedView::read(const Region& region, View<float> out, int plane, std::vector<Doubtful>* doubtful) const {
+void CalibratedView::read(const Region& region, View<float> out, int plane, QualityPlane* quality) const {
     read_unrepaired(region, out, plane);
     // Replacements are written when all are known, so that none is made from another.
-    std::vector<std::pair<Doubtful, float>> made;
-    const auto replace = [&](int x, int y) {
-        made.emplace_back(Doubtful{x, y, plane}, repaired(x, y, region, out, plane));
+    struct Made {
+        int x, y;
+        float value;
     };
+    std::vector<Made> made;
+    const auto replace = [&](int x, int y) { made.push_back({x, y, repaired(x, y, region, out, plane)}); };
     for_each_gap(out, [&](int x, int y) { replace(region.x + x, region.y + y); });
     if (calibration_.defects) calibration_.defects->for_each(region, replace);
     if (calibration_.own) calibration_.own->defects.for_each(region, replace);
-    for (const auto& [place, value] : made) {
-        out(place.x - region.x, place.y - region.y) = value;
-        if (doubtful) doubtful->push_back(place);
+    if (quality) quality->clear(region.width, region.height);
+    for (const auto& [x, y, value] : made) {
+        out(x - region.x, y - region.y) = value;
+        if (quality) quality->mark(x - region.x, y - region.y, quality::kRepaired);
     }
 }
 

@@ -3,6 +3,7 @@
 
 #include <kasane/calibration/cfa.hpp>
 #include <kasane/calibration/defects.hpp>
+#include <kasane/image/plane_source.hpp>
 #include <kasane/io/reader.hpp>
 
 #include <array>
@@ -34,11 +35,6 @@ struct CalibrationSet {
     std::shared_ptr<const OwnCorrections> own = nullptr;
 };
 
-/// A pixel whose value was made from its neighbours.
-struct Doubtful {
-    int x = 0, y = 0, plane = 0;
-};
-
 /// (raw - dark) / (flat / flat_level), or with a scaled dark (raw - bias - scale (dark - bias)) / ...; defects, and
 /// pixels to which raw or masters give no finite value, are replaced by the median of the sound pixels of their colour
 /// around. Thread-safe.
@@ -56,9 +52,9 @@ public:
     const CalibrationSet& calibration() const { return calibration_; }
 
     /// Calibrated values (ADU) of a rectangle inside the frame. NaN where neither the pixel nor its neighbours have
-    /// data. The result does not depend on how a frame is cut into rectangles. The pixels of the rectangle that were
-    /// replaced, or have no data, are added to `doubtful` if it is given.
-    void read(const Region& region, View<float> out, int plane = 0, std::vector<Doubtful>* doubtful = nullptr) const;
+    /// data. The result does not depend on how a frame is cut into rectangles. `quality`, if given, tells which pixels
+    /// of the rectangle were repaired, or have no data.
+    void read(const Region& region, View<float> out, int plane = 0, QualityPlane* quality = nullptr) const;
 
     /// The same without any replacement.
     void read_unrepaired(const Region& region, View<float> out, int plane = 0) const;

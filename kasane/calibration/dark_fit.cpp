@@ -1,5 +1,6 @@
 #include <kasane/calibration/dark_fit.hpp>
 
+#include <kasane/image/robust_fit.hpp>
 #include <kasane/image/statistics.hpp>
 
 #include <algorithm>
@@ -74,7 +75,7 @@ Slope fit_slope(const Contrasts& c, const DarkFitOptions& o) {
             const double r = c.light[i] - s.value * c.dark[i];
             // Hot pixels scatter more, in proportion to what they add: the weight falls with it.
             const double sigma = std::hypot(spread, 0.05 * c.dark[i]);
-            const double w = std::min(1.0, kTuning * sigma / std::max(1e-9, std::abs(r))) / (sigma * sigma);
+            const double w = huber_weight(r, kTuning * sigma) / (sigma * sigma);
             xx += w * c.dark[i] * static_cast<double>(c.dark[i]);
             xy += w * c.dark[i] * static_cast<double>(c.light[i]);
             residuals.push_back(static_cast<float>(r));

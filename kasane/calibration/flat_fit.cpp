@@ -2,9 +2,9 @@
 
 #include <kasane/base/units.hpp>
 #include <kasane/calibration/own_corrections.hpp>
+#include <kasane/image/robust_fit.hpp>
 #include <kasane/image/statistics.hpp>
 
-#include <Eigen/Dense>
 #include <algorithm>
 #include <array>
 #include <cmath>
@@ -48,29 +48,15 @@ Image read_all(const FrameReader& reader) {
 
 /// Takes a tilted plane off, robustly.
 void remove_plane(Image& v) {
-    Eigen::Vector3d plane = Eigen::Vector3d::Zero();
-    std::vector<float> residuals;
-    double limit = 1e30;
     const auto row = [&](int i, int j) {
         return Eigen::Vector3d(1, 2.0 * i / std::max(1, v.width() - 1) - 1, 2.0 * j / std::max(1, v.height() - 1) - 1);
     };
-    for (int round = 0; round < 5; ++round) {
-        Eigen::Matrix3d m = 1e-9 * Eigen::Matrix3d::Identity();
-        Eigen::Vector3d b = Eigen::Vector3d::Zero();
-        for (int j = 0; j < v.height(); ++j)
-            for (int i = 0; i < v.width(); ++i) {
-                const Eigen::Vector3d r = row(i, j);
-                if (!std::isfinite(v(i, j)) || std::abs(v(i, j) - plane.dot(r)) > limit) continue;
-                m += r * r.transpose();
-                b += r * static_cast<double>(v(i, j));
-            }
-        plane = m.ldlt().solve(b);
-        residuals.clear();
-        for (int j = 0; j < v.height(); ++j)
-            for (int i = 0; i < v.width(); ++i)
-                if (std::isfinite(v(i, j))) residuals.push_back(static_cast<float>(v(i, j) - plane.dot(row(i, j))));
-        limit = 3 * std::max(1e-9f, mad_sigma_in_place(residuals, 0));
-    }
+    std::vector<Equation<3>> blocks;
+    for (int j = 0; j < v.height(); ++j)
+        for (int i = 0; i < v.width(); ++i)
+            if (std::isfinite(v(i, j))) blocks.push_back({row(i, j), v(i, j)});
+    const Eigen::Vector3d plane = robust_fit(blocks);
+    if (!plane.allFinite()) return; // a single row of blocks, say: nothing can be told of its tilt
     for (int j = 0; j < v.height(); ++j)
         for (int i = 0; i < v.width(); ++i)
             v(i, j) -= static_cast<float>(plane.dot(row(i, j)));

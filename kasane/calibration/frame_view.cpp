@@ -4,6 +4,7 @@
 
 #include <algorithm>
 #include <array>
+#include <random>
 
 namespace kasane {
 
@@ -71,23 +72,26 @@ Region FrameView::sensor_region(const Region& r) const {
     return {r.x * cell_ - halo, r.y * cell_ - halo, r.width * cell_ + 2 * halo, r.height * cell_ + 2 * halo};
 }
 
-void FrameView::read(const Region& region, std::span<const View<float>> out, std::vector<Doubtful>* doubtful) const {
+void FrameView::read(const Region& region, std::span<const View<float>> out, std::span<QualityPlane> quality) const {
     if (!mosaic_) {
-        for (int p = 0; p < planes_; ++p)
-            source_->read(region, out[static_cast<std::size_t>(p)], p, doubtful);
-    } else if (cell_ == 1) {
-        read_demosaiced(region, out, doubtful);
-    } else {
-        read_binned(region, out, doubtful);
+        for (std::size_t p = 0; p < static_cast<std::size_t>(planes_); ++p)
+            source_->read(region, out[p], static_cast<int>(p), quality.empty() ? nullptr : &quality[p]);
+        return;
     }
+    for (QualityPlane& q : quality)
+        q.clear(region.width, region.height);
+    if (cell_ == 1)
+        read_demosaiced(region, out, quality);
+    else
+        read_binned(region, out, quality);
 }
 
 /// Calibrated sensor pixels of a rectangle that may reach beyond the frame: there they are mirrored (2 x 2 patterns) or
-/// absent.
-void FrameView::read_mosaic(const Region& region, View<float> out, std::vector<Doubtful>* doubtful) const {
+/// absent. `quality` is that of the part inside.
+void FrameView::read_mosaic(const Region& region, View<float> out, QualityPlane* quality) const {
     const Region frame = source_->bounds(), inside = intersect(region, frame);
     const Region at{inside.x - region.x, inside.y - region.y, inside.width, inside.height};
-    source_->read(inside, out.crop(at), 0, doubtful);
+    source_->read(inside, out.crop(at), 0, quality);
     if (inside == region) return;
     const bool mirror = source_->calibration().cfa.period() == 2;
     const auto outside = [&](int x, int y) {
@@ -104,25 +108,28 @@ void FrameView::read_mosaic(const Region& region, View<float> out, std::vector<D
 }
 
 void FrameView::read_demosaiced(const Region& region, std::span<const View<float>> out,
-                                std::vector<Doubtful>* doubtful) const {
-    const Region wide = sensor_region(region);
+                                std::span<QualityPlane> quality) const {
+    const Region wide = sensor_region(region), inside = intersect(wide, source_->bounds());
     std::vector<float> pixels(static_cast<std::size_t>(wide.area()));
     const View<float> mosaic{pixels.data(), wide.width, wide.height, wide.width};
-    std::vector<Doubtful> found;
-    read_mosaic(wide, mosaic, doubtful ? &found : nullptr);
+    QualityPlane found;
+    read_mosaic(wide, mosaic, quality.empty() ? nullptr : &found);
     const CfaPattern& cfa = source_->calibration().cfa;
     demosaic(mosaic, cfa.shifted(wide.x, wide.y), demosaic_of(method_), {out[0], out[1], out[2]});
-    for (const Doubtful& d : found)
-        if (region.contains({d.x, d.y, 1, 1})) doubtful->push_back({d.x, d.y, cfa.colour(d.x, d.y)});
+    found.for_each([&](int i, int j, quality::Bits bits) {
+        const int x = inside.x + i, y = inside.y + j;
+        if (region.contains({x, y, 1, 1}))
+            quality[static_cast<std::size_t>(cfa.colour(x, y))].mark(x - region.x, y - region.y, bits);
+    });
 }
 
 void FrameView::read_binned(const Region& region, std::span<const View<float>> out,
-                            std::vector<Doubtful>* doubtful) const {
+                            std::span<QualityPlane> quality) const {
     const Region wide = sensor_region(region);
     std::vector<float> pixels(static_cast<std::size_t>(wide.area()));
     const View<float> mosaic{pixels.data(), wide.width, wide.height, wide.width};
-    std::vector<Doubtful> found;
-    source_->read(wide, mosaic, 0, doubtful ? &found : nullptr);
+    QualityPlane found;
+    source_->read(wide, mosaic, 0, quality.empty() ? nullptr : &found);
     const CfaPattern& cfa = source_->calibration().cfa;
     const int one = single_colour(method_);
     std::array<View<float>, 3> planes;
@@ -133,11 +140,41 @@ void FrameView::read_binned(const Region& region, std::span<const View<float>> o
             : one == c ? out[0]
                        : View<float>{spare.data(), region.width, region.height, region.width};
     bin_mosaic(mosaic, cfa.shifted(wide.x, wide.y), planes);
-    for (const Doubtful& d : found) {
-        const int colour = cfa.colour(d.x, d.y);
-        if (one >= 0 && colour != one) continue;
-        doubtful->push_back({d.x / cell_, d.y / cell_, one >= 0 ? 0 : colour});
+    found.for_each([&](int x, int y, quality::Bits bits) {
+        const int colour = cfa.colour(wide.x + x, wide.y + y);
+        if (one >= 0 && colour != one) return;
+        quality[static_cast<std::size_t>(one >= 0 ? 0 : colour)].mark(x / cell_, y / cell_, bits);
+    });
+}
+
+namespace {
+
+/// A sum of uniform numbers, of variance 1.
+float nearly_normal(std::mt19937_64& bits) {
+    float sum = -6;
+    for (int i = 0; i < 12; ++i)
+        sum += static_cast<float>(bits() >> 40) * 0x1p-24f;
+    return sum;
+}
+
+} // namespace
+
+std::vector<Image> FrameView::white_noise() const {
+    constexpr int kSide = 96, kRealisations = 4; // pixels
+    std::vector<Image> fields;
+    if (!interpolated()) return fields;
+    const CfaPattern& cfa = source_->calibration().cfa;
+    const int halo = demosaic_halo(demosaic_of(method_), cfa);
+    std::mt19937_64 bits(1);
+    for (int k = 0; k < kRealisations; ++k) {
+        Image mosaic(kSide + 2 * halo, kSide + 2 * halo), planes(kSide, kSide, 3);
+        for (float& v : mosaic.pixels())
+            v = nearly_normal(bits);
+        demosaic(mosaic.plane(), cfa.shifted(-halo, -halo), demosaic_of(method_),
+                 {planes.plane(0), planes.plane(1), planes.plane(2)});
+        fields.push_back(std::move(planes));
     }
+    return fields;
 }
 
 std::uint64_t FrameView::mapped_bytes(const Region& region) const {

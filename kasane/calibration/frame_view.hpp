@@ -4,6 +4,7 @@
 
 #include <kasane/calibration/calibrated_view.hpp>
 #include <kasane/calibration/demosaic.hpp>
+#include <kasane/image/plane_source.hpp>
 
 #include <array>
 #include <memory>
@@ -30,39 +31,38 @@ std::string_view colour_method_name(ColourMethod method);
 std::optional<ColourMethod> colour_method_named(std::string_view name);
 
 /// The planes of one calibrated exposure. Its grid is the sensor's, or that of the squares where they are binned.
-/// Thread-safe.
-class FrameView {
+class FrameView final : public PlaneSource {
 public:
     /// An exposure without a colour filter array: as many planes as the file.
     FrameView(std::shared_ptr<const CalibratedView> source); // NOLINT: a calibrated frame is a view of itself
     /// The calibration knows the pattern; without one the method does not matter.
     FrameView(std::shared_ptr<const CalibratedView> source, ColourMethod method);
 
-    int planes() const { return planes_; }
-    int width() const { return width_; }
-    int height() const { return height_; }
-    Region bounds() const { return {0, 0, width_, height_}; }
+    int planes() const override { return planes_; }
+    int width() const override { return width_; }
+    int height() const override { return height_; }
+    const std::filesystem::path& path() const override { return source_->raw().path(); }
     const CalibratedView& source() const { return *source_; }
     ColourMethod method() const { return method_; }
     /// Demosaiced, so that neighbours share noise.
     bool interpolated() const { return mosaic_ && cell_ == 1; }
     /// Sensor pixels along the side of a pixel of this grid.
     int cell() const { return cell_; }
-    /// Where a plane's samples lie against the grid, in pixels of the grid.
-    std::array<double, 2> shift(int plane) const;
+    std::array<double, 2> shift(int plane) const override;
 
-    /// All planes of a rectangle inside the frame; `out` holds one view a plane. Pixels of the planes that were
-    /// replaced for a defect are added to `doubtful`.
-    void read(const Region& region, std::span<const View<float>> out, std::vector<Doubtful>* doubtful = nullptr) const;
-
-    void release() const { source_->release(); }
-    std::uint64_t mapped_bytes(const Region& region) const;
+    /// As PlaneSource says. A defect of a mosaic is told of the plane of its colour alone.
+    void read(const Region& region, std::span<const View<float>> out,
+              std::span<QualityPlane> quality = {}) const override;
+    /// Of demosaiced planes, from a simulation that is the same on every machine.
+    std::vector<Image> white_noise() const override;
+    void release() const override { source_->release(); }
+    std::uint64_t mapped_bytes(const Region& region) const override;
 
 private:
     Region sensor_region(const Region& region) const;
-    void read_mosaic(const Region& region, View<float> out, std::vector<Doubtful>* doubtful) const;
-    void read_demosaiced(const Region& region, std::span<const View<float>> out, std::vector<Doubtful>* doubtful) const;
-    void read_binned(const Region& region, std::span<const View<float>> out, std::vector<Doubtful>* doubtful) const;
+    void read_mosaic(const Region& region, View<float> out, QualityPlane* quality) const;
+    void read_demosaiced(const Region& region, std::span<const View<float>> out, std::span<QualityPlane> quality) const;
+    void read_binned(const Region& region, std::span<const View<float>> out, std::span<QualityPlane> quality) const;
 
     std::shared_ptr<const CalibratedView> source_;
     ColourMethod method_ = ColourMethod::adaptive;

@@ -3,9 +3,9 @@
 #include <kasane/base/error.hpp>
 #include <kasane/calibration/fixed_stars.hpp>
 #include <kasane/combination/combiner.hpp>
+#include <kasane/image/robust_fit.hpp>
 #include <kasane/image/statistics.hpp>
 
-#include <Eigen/Dense>
 #include <algorithm>
 #include <array>
 #include <atomic>
@@ -102,18 +102,13 @@ FrameSample sample_frame(const FrameReader& frame, const FrameReader* offset, fl
 /// A plane through values on the grid of blocks: value at the centre, and changes from there to the edge.
 std::array<double, 3> fit_tilt(const std::vector<float>& values) {
     const int rows = static_cast<int>(values.size()) / kBlocksAcross;
-    Eigen::Matrix3d m = Eigen::Matrix3d::Zero();
-    Eigen::Vector3d v = Eigen::Vector3d::Zero();
+    std::vector<Equation<3>> blocks;
     for (int i = 0; i < rows; ++i)
-        for (int b = 0; b < kBlocksAcross; ++b) {
-            const float value = values[static_cast<std::size_t>(i * kBlocksAcross + b)];
-            if (!std::isfinite(value)) continue;
-            const Eigen::Vector3d row(1, (2.0 * b + 1) / kBlocksAcross - 1, (2.0 * i + 1) / rows - 1);
-            m += row * row.transpose();
-            v += row * value;
-        }
-    if (rows < 2 || std::abs(m.determinant()) < 1e-12) return {0, 0, 0};
-    const Eigen::Vector3d fit = m.ldlt().solve(v);
+        for (int b = 0; b < kBlocksAcross; ++b)
+            if (const float value = values[static_cast<std::size_t>(i * kBlocksAcross + b)]; std::isfinite(value))
+                blocks.push_back({{1, (2.0 * b + 1) / kBlocksAcross - 1, (2.0 * i + 1) / rows - 1}, value});
+    const Eigen::Vector3d fit = least_squares(blocks);
+    if (rows < 2 || !fit.allFinite()) return {0, 0, 0};
     return {fit[0], fit[1], fit[2]};
 }
 

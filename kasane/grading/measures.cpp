@@ -11,30 +11,10 @@ namespace kasane {
 
 namespace {
 
-constexpr int kRows = 256; // read at a time, so that the mapped file never counts whole
-
-template <class Read>
-void by_bands(int width, int height, Read read) {
-    for (int y = 0; y < height; y += kRows)
-        read(Region{0, y, width, std::min(kRows, height - y)});
-}
-
 Image read_sensor(const CalibratedView& view) {
     Image pixels(view.width(), view.height());
-    by_bands(view.width(), view.height(), [&](const Region& band) {
+    for_each_band(view.bounds(), [&](const Region& band) {
         view.read(band, pixels.plane().crop(band));
-        view.release();
-    });
-    return pixels;
-}
-
-Image read_planes(const FrameView& view) {
-    Image pixels(view.width(), view.height(), view.planes());
-    by_bands(view.width(), view.height(), [&](const Region& band) {
-        std::vector<View<float>> out;
-        for (int p = 0; p < view.planes(); ++p)
-            out.push_back(pixels.plane(p).crop(band));
-        view.read(band, out);
         view.release();
     });
     return pixels;

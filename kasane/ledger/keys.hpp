@@ -7,6 +7,7 @@
 #include <kasane/grading/limits.hpp>
 #include <kasane/grading/measures.hpp>
 #include <kasane/integration/integrate.hpp>
+#include <kasane/normalization/levels.hpp>
 #include <kasane/recipe/recipe.hpp>
 
 #include <string>

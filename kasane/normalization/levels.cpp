@@ -1,17 +1,19 @@
 #include <kasane/normalization/levels.hpp>
 
+#include <kasane/base/error.hpp>
+#include <kasane/image/robust_fit.hpp>
 #include <kasane/image/statistics.hpp>
 #include <kasane/registration/star_index.hpp>
 
-#include <Eigen/Dense>
 #include <cmath>
+#include <fmt/format.h>
 
 namespace kasane {
 
 namespace {
 
 /// Inverse-variance mean of the logarithmic flux ratios, outliers clipped. False with too few stars.
-bool fit_ratio(const LevelInput& reference, const LevelInput& frame, const LevelOptions& o, Normalization& level) {
+bool fit_ratio(const LevelInput& reference, const LevelInput& frame, const LevelOptions& o, StarScale& level) {
     const StarIndex index(frame.measures->stars);
     struct Ratio {
         double value, variance;
@@ -39,8 +41,7 @@ bool fit_ratio(const LevelInput& reference, const LevelInput& frame, const Level
         int n = 0;
         for (const Ratio& r : ratios) {
             if (std::pow(r.value - center, 2) > 9 * r.variance && i > 0) continue;
-            const double soft =
-                std::min(1.0, 2.0 * std::sqrt(r.variance) / std::max(1e-9, std::abs(r.value - center))); // Huber
+            const double soft = huber_weight(r.value - center, 2.0 * std::sqrt(r.variance));
             sum += soft * r.value / r.variance;
             weights += soft / r.variance;
             ++n;
@@ -53,22 +54,20 @@ bool fit_ratio(const LevelInput& reference, const LevelInput& frame, const Level
     return true;
 }
 
-void fit_scale(const LevelInput& reference, const LevelInput& frame, const LevelOptions& o, Normalization& level) {
+StarScale fit_scale(const LevelInput& reference, const LevelInput& frame, const LevelOptions& o) {
     LevelOptions weaker = o;
     weaker.least_stars = std::min(3, o.least_stars);
     weaker.least_snr = 0.4 * o.least_snr;
-    if (fit_ratio(reference, frame, o, level) || fit_ratio(reference, frame, weaker, level)) return;
-    level.scale = reference.seconds > 0 && frame.seconds > 0 ? reference.seconds / frame.seconds : 1;
+    StarScale s;
+    if (fit_ratio(reference, frame, o, s) || fit_ratio(reference, frame, weaker, s)) return s;
+    s.scale = reference.seconds > 0 && frame.seconds > 0 ? reference.seconds / frame.seconds : 1;
+    return s;
 }
 
-/// A plane through the differences of the two background meshes, outliers clipped.
-void fit_plane(const LevelInput& reference, const LevelInput& frame, const Canvas& canvas, Normalization& level) {
+/// A plane through the differences of the two background meshes.
+void fit_plane(const LevelInput& reference, const LevelInput& frame, const Canvas& canvas, LevelMap& map) {
     const Background &a = reference.measures->mesh, &b = frame.measures->mesh;
-    struct Sample {
-        double x, y, d;
-        bool used;
-    };
-    std::vector<Sample> samples;
+    std::vector<Equation<3>> samples;
     const auto [cx, cy] = canvas.centre();
     const double step = 0.5 * a.cell;
     for (double y = 0.5 * step; y < canvas.height; y += step)
@@ -79,54 +78,52 @@ void fit_plane(const LevelInput& reference, const LevelInput& frame, const Canva
             const double edge = 0.5 * a.cell;
             if (rx < edge || ry < edge || rx > reference.width - edge || ry > reference.height - edge) continue;
             if (fx < edge || fy < edge || fx > frame.width - edge || fy > frame.height - edge) continue;
-            samples.push_back({x - cx, y - cy, a.level_at(rx, ry) - level.scale * b.level_at(fx, fy), true});
+            samples.push_back(
+                {{1, (x - cx) / cx, (y - cy) / cy}, a.level_at(rx, ry) - map.scale.value * b.level_at(fx, fy)});
         }
-    if (samples.empty()) {
-        level.offset = a.global_level - level.scale * b.global_level;
-        return;
+    constexpr RobustOptions kClipped{Loss::clip, 8};
+    constexpr std::size_t kLeastForTilt = 24; // fewer carry an offset only
+    if (samples.size() >= kLeastForTilt) {
+        const Eigen::Vector3d plane = robust_fit(samples, kClipped);
+        map.offset = {plane[0], plane[1] / cx, plane[2] / cy, {}};
+    } else if (!samples.empty()) {
+        std::vector<Equation<1>> flat;
+        for (const Equation<3>& e : samples)
+            flat.push_back({Eigen::Matrix<double, 1, 1>(1.0), e.value});
+        map.offset.value = robust_fit(flat, kClipped)[0];
+    } else {
+        map.offset.value = a.global_level - map.scale.value * b.global_level;
     }
-    Eigen::Vector3d plane = Eigen::Vector3d::Zero();
-    const bool tilt = samples.size() >= 24; // fewer carry an offset only
-    for (int round = 0; round < 8; ++round) {
-        Eigen::Matrix3d m = Eigen::Matrix3d::Zero();
-        Eigen::Vector3d v = Eigen::Vector3d::Zero();
-        for (const Sample& s : samples) {
-            if (!s.used) continue;
-            const Eigen::Vector3d row(1, tilt ? s.x / cx : 0, tilt ? s.y / cy : 0);
-            m += row * row.transpose();
-            v += row * s.d;
-        }
-        if (!tilt) m(1, 1) = m(2, 2) = 1;
-        plane = m.ldlt().solve(v);
-        std::vector<float> residuals;
-        for (const Sample& s : samples)
-            residuals.push_back(static_cast<float>(s.d - plane[0] - plane[1] * s.x / cx - plane[2] * s.y / cy));
-        std::vector<float> sorted = residuals;
-        const float center = median_in_place(sorted);
-        const float sigma = mad_sigma_in_place(sorted, center);
-        for (std::size_t i = 0; i < samples.size(); ++i)
-            samples[i].used = std::abs(residuals[i] - center) <= 2.5f * sigma + 1e-6f;
-    }
-    level.offset = plane[0];
-    level.slope_x = plane[1] / cx;
-    level.slope_y = plane[2] / cy;
+}
+
+void require_sound(const LevelOptions& options) {
+    if (const std::string wrong = options.check(); !wrong.empty()) throw UsageError(wrong, {}, {});
 }
 
 } // namespace
 
-Normalization fit_star_scale(const LevelInput& reference, const LevelInput& frame, const LevelOptions& options) {
-    Normalization level;
-    if (reference.measures != frame.measures) fit_scale(reference, frame, options, level);
-    return level;
+std::string LevelOptions::check() const {
+    if (least_stars < 1) return fmt::format("a scale needs at least one star, not {}", least_stars);
+    if (!(least_snr > 0)) return fmt::format("the least signal to noise of a star is above 0, not {:g}", least_snr);
+    if (!(match_radius > 0)) return fmt::format("stars match within more than 0 pixels, not {:g}", match_radius);
+    return {};
 }
 
-Normalization fit_normalization(const LevelInput& reference, const LevelInput& frame, const Canvas& canvas,
-                                const LevelOptions& options) {
-    Normalization level;
-    if (reference.measures == frame.measures) return level;
-    fit_scale(reference, frame, options, level);
-    fit_plane(reference, frame, canvas, level);
-    return level;
+StarScale fit_star_scale(const LevelInput& reference, const LevelInput& frame, const LevelOptions& options) {
+    require_sound(options);
+    return reference.measures == frame.measures ? StarScale{} : fit_scale(reference, frame, options);
+}
+
+LevelFit fit_level(const LevelInput& reference, const LevelInput& frame, const Canvas& canvas,
+                   const LevelOptions& options) {
+    LevelFit fit;
+    fit.map.centre = canvas.centre();
+    if (reference.measures == frame.measures) return fit;
+    const StarScale scale = fit_star_scale(reference, frame, options);
+    fit.map.scale.value = scale.scale;
+    fit.stars = scale.stars;
+    fit_plane(reference, frame, canvas, fit.map);
+    return fit;
 }
 
 } // namespace kasane

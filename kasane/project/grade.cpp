@@ -324,11 +324,7 @@ FramePicture GradedProject::picture(std::size_t stack, std::size_t frame, const 
     Image pixels(wanted.width / factor, wanted.height / factor, view->planes());
     for (int y = 0; y < pixels.height(); ++y) { // a row of squares at a time: a whole frame never counts
         const Region band{wanted.x, wanted.y + y * factor, pixels.width() * factor, factor};
-        Image rows(band.width, band.height, view->planes());
-        std::vector<View<float>> out;
-        for (int p = 0; p < view->planes(); ++p)
-            out.push_back(rows.plane(p));
-        view->read(band, out);
+        const Image rows = read_planes(*view, band);
         for (int p = 0; p < view->planes(); ++p)
             average_down(rows.plane(p), factor, pixels.plane(p).crop({0, y, pixels.width(), 1}));
     }

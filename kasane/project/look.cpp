@@ -20,15 +20,6 @@ namespace {
 
 constexpr int kViewWidth = 640, kViewHeight = 420, kGap = 4; // pixels of the picture
 
-Image read(const FrameView& view, const Region& region) {
-    Image out(region.width, region.height, view.planes());
-    std::vector<View<float>> planes;
-    for (int p = 0; p < view.planes(); ++p)
-        planes.push_back(out.plane(p));
-    view.read(region, planes);
-    return out;
-}
-
 /// The level without light of a frame: what must be taken off before both can be shown with the same limits.
 float offset_of(const Session& s, const LightPlan& plan) {
     for (const auto& m : {plan.dark, plan.bias})
@@ -45,7 +36,7 @@ Region where_they_differ(const FrameView& a, const FrameView& b, int plane, int 
     std::vector<float> all, d;
     for (int j = 0; j < ny; ++j) {
         const Region rows{0, j * kCell, a.width(), std::min(kCell, a.height() - j * kCell)};
-        const Image of_a = read(a, rows), of_b = read(b, rows);
+        const Image of_a = read_planes(a, rows), of_b = read_planes(b, rows);
         for (int i = 0; i < nx; ++i) {
             d.clear();
             for (int y = 0; y < rows.height; ++y)
@@ -156,15 +147,18 @@ std::optional<CalibrationLook> look_at_calibration(const RunOptions& options, co
     const auto raw = std::make_shared<const CalibratedView>(after->source().shared_raw(), nothing);
     const FrameView before(raw, after->method());
 
-    std::vector<Doubtful> repaired;
     { // one image at a time: they are large
         Image whole(raw->width(), raw->height());
         raw->read(raw->bounds(), whole.plane());
         look.before = measure_illumination(whole.plane(), nothing.cfa);
-        after->source().read(raw->bounds(), whole.plane(), 0, &repaired);
+        QualityPlane quality;
+        for_each_band(raw->bounds(), [&](const Region& band) {
+            after->source().read(band, whole.plane().crop(band), 0, &quality);
+            quality.for_each(
+                [&](int, int, quality::Bits bits) { look.defects_repaired += (bits & quality::kRepaired) != 0; });
+        });
         look.after = measure_illumination(whole.plane(), nothing.cfa);
     }
-    look.defects_repaired = static_cast<int>(repaired.size());
     look.flat_fit = fit_flat(after->source());
     if (!look.flat_fit.doubt.empty())
         look.findings.push_back({Level::warning,
@@ -180,17 +174,18 @@ std::optional<CalibrationLook> look_at_calibration(const RunOptions& options, co
     const int cell = after->cell();
     look.crop = {crop.x * cell, crop.y * cell, crop.width * cell, crop.height * cell};
     const auto [stretches, right] = [&] {
-        const Image whole = read(*after, after->bounds());
+        const Image whole = read_planes(*after);
         const std::vector<Stretch> chosen = choose_stretches(whole);
         return std::pair(chosen, fitted(whole, chosen));
     }();
-    const Raster<std::uint8_t> left = fitted(read(before, before.bounds()), stretches);
+    const Raster<std::uint8_t> left = fitted(read_planes(before), stretches);
     const int top = left.height(), bottom = crop.height;
     picture = Raster<std::uint8_t>(2 * kViewWidth + kGap, top + kGap + bottom, std::max(after->planes(), 1), 40);
     paste(left, picture, {0, 0, kViewWidth, top});
     paste(right, picture, {kViewWidth + kGap, 0, kViewWidth, top});
-    paste(render_planes(read(before, crop), stretches), picture, {0, top + kGap, kViewWidth, bottom});
-    paste(render_planes(read(*after, crop), stretches), picture, {kViewWidth + kGap, top + kGap, kViewWidth, bottom});
+    paste(render_planes(read_planes(before, crop), stretches), picture, {0, top + kGap, kViewWidth, bottom});
+    paste(render_planes(read_planes(*after, crop), stretches), picture,
+          {kViewWidth + kGap, top + kGap, kViewWidth, bottom});
     return look;
 }
 

@@ -1,6 +1,7 @@
 #include <kasane/registration/register.hpp>
 
 #include <kasane/base/units.hpp>
+#include <kasane/image/robust_fit.hpp>
 #include <kasane/image/statistics.hpp>
 #include <kasane/registration/star_index.hpp>
 
@@ -165,8 +166,8 @@ std::optional<Registration> refine(const std::vector<Star>& reference, const std
             constexpr double kFloor = 0.02; // pixels: below this, other errors rule
             const double variance =
                 p.position_sigma * p.position_sigma + q.position_sigma * q.position_sigma + kFloor * kFloor;
-            const double r = residual[i] / (4.685 * std::max(spread, std::sqrt(variance)));
-            weight[i] = r < 1 ? (1 - r * r) * (1 - r * r) / variance : 1e-9;
+            const double r = residual[i] / (kBisquareTuning * std::max(spread, std::sqrt(variance)));
+            weight[i] = r < 1 ? bisquare_weight(r, 0) / variance : 1e-9;
         }
         t = fit_affine(reference, frame, matches, weight, static_cast<int>(matches.size()) < kLeastForAffine,
                        t.mirrors());

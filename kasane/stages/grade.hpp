@@ -26,7 +26,7 @@ struct Light {
     bool unread = false;             ///< its file could not be read, which may pass
     Outcome registration;            ///< of the plane that stands for the exposure
     std::vector<Transform> to_frame; ///< by plane
-    Normalization level;             ///< to the stack's best light, scale only; its stars 0: not measured
+    StarScale level;                 ///< to the stack's best light; its stars 0: not measured
     Figures figures;
     Pose pose;
     std::optional<Decision> decision;

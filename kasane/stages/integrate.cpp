@@ -134,11 +134,11 @@ private:
             StackFrame f;
             for (std::size_t p = 0; p < l.measures->planes.size(); ++p)
                 f.planes.push_back({l.to_frame[p],
-                                    fit_normalization(level_input(*level_light, p), level_input(l, p), graded_.canvas),
+                                    fit_level(level_input(*level_light, p), level_input(l, p), graded_.canvas).map,
                                     l.measures->planes[p].noise});
             f.electrons_per_adu = electrons_of(l);
             try {
-                f.view =
+                f.source =
                     calibrations_.view(*l.plan, std::shared_ptr<const OwnCorrections>(l.measures, &l.measures->own));
             } catch (const InputError& e) {
                 if (e.file() != s_.path_of(l.plan->exposure)) throw; // a master's: this is not the light's fault
@@ -351,7 +351,7 @@ private:
             describe_noise_model(a, report);
             describe_defects(a, report);
             describe_master_light(*master, a.frames, report);
-            if (plan.mosaic) report.colour_method = colour_method_name(a.frames.front().view->method());
+            if (plan.mosaic) report.colour_method = colour_method_name(colour_method(s_, *a.lights.front()->exposure));
             report.file = "lights/" + plan.name + ".fits";
             report.preview = "lights/" + plan.name + ".png";
             std::vector<const Exposure*> exposures;
@@ -384,7 +384,7 @@ private:
         std::vector<double> infos, seconds;
         for (std::size_t i = 0; i < a.frames.size(); ++i) {
             const StackPlane& plane = a.frames[i].planes[static_cast<std::size_t>(a.lights[i]->main_plane())];
-            infos.push_back(information(plane.level.scale, plane.noise));
+            infos.push_back(information(plane.level.scale.value, plane.noise));
             seconds.push_back(a.lights[i]->exposure->seconds.value_or(0));
         }
         const std::vector<double> worth = worths(infos, seconds);
@@ -392,7 +392,7 @@ private:
         for (std::size_t i = 0; i < a.frames.size(); ++i) {
             const Light& l = *a.lights[i];
             FrameReport r = report_of(l);
-            r.scale = a.frames[i].planes[static_cast<std::size_t>(l.main_plane())].level.scale;
+            r.scale = a.frames[i].planes[static_cast<std::size_t>(l.main_plane())].level.scale.value;
             r.worth = std::isfinite(worth[i]) ? worth[i] : 0;
             r.weight = master.weights[static_cast<std::size_t>(l.main_plane())][i];
             r.dark_note = calibrations_.dark_share(*l.plan).reason;

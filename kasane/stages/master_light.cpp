@@ -5,8 +5,10 @@
 #include <kasane/base/units.hpp>
 #include <kasane/image/statistics.hpp>
 #include <kasane/image/stretch.hpp>
+#include <kasane/integration/noise_factors.hpp>
 #include <kasane/io/fits.hpp>
 #include <kasane/io/png.hpp>
+#include <kasane/stars/detection.hpp>
 
 #include <algorithm>
 #include <array>
@@ -75,13 +77,13 @@ double noise_of_overlap(MasterLight& master, int plane, int lag) {
 
 void describe_master_light(MasterLight& master, const std::vector<StackFrame>& frames, StackReport& report) {
     constexpr int kLag = 3; // pixels: there the correlation that the kernel leaves has all but gone
-    const NoiseFactors factors(*frames.front().view);
+    const NoiseFactors factors(*frames.front().source);
     const int planes = master.pixels.planes(), main = planes == 3 ? 1 : 0;
     for (int p = 0; p < planes; ++p) {
         double factor = 0, weights = 0;
         for (std::size_t i = 0; i < frames.size(); ++i) {
             const StackPlane& plane = frames[i].planes[static_cast<std::size_t>(p)];
-            const double sigma = plane.level.scale * plane.noise;
+            const double sigma = plane.level.scale.value * plane.noise;
             const double w2 = std::pow(master.weights[static_cast<std::size_t>(p)][i] * sigma, 2);
             factor +=
                 w2 * factors.factor(p, plane.to_frame, reference_canvas(master.pixels.width(), master.pixels.height()));

@@ -155,14 +155,21 @@ TEST_CASE("No data stays where it is") {
     Image mosaic(40, 40, 1, 100.0f);
     mosaic(20, 21) = kNoData;
     mosaic(7, 8) = std::numeric_limits<float>::infinity();
-    std::vector<Doubtful> doubtful;
+    std::array<QualityPlane, 3> quality;
     const FrameView view = view_of(mosaic, "RGGB", method);
     Image out(40, 40, 3);
-    const std::array<View<float>, 3> planes = {out.plane(0), out.plane(1), out.plane(2)};
-    view.read(view.bounds(), planes, &doubtful);
+    view.read(view.bounds(), views_of(out), quality);
     CHECK(std::all_of(out.pixels().begin(), out.pixels().end(), [](float v) { return v == Approx(100); }));
-    REQUIRE(doubtful.size() == 2);
-    CHECK((doubtful[1].x == 20 && doubtful[1].y == 21 && doubtful[1].plane == 1));
+    CHECK((quality[1].at(20, 21) == quality::kRepaired && quality[1].at(7, 8) == quality::kRepaired));
+    int marked = 0;
+    for (const QualityPlane& q : quality)
+        q.for_each([&](int, int, quality::Bits) { ++marked; });
+    CHECK(marked == 2); // of the planes of their own colours
+    // A rectangle tells the same of its own pixels.
+    Image part(9, 6, 3);
+    view.read({15, 18, 9, 6}, views_of(part), quality);
+    CHECK((quality[1].width() == 9 && quality[1].height() == 6 && quality[1].at(5, 3) == quality::kRepaired));
+    CHECK((!quality[0].any() && !quality[2].any()));
 }
 
 TEST_CASE("A binned colour knows where its samples lie") {
@@ -207,7 +214,7 @@ TEST_CASE("A stack of mosaics keeps fluxes and positions in all colours") {
         Image mosaic = mosaic_of(planes, CfaPattern("GBRG"));
         add_noise(mosaic, 5, static_cast<std::uint64_t>(f) + 1);
         StackFrame frame;
-        frame.view = std::make_shared<const FrameView>(view_of(std::move(mosaic), "GBRG", method));
+        frame.source = std::make_shared<const FrameView>(view_of(std::move(mosaic), "GBRG", method));
         const StackPlane plane{Affine{1, 0, dx / cell, 0, 1, dy / cell}, {}, 5};
         frame.planes = {plane, plane, plane};
         frame.electrons_per_adu = 1;

@@ -3,6 +3,10 @@
 #include <kasane/base/error.hpp>
 #include <kasane/base/units.hpp>
 #include <kasane/integration/integrate.hpp>
+#include <kasane/integration/noise_factors.hpp>
+#include <kasane/integration/resampler.hpp>
+#include <kasane/io/file_planes.hpp>
+#include <kasane/io/fits.hpp>
 #include <kasane/sky/random.hpp>
 
 #include <algorithm>
@@ -14,9 +18,8 @@ using namespace kasane::test;
 
 namespace {
 
-std::shared_ptr<const FrameView> view_of(Image pixels) {
-    return std::make_shared<const FrameView>(
-        std::make_shared<const CalibratedView>(std::make_shared<MemoryFrame>(std::move(pixels)), CalibrationSet{}));
+std::shared_ptr<const PlaneSource> view_of(Image pixels) {
+    return std::make_shared<const ImagePlanes>(std::move(pixels));
 }
 
 Affine turn(double degrees_, double cx, double cy, double tx, double ty) {
@@ -101,7 +104,7 @@ TEST_CASE("Weights follow the inverse variance at the common level") {
     const Quiet quiet;
     auto frames = stack(3, 0, 4, 2);
     frames[1].planes[0].noise = 8;
-    frames[2].planes[0].level.scale = 2;
+    frames[2].planes[0].level.scale.value = 2;
     const MasterLight m = integrate(frames, {200, 160}, {500}, quiet.context);
     CHECK(m.weights[0][0] / m.weights[0][1] == Approx(4));
     CHECK(m.weights[0][0] / m.weights[0][2] == Approx(4));
@@ -112,12 +115,11 @@ TEST_CASE("A trail leaves no trace, and is counted") {
     const Quiet quiet;
     auto frames = stack(10, 0.2, 5, 21);
     const MasterLight clean = integrate(frames, {200, 160}, {500}, quiet.context);
-    Image image(200, 160);
-    frames[4].view->source().read(image.bounds(), image.plane());
+    Image image = read_planes(*frames[4].source);
     for (int x = 0; x < 200; ++x)
         for (int y = 78; y <= 80; ++y)
             image(x, y) += 400;
-    frames[4].view = view_of(std::move(image));
+    frames[4].source = view_of(std::move(image));
     const MasterLight m = integrate(frames, {200, 160}, {500}, quiet.context);
     double worst = 0;
     for (int y = 10; y < 150; ++y)
@@ -203,7 +205,7 @@ TEST_CASE("Levels are applied about the middle of the canvas: scale, offset and 
     for (int y = 0; y < kH; ++y)
         for (int x = 0; x < kW; ++x)
             tilted(x, y) = static_cast<float>((500 - 40 + 0.31 * (x - cx) - 0.17 * (y - cy)) / 1.25);
-    const Normalization level{1.25, 40, -0.31, 0.17, 9};
+    const LevelMap level{{cx, cy}, {1.25, 0, 0, {}}, {40, -0.31, 0.17, {}}};
     const Quiet quiet;
     const std::vector<StackFrame> frames = {{view_of(flat), {{{}, {}, 1}}, 0}, {view_of(tilted), {{{}, level, 1}}, 0}};
     const MasterLight m = integrate(frames, {kW, kH}, {500}, quiet.context);
@@ -211,6 +213,37 @@ TEST_CASE("Levels are applied about the middle of the canvas: scale, offset and 
     for (const float v : m.pixels.pixels())
         if (std::isfinite(v)) worst = std::max(worst, std::abs(v - 500.0));
     CHECK(worst < 0.01); // float's own steps there are 3e-5, the kernel is good to 1e-5
+}
+
+TEST_CASE("A stack is combined as asked, and says how") {
+    const Quiet quiet;
+    const auto frames = stack(7, 0.3, 3, 4);
+    const MasterLight usual = integrate(frames, {200, 160}, {500}, quiet.context);
+    CHECK(usual.combination == "7 frames: mean, rejecting beyond 3 sigma");
+    const IntegrateOptions median{.combine = {{NoRejection{}, Combination::median}}};
+    const MasterLight m = integrate(frames, {200, 160}, {500}, quiet.context, median);
+    CHECK(m.combination == "7 frames: median");
+    CHECK(m.rejected_low + m.rejected_high == 0);
+    CHECK(m.pixels(100, 80) != usual.pixels(100, 80));
+    CHECK(m.pixels(20, 140) == Approx(500).margin(6)); // the noise of a median of seven frames is 1.4
+}
+
+TEST_CASE("A file of any kind is a source: what was written is integrated as what was in memory") {
+    const Quiet quiet;
+    const TemporaryFolder folder;
+    auto frames = stack(4, 3.1, 3, 6);
+    const MasterLight in_memory = integrate(frames, {200, 160}, {500}, quiet.context);
+    for (std::size_t f = 0; f < frames.size(); ++f) {
+        const std::filesystem::path file = folder / (std::to_string(f) + ".fits");
+        write_fits(file, {{read_planes(*frames[f].source).plane(), {}}});
+        frames[f].source = std::make_shared<const FilePlanes>(open_frame(file));
+        CHECK(frames[f].source->path() == file);
+    }
+    const MasterLight from_files = integrate(frames, {200, 160}, {500}, quiet.context);
+    for (std::size_t i = 0; i < in_memory.pixels.pixels().size(); ++i) {
+        const float a = in_memory.pixels.pixels()[i], b = from_files.pixels.pixels()[i];
+        REQUIRE((a == b || (std::isnan(a) && std::isnan(b))));
+    }
 }
 
 TEST_CASE("The photon noise of what is bright is expected, not rejected") {
@@ -223,7 +256,7 @@ TEST_CASE("The photon noise of what is bright is expected, not rejected") {
             const double scale = f % 2 ? 1 : 2;
             Image image(kSide, kSide, 1, static_cast<float>(kSky + kBright / scale));
             add_noise(image, std::sqrt(kNoise * kNoise + kBright / scale), 900 + static_cast<std::uint64_t>(f));
-            const Normalization level{scale, kSky - scale * kSky, 0, 0, 9};
+            const LevelMap level{{}, {scale, 0, 0, {}}, {kSky - scale * kSky, 0, 0, {}}};
             frames.push_back({view_of(std::move(image)), {{{}, level, kNoise}}, electrons_per_adu});
         }
         const Quiet quiet;
@@ -243,4 +276,9 @@ TEST_CASE("Options that make no sense are refused in words") {
                                       IntegrateOptions{.ringing_sigmas = -1}, IntegrateOptions{.real_share = 2}})
         CHECK_THROWS_AS(integrate(frames, {200, 160}, {500}, quiet.context, o), UsageError);
     CHECK_THROWS_AS(integrate(frames, {0, 160}, {500}, quiet.context), UsageError);
+    CHECK_THROWS_WITH(integrate(frames, {200, 160}, {500}, quiet.context, {.combine = {{PairRejection{-1}}}}),
+                      Catch::Contains("more than 0 sigma, not -1"));
+    auto wrong = frames;
+    wrong[1].planes[0].level.scale.value = 0;
+    CHECK_THROWS_WITH(integrate(wrong, {200, 160}, {500}, quiet.context), Catch::Contains("is 0, not above 0"));
 }

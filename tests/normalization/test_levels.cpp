@@ -35,38 +35,38 @@ Measures frame(double transparency, double sky, double slope, std::uint64_t seed
 
 TEST_CASE("Transparency and sky slope are found from stars and background") {
     const Measures reference = frame(1.0, 800, 0, 1), dim = frame(0.6, 1300, 0.25, 2);
-    const Normalization n =
-        fit_normalization({&reference, {}, 60, kWidth, kHeight}, {&dim, {}, 60, kWidth, kHeight}, {kWidth, kHeight});
+    const LevelFit n =
+        fit_level({&reference, {}, 60, kWidth, kHeight}, {&dim, {}, 60, kWidth, kHeight}, {kWidth, kHeight});
     CHECK(n.stars > 40);
-    CHECK(n.scale == Approx(1 / 0.6).epsilon(0.01));
+    CHECK(n.map.scale.value == Approx(1 / 0.6).epsilon(0.01));
     // At the centre: 800 = scale x 1300 + offset, the nebula cancels. A tenth of the noise of a frame is 1.2 ADU.
-    CHECK(n.offset + n.scale * 1300 == Approx(800).margin(4));
-    CHECK(n.slope_x == Approx(-0.25 * n.scale).epsilon(0.03));
-    CHECK(n.slope_y == Approx(0).margin(0.01));
+    CHECK(n.map.offset.value + n.map.scale.value * 1300 == Approx(800).margin(4));
+    CHECK(n.map.offset.slope_x == Approx(-0.25 * n.map.scale.value).epsilon(0.03));
+    CHECK(n.map.offset.slope_y == Approx(0).margin(0.01));
 }
 
 TEST_CASE("A frame is on its own level already") {
     const Measures reference = frame(1.0, 800, 0, 1);
-    const Normalization n = fit_normalization({&reference, {}, 60, kWidth, kHeight},
-                                              {&reference, {}, 60, kWidth, kHeight}, {kWidth, kHeight});
-    CHECK(n.scale == 1);
-    CHECK(n.offset == 0);
+    const LevelFit n =
+        fit_level({&reference, {}, 60, kWidth, kHeight}, {&reference, {}, 60, kWidth, kHeight}, {kWidth, kHeight});
+    CHECK(n.map.scale.value == 1);
+    CHECK(n.map.offset.value == 0);
 }
 
 TEST_CASE("Without common stars the exposure times give the scale") {
     Measures reference = frame(1.0, 800, 0, 1), other = frame(1.0, 800, 0, 2);
     other.stars.clear();
-    const Normalization n =
-        fit_normalization({&reference, {}, 60, kWidth, kHeight}, {&other, {}, 120, kWidth, kHeight}, {kWidth, kHeight});
-    CHECK(n.scale == 0.5);
+    const LevelFit n =
+        fit_level({&reference, {}, 60, kWidth, kHeight}, {&other, {}, 120, kWidth, kHeight}, {kWidth, kHeight});
+    CHECK(n.map.scale.value == 0.5);
     CHECK(n.stars == 0);
 }
 
 TEST_CASE("A sky that is tilted in both directions is levelled in both, about the middle") {
     const Measures reference = frame(1.0, 800, 0, 1), tilted = frame(1.0, 900, 0.2, 3, -0.3);
-    const Normalization n =
-        fit_normalization({&reference, {}, 60, kWidth, kHeight}, {&tilted, {}, 60, kWidth, kHeight}, {kWidth, kHeight});
-    CHECK(n.slope_x == Approx(-0.2).epsilon(0.05)); // stars move the meshes by a few percent of the tilt
-    CHECK(n.slope_y == Approx(0.3).epsilon(0.05));
-    CHECK(n.offset == Approx(-100).margin(2)); // in the middle; an edge is 67 to 64 ADU off
+    const LevelFit n =
+        fit_level({&reference, {}, 60, kWidth, kHeight}, {&tilted, {}, 60, kWidth, kHeight}, {kWidth, kHeight});
+    CHECK(n.map.offset.slope_x == Approx(-0.2).epsilon(0.05)); // stars move the meshes by a few percent of the tilt
+    CHECK(n.map.offset.slope_y == Approx(0.3).epsilon(0.05));
+    CHECK(n.map.offset.value == Approx(-100).margin(2)); // in the middle; an edge is 67 to 64 ADU off
 }

@@ -1,0 +1,24 @@
+// What resampling, and demosaicing before it, do to the noise of a frame.
+#pragma once
+
+#include <kasane/integration/stack.hpp>
+
+#include <vector>
+
+namespace kasane {
+
+/// Mean of the squared interpolation weights over a frame: by how much resampling lowers the variance of white noise.
+double resampling_noise_factor(const Transform& to_frame, const Canvas& canvas);
+
+/// The same for the planes of a kind of source: of those whose samples share noise with what makes them so
+/// (PlaneSource::white_noise), in units of the variance of a sensor pixel.
+class NoiseFactors {
+public:
+    explicit NoiseFactors(const PlaneSource& source) : fields_(source.white_noise()) {}
+    double factor(int plane, const Transform& to_frame, const Canvas& canvas) const;
+
+private:
+    std::vector<Image> fields_;
+};
+
+} // namespace kasane

@@ -1,0 +1,131 @@
+#include <kasane/integration/resampler.hpp>
+
+#include <kasane/base/units.hpp>
+#include <kasane/image/resample.hpp>
+
+#include <algorithm>
+#include <array>
+#include <cmath>
+
+namespace kasane {
+
+namespace {
+
+/// Whole and fractional parts of positions in units of 2^-32 pixels.
+void split(const std::int64_t* positions, int count, int origin, std::int32_t* whole, float* fraction) {
+    for (int i = 0; i < count; ++i) {
+        const std::int64_t value = positions[i];
+        whole[i] = static_cast<std::int32_t>(value >> 32) - origin;
+        fraction[i] = static_cast<float>(static_cast<std::int32_t>(static_cast<std::uint32_t>(value) >> 1)) * 0x1p-31f;
+    }
+}
+
+/// The rectangle of the frame under an output rectangle, with the kernel's reach, cut to the frame with that reach.
+Region source_box(const Transform& t, const Region& r, const Region& frame) {
+    const auto [x0, y0, x1, y1] = t.bounds(r);
+    constexpr int kBefore = kLanczosRadius - 1, kAfter = kLanczosRadius + 1; // one more for rounding
+    const Region wanted{static_cast<int>(std::floor(std::clamp(x0, -1e6, 1e6))) - kBefore - 1,
+                        static_cast<int>(std::floor(std::clamp(y0, -1e6, 1e6))) - kBefore - 1,
+                        static_cast<int>(std::floor(std::clamp(x1 - x0, 0.0, 1e6))) + 2 + kBefore + kAfter + 2,
+                        static_cast<int>(std::floor(std::clamp(y1 - y0, 0.0, 1e6))) + 2 + kBefore + kAfter + 2};
+    return intersect(
+        wanted, {-kBefore, -kBefore, frame.width + kBefore + kLanczosRadius, frame.height + kBefore + kLanczosRadius});
+}
+
+/// Fills what lies outside `at` with the nearest pixel inside: the frame's edge is repeated.
+void pad(View<float> out, const Region& at) {
+    for (int y = at.y; y < at.bottom(); ++y) {
+        std::fill(out.row(y), out.row(y) + at.x, out(at.x, y));
+        std::fill(out.row(y) + at.right(), out.row(y) + out.width, out(at.right() - 1, y));
+    }
+    for (int y = 0; y < out.height; ++y)
+        if (y < at.y || y >= at.bottom())
+            std::copy_n(out.row(std::clamp(y, at.y, at.bottom() - 1)), out.width, out.row(y));
+}
+
+Region united(const Region& a, const Region& b) {
+    if (a.empty()) return b;
+    if (b.empty()) return a;
+    const int x = std::min(a.x, b.x), y = std::min(a.y, b.y);
+    return {x, y, std::max(a.right(), b.right()) - x, std::max(a.bottom(), b.bottom()) - y};
+}
+
+/// Output pixels for which the sample at (x, y) of the frame is one of the four nearest.
+template <class F>
+void for_each_touched(const Transform& to_frame, int x, int y, const Region& region, F f) {
+    const Point centre = to_frame.unmap({static_cast<double>(x), static_cast<double>(y)});
+    if (!std::isfinite(centre.x)) return;
+    const int reach = static_cast<int>(std::ceil(1.5 / std::max(0.1, to_frame.at(centre).scale())));
+    const Region box = intersect({static_cast<int>(std::lround(centre.x)) - reach,
+                                  static_cast<int>(std::lround(centre.y)) - reach, 2 * reach + 1, 2 * reach + 1},
+                                 region);
+    for (int j = box.y; j < box.bottom(); ++j)
+        for (int i = box.x; i < box.right(); ++i) {
+            const auto [u, v] = to_frame.map({static_cast<double>(i), static_cast<double>(j)});
+            if (std::abs(u - x) < 1 && std::abs(v - y) < 1) f(i, j);
+        }
+}
+
+} // namespace
+
+void Resampler::resample(const StackFrame& frame, const Region& region, double ringing_sigmas,
+                         const std::vector<View<float>>& out) {
+    const PlaneSource& view = *frame.source;
+    Region box{};
+    for (std::size_t p = 0; p < out.size(); ++p)
+        box = united(box, source_box(to_plane(frame, p), region, view.bounds()));
+    inside_ = intersect(box, view.bounds());
+    if (box.width < kLanczosTaps || box.height < kLanczosTaps || inside_.empty()) {
+        for (const View<float>& o : out)
+            for (int y = 0; y < region.height; ++y)
+                std::fill_n(o.row(y), region.width, kNoData);
+        quality_.clear();
+        return;
+    }
+    const auto area = static_cast<std::size_t>(box.area());
+    if (pixels_.size() < area * out.size()) pixels_.resize(area * out.size());
+    const Region at{inside_.x - box.x, inside_.y - box.y, inside_.width, inside_.height};
+    std::vector<View<float>> source(out.size()), inside(out.size());
+    for (std::size_t p = 0; p < out.size(); ++p) {
+        source[p] = {pixels_.data() + p * area, box.width, box.height, box.width};
+        inside[p] = source[p].crop(at);
+    }
+    quality_.resize(out.size());
+    view.read(inside_, inside, quality_);
+    if (box != inside_)
+        for (std::size_t p = 0; p < out.size(); ++p)
+            pad(source[p], at);
+
+    constexpr int kChunk = 512;
+    std::array<std::int32_t, kChunk> column{}, row{};
+    std::array<float, kChunk> fx{}, fy{};
+    std::array<std::int64_t, kChunk> u{}, v{};
+    for (std::size_t p = 0; p < out.size(); ++p) {
+        const Transform t = to_plane(frame, p);
+        const auto contrast = static_cast<float>(ringing_sigmas * frame.planes[p].noise);
+        for (int y = 0; y < region.height; ++y) {
+            for (int x = 0; x < region.width; x += kChunk) {
+                const int n = std::min(kChunk, region.width - x);
+                t.row(region.x + x, region.y + y, n, u.data(), v.data());
+                split(u.data(), n, box.x, column.data(), fx.data());
+                split(v.data(), n, box.y, row.data(), fy.data());
+                resample_lanczos3(source[p], {column.data(), row.data(), fx.data(), fy.data(), n}, out[p].row(y) + x,
+                                  {.ringing_contrast = contrast});
+            }
+        }
+    }
+}
+
+void Resampler::for_each_marked(const StackFrame& frame, const Region& region,
+                                const std::function<void(std::size_t, int, int, quality::Bits)>& f) const {
+    for (std::size_t p = 0; p < quality_.size(); ++p) {
+        if (!quality_[p].any()) continue;
+        const Transform t = to_plane(frame, p);
+        quality_[p].for_each([&](int i, int j, quality::Bits bits) {
+            for_each_touched(t, inside_.x + i, inside_.y + j, region,
+                             [&](int x, int y) { f(p, x - region.x, y - region.y, bits); });
+        });
+    }
+}
+
+} // namespace kasane

@@ -1,0 +1,43 @@
+// What an integration is made of: the frames of a stack, each with its way to the canvas and its level; and what comes
+// out.
+#pragma once
+
+#include <kasane/geometry/canvas.hpp>
+#include <kasane/image/plane_source.hpp>
+#include <kasane/normalization/level_map.hpp>
+
+#include <cstdint>
+#include <memory>
+#include <string>
+#include <vector>
+
+namespace kasane {
+
+/// One plane of an exposure.
+struct StackPlane {
+    Transform to_frame; ///< from the canvas to pixels of the source's grid
+    LevelMap level;     ///< brings it to the stack's level
+    double noise = 0;   ///< of a background sample (Measures::noise), ADU
+};
+
+/// One exposure of a stack.
+struct StackFrame {
+    std::shared_ptr<const PlaneSource> source;
+    std::vector<StackPlane> planes; ///< as the source has them
+    double electrons_per_adu = 0;   ///< 0: unknown
+};
+
+/// The transform to a plane's own samples.
+Transform to_plane(const StackFrame& frame, std::size_t plane);
+
+struct MasterLight {
+    Image pixels;            ///< one plane or three, ADU of the stack's level; NaN where no frame has data
+    Image coverage;          ///< share of the stack's whole weight that each pixel received, 0..1; planes as `pixels`
+    std::string combination; ///< how the samples were combined, and why so
+    std::vector<std::vector<double>> weights; ///< by plane, of the frames, sum 1
+    std::uint64_t samples = 0;                ///< with data
+    std::uint64_t rejected_low = 0, rejected_high = 0;
+    std::uint64_t passed_over = 0; ///< samples made of neighbours that others with real data stood in for
+};
+
+} // namespace kasane

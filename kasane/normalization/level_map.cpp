@@ -1,0 +1,128 @@
+#include <kasane/normalization/level_map.hpp>
+
+#include <algorithm>
+#include <array>
+#include <cmath>
+#include <fmt/format.h>
+
+namespace kasane {
+
+namespace {
+
+/// Weights of the four coefficients around a place that lies a share `t` of a step beyond the second.
+std::array<double, 4> basis(double t) {
+    const double u = 1 - t;
+    return {u * u * u / 6, (3 * t * t * t - 6 * t * t + 4) / 6, (3 * u * u * u - 6 * u * u + 4) / 6, t * t * t / 6};
+}
+
+/// The step in which a place lies, held to the lattice.
+int cell_of(double place, double step, int count) {
+    return std::clamp(static_cast<int>(std::floor(place / step)), 0, count - 4);
+}
+
+/// The values of a plane and a lattice at the pixels of one row.
+void fill_row(const SmoothMap& map, Point centre, const Region& row, float* to) {
+    const auto base = static_cast<float>(map.value + map.slope_y * (row.y - centre.y) - map.slope_x * centre.x);
+    const auto slope = static_cast<float>(map.slope_x);
+    for (int x = 0; x < row.width; ++x)
+        to[x] = base + slope * static_cast<float>(row.x + x);
+    if (!map.lattice.empty()) map.lattice.add_row(row.x, row.y, row.width, to);
+}
+
+} // namespace
+
+Lattice Lattice::over(const Canvas& canvas, double step) {
+    Lattice l{
+        step, static_cast<int>((canvas.width - 1) / step) + 4, static_cast<int>((canvas.height - 1) / step) + 4, {}};
+    l.coefficients.assign(static_cast<std::size_t>(l.columns) * static_cast<std::size_t>(l.rows), 0.0f);
+    return l;
+}
+
+double Lattice::at(double x, double y) const {
+    const int i = cell_of(x, step, columns), j = cell_of(y, step, rows);
+    const auto wx = basis(x / step - i), wy = basis(y / step - j);
+    double sum = 0;
+    for (int b = 0; b < 4; ++b)
+        for (int a = 0; a < 4; ++a)
+            sum += wx[static_cast<std::size_t>(a)] * wy[static_cast<std::size_t>(b)] *
+                   coefficients[static_cast<std::size_t>(j + b) * static_cast<std::size_t>(columns) +
+                                static_cast<std::size_t>(i + a)];
+    return sum;
+}
+
+void Lattice::add_row(int x, int y, int count, float* to) const {
+    const int j = cell_of(y, step, rows);
+    const auto wy = basis(y / step - j);
+    const auto column = [&](int i) {
+        double sum = 0;
+        for (int b = 0; b < 4; ++b)
+            sum += wy[static_cast<std::size_t>(b)] *
+                   coefficients[static_cast<std::size_t>(j + b) * static_cast<std::size_t>(columns) +
+                                static_cast<std::size_t>(i)];
+        return sum;
+    };
+    const int end = x + count;
+    for (int at = x; at < end;) {
+        const int i = cell_of(at, step, columns);
+        const double a = column(i), b = column(i + 1), c = column(i + 2), d = column(i + 3);
+        // The cubic of this step, by powers of the share of it that lies behind.
+        const auto c0 = static_cast<float>((a + 4 * b + c) / 6), c1 = static_cast<float>((c - a) / 2),
+                   c2 = static_cast<float>((a - 2 * b + c) / 2), c3 = static_cast<float>((d - 3 * c + 3 * b - a) / 6);
+        int stop = std::clamp(static_cast<int>(std::min((i + 1) * step, 1e9)), at + 1, end);
+        while (stop > at + 1 && cell_of(stop - 1, step, columns) != i) // to the pixel, whatever rounding says
+            --stop;
+        while (stop < end && cell_of(stop, step, columns) == i)
+            ++stop;
+        for (; at < stop; ++at) {
+            const auto t = static_cast<float>(at / step - i);
+            to[at - x] += c0 + t * (c1 + t * (c2 + t * c3));
+        }
+    }
+}
+
+double LevelMap::value_at(const SmoothMap& map, Point canvas) const {
+    return map.value + map.slope_x * (canvas.x - centre.x) + map.slope_y * (canvas.y - centre.y) +
+           (map.lattice.empty() ? 0 : map.lattice.at(canvas.x, canvas.y));
+}
+
+void LevelMap::apply(const Region& region, View<float> samples) const {
+    std::vector<float> offsets(static_cast<std::size_t>(region.width)), scales;
+    if (!scale.constant()) scales.resize(offsets.size());
+    const auto factor = static_cast<float>(scale.value);
+    for (int y = 0; y < region.height; ++y) {
+        const Region row{region.x, region.y + y, region.width, 1};
+        float* to = samples.row(y);
+        fill_row(offset, centre, row, offsets.data());
+        const float* o = offsets.data();
+        if (scales.empty()) {
+            for (int x = 0; x < region.width; ++x)
+                to[x] = factor * to[x] + o[x];
+            continue;
+        }
+        fill_row(scale, centre, row, scales.data());
+        const float* s = scales.data();
+        for (int x = 0; x < region.width; ++x)
+            to[x] = s[x] * to[x] + o[x];
+    }
+}
+
+std::string LevelMap::check() const {
+    for (const SmoothMap* map : {&scale, &offset}) {
+        const Lattice& l = map->lattice;
+        const char* what = map == &scale ? "scale" : "offset";
+        if (!std::isfinite(map->value) || !std::isfinite(map->slope_x) || !std::isfinite(map->slope_y))
+            return fmt::format("the {} of a level map is not a number", what);
+        if (l.empty()) continue;
+        if (!(l.step > 0) || l.columns < 4 || l.rows < 4 ||
+            l.coefficients.size() != static_cast<std::size_t>(l.columns) * static_cast<std::size_t>(l.rows))
+            return fmt::format(
+                "the lattice of a level map's {} has {} coefficients for {} x {} places {:g} pixels apart", what,
+                l.coefficients.size(), l.columns, l.rows, l.step);
+        if (!std::all_of(l.coefficients.begin(), l.coefficients.end(), [](float v) { return std::isfinite(v); }))
+            return fmt::format("the lattice of a level map's {} holds values that are no numbers", what);
+    }
+    if (!(scale.value > 0)) return fmt::format("the scale of a level map is {:g}, not above 0", scale.value);
+    return {};
+}
+
+} // namespace kasane

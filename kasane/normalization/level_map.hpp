@@ -1,0 +1,61 @@
+// What brings a frame to the level of its stack: normalised = scale * value + offset, both smooth over the canvas.
+//
+// Each of the two is a plane, and where a plane is not enough a lattice of small numbers on top of it. Whoever makes a
+// map fills in as much of it as the data determine; whoever applies it need not know.
+#pragma once
+
+#include <kasane/geometry/canvas.hpp>
+#include <kasane/image/image.hpp>
+
+#include <string>
+#include <vector>
+
+namespace kasane {
+
+/// Uniform cubic B-splines over the canvas (C. de Boor, A Practical Guide to Splines, 1978): smooth up to the second
+/// derivative, and a coefficient changes nothing farther than two steps away. Coefficient (i, j) belongs to the place
+/// ((i - 1) step, (j - 1) step), so that a canvas of w x h pixels needs floor((w - 1) / step) + 4 columns, rows alike.
+struct Lattice {
+    double step = 0; ///< pixels of the canvas between coefficients; positive
+    int columns = 0, rows = 0;
+    std::vector<float> coefficients; ///< row by row
+
+    /// All zero, for a canvas of this size.
+    static Lattice over(const Canvas& canvas, double step);
+    bool empty() const { return coefficients.empty(); }
+    double at(double x, double y) const;
+    /// Adds the values at `count` pixels of row `y` of the canvas, from column `x` on. A pixel's value does not depend
+    /// on the row's ends.
+    void add_row(int x, int y, int count, float* to) const;
+    bool operator==(const Lattice&) const = default;
+};
+
+/// A smooth quantity: value + slope_x (x - centre.x) + slope_y (y - centre.y) + lattice.
+struct SmoothMap {
+    double value = 0;                ///< at the centre, without the lattice
+    double slope_x = 0, slope_y = 0; ///< per pixel of the canvas
+    Lattice lattice;
+
+    bool constant() const { return slope_x == 0 && slope_y == 0 && lattice.empty(); }
+    bool operator==(const SmoothMap&) const = default;
+};
+
+struct LevelMap {
+    Point centre; ///< of the canvas: where the planes have their value
+    SmoothMap scale{1, 0, 0, {}};
+    SmoothMap offset; ///< ADU of the stack's level
+
+    double scale_at(Point canvas) const { return value_at(scale, canvas); }
+    double offset_at(Point canvas) const { return value_at(offset, canvas); }
+    /// Brings the samples of a rectangle of the canvas to the stack's level. A sample's value does not depend on the
+    /// rectangle.
+    void apply(const Region& region, View<float> samples) const;
+    /// What is wrong with it, in words; empty: nothing.
+    std::string check() const;
+    bool operator==(const LevelMap&) const = default;
+
+private:
+    double value_at(const SmoothMap& map, Point canvas) const;
+};
+
+} // namespace kasane
