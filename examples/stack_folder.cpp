@@ -49,6 +49,7 @@ int main(int argc, char** argv) try {
     if (stack.empty()) throw kasane::DataError("no light could be used", argv[1], "Name a folder with FITS lights");
     const auto canvas = kasane::reference_canvas(stack.front().source->width(), stack.front().source->height());
     const kasane::MasterLight master = kasane::integrate(stack, canvas, {measures.front().background}, context);
+    if (master.failure) master.failure->what.raise(); // a file that vanished, say
     kasane::write_fits(argv[2], {{master.pixels.plane(), {}}});
     std::cout << stack.size() << " of " << files.size() << " lights, rejected "
               << master.rejected_low + master.rejected_high << " of " << master.samples << " samples\n";

@@ -16,4 +16,13 @@ Error::Error(std::string what_failed, std::filesystem::path file, std::string re
     : std::runtime_error(sentence(what_failed, file, remedy)), what_failed_(std::move(what_failed)),
       file_(std::move(file)), remedy_(std::move(remedy)) {}
 
+FileFailure FileFailure::of(const InputError& e) {
+    return {e.file(), e.what_failed(), e.remedy(), dynamic_cast<const UnfitError*>(&e) != nullptr};
+}
+
+void FileFailure::raise() const {
+    if (unfit) throw UnfitError(what_failed, file, remedy);
+    throw InputError(what_failed, file, remedy);
+}
+
 } // namespace kasane

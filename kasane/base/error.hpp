@@ -2,6 +2,7 @@
 #pragma once
 
 #include <filesystem>
+#include <optional>
 #include <stdexcept>
 #include <string>
 
@@ -51,6 +52,28 @@ class UsageError : public Error {
 class DataError : public Error {
     using Error::Error;
 };
+
+/// How a file failed, as a value: of many files some always do, and that is no reason to stop.
+struct FileFailure {
+    std::filesystem::path file;
+    std::string what_failed, remedy;
+    bool unfit = false; ///< it was read well and does not serve: reading it again would not help
+
+    static FileFailure of(const InputError& e);
+    /// Throws it as the error that it was.
+    [[noreturn]] void raise() const;
+};
+
+/// Does `f`, which reads files. Nothing if it went well, else how a file failed it; other errors pass through.
+template <class F>
+std::optional<FileFailure> attempt(F&& f) {
+    try {
+        f();
+    } catch (const InputError& e) {
+        return FileFailure::of(e);
+    }
+    return std::nullopt;
+}
 
 /// The person asked to stop.
 class Cancelled : public Error {

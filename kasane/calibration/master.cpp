@@ -237,11 +237,23 @@ double gradient_of(const Image& pixels, const CfaPattern& cfa) {
     return 2 * std::max(std::abs(x), std::abs(y));
 }
 
-} // namespace
+/// The steps of a master, with what decides them.
+Provenance account_of(Role role, const CombinationChoice& choice) {
+    Provenance made;
+    if (role == Role::flat)
+        made.step("level").text = "offset removed, each frame brought to one level by colour and to the common tilt; "
+                                  "mean 1 in each colour";
+    Provenance::Step& combine = made.step("combine");
+    combine.text = choice.reason;
+    combine.set("combination", std::string(combination_name(choice.options.combination)))
+        .set("rejection", std::string(rejection_name(choice.options.rejection)));
+    for (const auto& [name, value] : rejection_settings(choice.options.rejection))
+        combine.set(name, value);
+    return made;
+}
 
-MasterResult build_master(Role role, const std::vector<std::shared_ptr<const FrameReader>>& frames,
-                          const FrameReader* offset, const Context& context, const MasterOptions& options) {
-    if (frames.empty()) throw DataError("there are no frames to make a master from", {}, {});
+MasterResult build(Role role, const std::vector<std::shared_ptr<const FrameReader>>& frames, const FrameReader* offset,
+                   const Context& context, const MasterOptions& options) {
     const FrameReader& first = *frames.front();
     const int width = first.width(), height = first.height(), planes = first.planes();
     for (const auto& f : frames)
@@ -291,7 +303,7 @@ MasterResult build_master(Role role, const std::vector<std::shared_ptr<const Fra
         result.frame_noise = difference_sigma(frames, samples, subtract, constant, cfa, flat, context.workers);
 
     const CombinationChoice combination = choose_combination(flat ? StackOf::flats : StackOf::darks, result.frames);
-    result.combination = combination.reason;
+    result.made = account_of(role, combination);
     StackExpectation expected{std::vector<FrameExpectation>(count), 0, result.frame_noise > 0};
     const auto variance = static_cast<float>(std::max(1e-12, result.frame_noise * result.frame_noise));
     for (FrameExpectation& e : expected.frames)
@@ -350,6 +362,22 @@ MasterResult build_master(Role role, const std::vector<std::shared_ptr<const Fra
     result.gradient = gradient_of(result.pixels, cfa);
     result.noise = result.frame_noise / std::sqrt(static_cast<double>(count) * (1 - result.rejected_share));
     return result;
+}
+
+} // namespace
+
+MasterResult build_master(Role role, const std::vector<std::shared_ptr<const FrameReader>>& frames,
+                          const FrameReader* offset, const Context& context, const MasterOptions& options) {
+    if (frames.empty()) throw DataError("there are no frames to make a master from", {}, {});
+    MasterResult result;
+    const auto failure = attempt([&] { result = build(role, frames, offset, context, options); });
+    if (!failure) return result;
+    const auto bad =
+        std::find_if(frames.begin(), frames.end(), [&](const auto& f) { return f->path() == failure->file; });
+    if (bad == frames.end()) failure->raise();
+    MasterResult failed;
+    failed.failure = {static_cast<std::size_t>(bad - frames.begin()), *failure};
+    return failed;
 }
 
 } // namespace kasane

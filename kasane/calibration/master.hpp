@@ -1,13 +1,16 @@
 // Building calibration masters: many frames of one kind into one, band by band, with outliers rejected.
 #pragma once
 
+#include <kasane/base/error.hpp>
 #include <kasane/base/parallel.hpp>
+#include <kasane/base/provenance.hpp>
 #include <kasane/calibration/cfa.hpp>
 #include <kasane/combination/choice.hpp>
 #include <kasane/frames/exposure.hpp>
 #include <kasane/io/reader.hpp>
 
 #include <memory>
+#include <optional>
 #include <string>
 #include <vector>
 
@@ -31,7 +34,13 @@ struct MasterResult {
     double level_spread = 0;           ///< of the frames' levels, highest less lowest; ADU, flats: relative
     double gradient = 0;               ///< from edge to edge, greatest; unit of the pixels
     std::size_t star_pixels = 0;       ///< of a sky flat, patched: stars that stood still through all frames
-    std::string combination;           ///< CombinationChoice::reason
+    Provenance made;                   ///< the steps level and combine, with their settings
+    /// Set: this frame could not be read, or does not serve, and there are no pixels. Build again without it.
+    struct FrameFailure {
+        std::size_t frame = 0;
+        FileFailure what;
+    };
+    std::optional<FrameFailure> failure;
 };
 
 /// Combines frames of one kind. Flats have `offset` subtracted (may be null); each is brought to one level by colour
@@ -39,8 +48,8 @@ struct MasterResult {
 /// twilight nor a tinted panel biases it; the result has mean 1 in each colour. Stars that stay in place in a sky flat
 /// are replaced by the flat around them. Of two frames that disagree beyond all noise the lower counts.
 /// Memory: the result plus bands within the budget, whatever the number of frames.
-/// Throws InputError, which names the frame, if one cannot be read, has another size, or is a flat without light;
-/// DataError if there are no frames.
+/// A frame that cannot be read, has another size, or is a flat without light is told in the result. Throws InputError
+/// if the offset cannot be read, DataError if there are no frames.
 MasterResult build_master(Role role, const std::vector<std::shared_ptr<const FrameReader>>& frames,
                           const FrameReader* offset, const Context& context, const MasterOptions& options = {});
 

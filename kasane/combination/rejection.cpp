@@ -23,6 +23,17 @@ struct Words {
     }
 };
 
+using Settings = std::vector<std::pair<std::string, std::string>>;
+struct ByName {
+    Settings operator()(const NoRejection&) const { return {}; }
+    Settings operator()(const SigmaRejection& o) const {
+        return {{"low", fmt::format("{:g}", o.low)},
+                {"high", fmt::format("{:g}", o.high)},
+                {"iterations", std::to_string(o.iterations)}};
+    }
+    Settings operator()(const PairRejection& o) const { return {{"sigmas", fmt::format("{:g}", o.sigmas)}}; }
+};
+
 } // namespace
 
 std::string SigmaRejection::check() const {
@@ -48,6 +59,10 @@ std::string_view rejection_name(const Rejection& rejection) {
 
 std::string rejection_text(const Rejection& rejection) {
     return std::visit(Words{}, rejection);
+}
+
+Settings rejection_settings(const Rejection& rejection) {
+    return std::visit(ByName{}, rejection);
 }
 
 std::string_view combination_name(Combination combination) {

@@ -7,7 +7,9 @@
 
 #include <string>
 #include <string_view>
+#include <utility>
 #include <variant>
+#include <vector>
 
 namespace kasane {
 
@@ -44,6 +46,9 @@ std::string check(const Rejection& rejection);
 std::string_view rejection_name(const Rejection& rejection);
 /// In words, for headers and reasons: "rejecting beyond 4 sigma below and 3 above". Empty where nothing is rejected.
 std::string rejection_text(const Rejection& rejection);
+
+/// Its options by name, as numbers in words: {"low", "3"}, ...
+std::vector<std::pair<std::string, std::string>> rejection_settings(const Rejection& rejection);
 
 /// How the samples that count become one.
 enum class Combination {

@@ -56,6 +56,24 @@ Expected expect(const std::vector<StackFrame>& frames, std::size_t p, const Nois
     return e;
 }
 
+/// The steps of an integration, with all that decides them.
+Provenance account_of(const Canvas& canvas, const CombinationChoice& choice, const IntegrateOptions& options) {
+    Provenance made;
+    Provenance::Step& resample = made.step("resample");
+    resample.text = fmt::format("Lanczos-3 onto {} x {} pixels, ringing clamped from {:g} sigma", canvas.width,
+                                canvas.height, options.ringing_sigmas);
+    resample.set("ringing_sigmas", fmt::format("{:g}", options.ringing_sigmas));
+    made.step("level").text = "a scale and an offset of each frame, smooth over the canvas";
+    Provenance::Step& combine = made.step("combine");
+    combine.text = choice.reason + "; inverse-variance weights";
+    combine.set("combination", std::string(combination_name(choice.options.combination)))
+        .set("rejection", std::string(rejection_name(choice.options.rejection)))
+        .set("real_share", fmt::format("{:g}", options.real_share));
+    for (const auto& [name, value] : rejection_settings(choice.options.rejection))
+        combine.set(name, value);
+    return made;
+}
+
 } // namespace
 
 std::string IntegrateOptions::check() const {
@@ -83,7 +101,7 @@ MasterLight integrate(const std::vector<StackFrame>& frames, const Canvas& canva
     const CombinationChoice choice =
         options.combine ? CombinationChoice{*options.combine, combination_text(*options.combine, count)}
                         : choose_combination(StackOf::lights, count);
-    result.combination = choice.reason;
+    result.made = account_of(canvas, choice, options);
     const NoiseFactors noise(*frames.front().source);
     std::vector<Combiner> combiners;
     for (std::size_t p = 0; p < planes; ++p) {

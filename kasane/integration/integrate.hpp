@@ -29,8 +29,9 @@ struct IntegrateOptions {
 
 /// Integrates a stack onto a canvas: calibrate, resample (Lanczos-3), bring to one level, reject, weighted mean with
 /// inverse-variance weights. `levels` are the backgrounds of the stack's level, ADU, one a plane. Results do not depend
-/// on threads, memory or tile size. All sources have the same number of planes. Throws DataError for an empty stack,
-/// UsageError for what makes no sense, InputError if a file cannot be read on the way.
+/// on threads, memory or tile size. All sources have the same number of planes. A frame that cannot be read on the
+/// way is told in the result (MasterLight::failure). Throws DataError for an empty stack, UsageError for what makes no
+/// sense.
 MasterLight integrate(const std::vector<StackFrame>& frames, const Canvas& canvas, const std::vector<double>& levels,
                       const Context& context, const IntegrateOptions& options = {});
 

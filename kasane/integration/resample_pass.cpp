@@ -22,14 +22,15 @@ void ResamplePass::release() {
 }
 
 void ResamplePass::run(const Region& region, MappedMemory& mapped) {
+    if (failed_) return;
     auto s = pool_.borrow();
-    fill(region, *s, mapped);
+    if (!fill(region, *s, mapped)) return;
     for (std::size_t p = 0; p < combiners_.size(); ++p)
         combine(region, *s, p);
 }
 
 /// The samples of all frames, on the canvas and at one level.
-void ResamplePass::fill(const Region& region, Scratch& s, MappedMemory& mapped) const {
+bool ResamplePass::fill(const Region& region, Scratch& s, MappedMemory& mapped) {
     const std::size_t planes = combiners_.size(), count = frames_.size();
     const std::ptrdiff_t pixels = region.area();
     const auto area = static_cast<std::size_t>(pixels);
@@ -45,7 +46,12 @@ void ResamplePass::fill(const Region& region, Scratch& s, MappedMemory& mapped) 
         for (std::size_t p = 0; p < planes; ++p)
             out[p] = {s.samples.data() + static_cast<std::ptrdiff_t>(p * count + f) * pixels, region.width,
                       region.height, region.width};
-        s.resampler.resample(frame, region, options_.ringing_sigmas, out);
+        if (auto failure = attempt([&] { s.resampler.resample(frame, region, options_.ringing_sigmas, out); })) {
+            const std::lock_guard lock(failure_mutex_);
+            if (!result_.failure) result_.failure = {f, std::move(*failure)};
+            failed_ = true;
+            return false;
+        }
         for (std::size_t p = 0; p < planes; ++p)
             frame.planes[p].level.apply(region, out[p]);
         s.resampler.for_each_marked(frame, region, [&](std::size_t p, int x, int y, quality::Bits bits) {
@@ -55,6 +61,7 @@ void ResamplePass::fill(const Region& region, Scratch& s, MappedMemory& mapped) 
         const Region& read = s.resampler.source();
         mapped.touched(read.empty() ? 0 : frame.source->mapped_bytes(read));
     }
+    return true;
 }
 
 /// Takes out the samples made of neighbours wherever enough other frames have real data. Returns how many.

@@ -20,7 +20,8 @@ public:
     std::uint64_t bytes(std::int64_t pixels) const override;
     void run(const Region& region, MappedMemory& mapped) override;
     void release() override;
-    /// Writes the counts into the result, when all is done.
+    /// Writes the counts into the result, when all is done. A frame that could not be read is told there already; the
+    /// tiles after it were left undone.
     void finish();
 
 private:
@@ -37,7 +38,8 @@ private:
         std::vector<std::uint16_t> low, high;
     };
 
-    void fill(const Region& region, Scratch& s, MappedMemory& mapped) const;
+    /// False if a frame cannot be read.
+    bool fill(const Region& region, Scratch& s, MappedMemory& mapped);
     std::uint64_t pass_over(Scratch& s, std::size_t plane, std::ptrdiff_t pixels) const;
     void combine(const Region& region, Scratch& s, std::size_t plane);
 
@@ -47,6 +49,8 @@ private:
     MasterLight& result_;
     Pool<Scratch> pool_;
     std::atomic<std::uint64_t> samples_{0}, low_{0}, high_{0}, passed_over_{0};
+    std::atomic<bool> failed_{false};
+    std::mutex failure_mutex_;
 };
 
 } // namespace kasane

@@ -2,13 +2,15 @@
 // out.
 #pragma once
 
+#include <kasane/base/error.hpp>
+#include <kasane/base/provenance.hpp>
 #include <kasane/geometry/canvas.hpp>
 #include <kasane/image/plane_source.hpp>
 #include <kasane/normalization/level_map.hpp>
 
 #include <cstdint>
 #include <memory>
-#include <string>
+#include <optional>
 #include <vector>
 
 namespace kasane {
@@ -30,14 +32,22 @@ struct StackFrame {
 /// The transform to a plane's own samples.
 Transform to_plane(const StackFrame& frame, std::size_t plane);
 
+/// A frame that could not be read while it was integrated.
+struct FrameFailure {
+    std::size_t frame = 0;
+    FileFailure what; ///< which file, its own or a master's, and why
+};
+
 struct MasterLight {
-    Image pixels;            ///< one plane or three, ADU of the stack's level; NaN where no frame has data
-    Image coverage;          ///< share of the stack's whole weight that each pixel received, 0..1; planes as `pixels`
-    std::string combination; ///< how the samples were combined, and why so
+    Image pixels;    ///< one plane or three, ADU of the stack's level; NaN where no frame has data
+    Image coverage;  ///< share of the stack's whole weight that each pixel received, 0..1; planes as `pixels`
+    Provenance made; ///< the steps resample, level and combine, with their settings
     std::vector<std::vector<double>> weights; ///< by plane, of the frames, sum 1
     std::uint64_t samples = 0;                ///< with data
     std::uint64_t rejected_low = 0, rejected_high = 0;
     std::uint64_t passed_over = 0; ///< samples made of neighbours that others with real data stood in for
+    /// Set: this frame could not be read on the way, and the pixels are not finished. Integrate again without it.
+    std::optional<FrameFailure> failure;
 };
 
 } // namespace kasane

@@ -6,6 +6,18 @@
 
 namespace kasane {
 
+void Header::add_history(std::string_view text) {
+    constexpr std::size_t kRoom = 70; // FITS standard 4.0, 4.4.2.4: columns 9 to 80, of which cfitsio fills 70
+    while (text.size() > kRoom) {
+        const std::size_t space = text.rfind(' ', kRoom);
+        const bool between_words = space != std::string_view::npos && space > 0;
+        const std::size_t end = between_words ? space : kRoom;
+        cards_.push_back({"HISTORY", std::string(text.substr(0, end)), {}, true});
+        text.remove_prefix(between_words ? end + 1 : end);
+    }
+    cards_.push_back({"HISTORY", std::string(text), {}, true});
+}
+
 void Header::replace(Card card) {
     for (Card& c : cards_)
         if (c.key == card.key) {

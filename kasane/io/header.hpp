@@ -27,7 +27,8 @@ public:
     void set(std::string key, const char* value, std::string comment = {}) {
         set(std::move(key), std::string(value), std::move(comment));
     }
-    void add_history(std::string line) { cards_.push_back({"HISTORY", std::move(line), {}, true}); }
+    /// As many cards as it takes (each has room for 70 characters), broken between words.
+    void add_history(std::string_view text);
 
     /// The first card with this key that has a value.
     const Card* find(std::string_view key) const;

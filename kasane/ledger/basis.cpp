@@ -12,23 +12,27 @@
 
 namespace kasane {
 
-Basis::Basis(const std::string& kind) {
-    set("kind", kind).set("numerics", kNumerics);
+Basis::Basis(const std::string& kind, Provenance planned) : planned_(std::move(planned)) {
+    set("kind", kind);
+    set("numerics", kNumerics);
+    for (const Provenance::Step& step : planned_.steps) {
+        for (const auto& [name, value] : step.settings)
+            set(name, value);
+        for (const Provenance::Input& input : step.inputs)
+            if (input.kind == Provenance::Input::Kind::master)
+                set("master " + input.name, input.identity);
+            else
+                inputs_.emplace_back(input.identity, input.name);
+    }
 }
 
-Basis& Basis::set(const std::string& name, const std::string& value) {
+void Basis::set(const std::string& name, const std::string& value) {
     for (auto& [n, v] : settings_)
         if (n == name) {
             v = value;
-            return *this;
+            return;
         }
     settings_.emplace_back(name, value);
-    return *this;
-}
-
-Basis& Basis::input(const std::string& identity, const std::string& path) {
-    inputs_.emplace_back(identity, path);
-    return *this;
 }
 
 std::string Basis::key() const {

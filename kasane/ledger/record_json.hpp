@@ -7,6 +7,27 @@
 
 namespace kasane {
 
+inline void to_json(nlohmann::json& j, const Provenance::Input& input) {
+    j = {{"kind", input.kind == Provenance::Input::Kind::master ? "master" : "exposure"},
+         {"identity", input.identity},
+         {"name", input.name},
+         {"note", input.note}};
+}
+inline void from_json(const nlohmann::json& j, Provenance::Input& input) {
+    using Kind = Provenance::Input::Kind;
+    input = {j.at("kind") == "master" ? Kind::master : Kind::exposure, j.at("identity"), j.at("name"), j.at("note")};
+}
+inline void to_json(nlohmann::json& j, const Provenance::Step& step) {
+    j = {{"name", step.name}, {"text", step.text}, {"settings", nlohmann::json::object()}, {"inputs", step.inputs}};
+    for (const auto& [name, value] : step.settings)
+        j["settings"][name] = value;
+}
+inline void from_json(const nlohmann::json& j, Provenance::Step& step) {
+    step = {j.at("name"), j.at("text"), {}, j.at("inputs")};
+    for (const auto& [name, value] : j.at("settings").items())
+        step.set(name, value);
+}
+NLOHMANN_DEFINE_TYPE_NON_INTRUSIVE(Provenance, steps)
 NLOHMANN_DEFINE_TYPE_NON_INTRUSIVE(FrameReport, path, identity, night, used, reason, seconds, stars, fwhm, eccentricity,
                                    background, noise, scale, worth, weight, matched, rms, rotation, shift_x, shift_y,
                                    dark, flat, dark_note, own_defects, transparency, by_hand, unread)
@@ -15,10 +36,10 @@ NLOHMANN_DEFINE_TYPE_NON_INTRUSIVE(StackReport, doubts, name, target, filter, se
                                    reference_fingerprint, frames, used, dropped, seconds_total, seconds_effective,
                                    noise, colour_method, colour_noise, channel_scales, defects, noise_model,
                                    electrons_per_adu, passed_over, fwhm, eccentricity, rejected_low, rejected_high,
-                                   time, reused, failure, identity, unread)
+                                   time, reused, made, failure, identity, unread)
 NLOHMANN_DEFINE_TYPE_NON_INTRUSIVE(MasterReport, name, role, file, frames, level, colour_levels, frame_noise, noise,
                                    rejected_share, level_spread, gradient, star_pixels, combination, electrons_per_adu,
-                                   read_noise, saturation, doubts, preview, offset, time, reused, members, left_out,
-                                   unread)
+                                   read_noise, saturation, doubts, preview, offset, made, time, reused, members,
+                                   left_out, unread)
 
 } // namespace kasane

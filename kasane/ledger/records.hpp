@@ -1,6 +1,7 @@
 // What a run has to tell, as plain records that can be stored and printed.
 #pragma once
 
+#include <kasane/base/provenance.hpp>
 #include <kasane/pairing/findings.hpp>
 #include <kasane/pairing/pairing.hpp>
 
@@ -68,6 +69,7 @@ struct StackReport {
     double rejected_low = 0, rejected_high = 0; ///< shares of all samples
     double time = 0;                            ///< seconds of work
     std::vector<StackDoubt> doubts;
+    Provenance made;      ///< the steps that made it
     std::string failure;  ///< why no master light could be made, beside what its frames tell
     std::string identity; ///< what its name stands for
     bool reused = false;  ///< nothing had changed
@@ -91,6 +93,7 @@ struct MasterReport {
     double saturation = 0;           ///< the same, ADU
     std::vector<std::string> doubts; ///< what may hurt, in words
     std::string offset;              ///< flats: what removed their offset
+    Provenance made;                 ///< the steps that made it; none of one that was made elsewhere
     double time = 0;
     bool reused = false;
     std::vector<std::string> members;

@@ -9,6 +9,7 @@
 #include <kasane/stages/open_project.hpp>
 #include <kasane/stages/remaining_work.hpp>
 #include <kasane/stages/results.hpp>
+#include <kasane/stages/stack_basis.hpp>
 
 #include <algorithm>
 #include <fmt/format.h>

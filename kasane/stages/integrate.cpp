@@ -3,30 +3,26 @@
 #include <kasane/ledger/record_json.hpp>
 #include <kasane/stages/cameras.hpp>
 #include <kasane/stages/grade.hpp>
+#include <kasane/stages/light_doubts.hpp>
 #include <kasane/stages/master_light.hpp>
-#include <kasane/stages/measure.hpp>
+#include <kasane/stages/reference_groups.hpp>
 #include <kasane/stages/results.hpp>
+#include <kasane/stages/stack_basis.hpp>
 
 #include <kasane/base/error.hpp>
-#include <kasane/base/hash.hpp>
-#include <kasane/calibration/cfa_phase.hpp>
-#include <kasane/calibration/flat_fit.hpp>
 #include <kasane/integration/integrate.hpp>
-#include <kasane/io/fits.hpp>
 
 #include <algorithm>
 #include <cmath>
 #include <fmt/format.h>
 
-namespace fs = std::filesystem;
-
 namespace kasane {
 
 namespace {
 
-void drop(Light& l, const InputError& e) {
-    l.verdict = {false, Author::impossible, e.what_failed() + ". " + e.remedy(), {}};
-    l.unread = !dynamic_cast<const UnfitError*>(&e);
+void drop(Light& l, const FileFailure& failure) {
+    l.verdict = {false, Author::impossible, failure.what_failed + ". " + failure.remedy, {}};
+    l.unread = !failure.unfit;
     l.measures.reset();
     l.registration = {};
 }
@@ -137,13 +133,13 @@ private:
                                     fit_level(level_input(*level_light, p), level_input(l, p), graded_.canvas).map,
                                     l.measures->planes[p].noise});
             f.electrons_per_adu = electrons_of(l);
-            try {
+            const auto failure = attempt([&] {
                 f.source =
                     calibrations_.view(*l.plan, std::shared_ptr<const OwnCorrections>(l.measures, &l.measures->own));
-            } catch (const InputError& e) {
-                if (e.file() != s_.path_of(l.plan->exposure)) throw; // a master's: this is not the light's fault
+            });
+            if (failure) {
                 const bool begin_again = l.measures == level_light->measures; // the level is gone
-                drop(l, e);
+                drop_or_raise(l, *failure);
                 if (begin_again) return assemble(lights);
                 continue;
             }
@@ -198,85 +194,26 @@ private:
         for (;;) {
             a = assemble(lights);
             if (a.frames.empty()) return std::nullopt;
-            try {
-                s_.context.progress.begin("integrate " + plan.name, graded_.canvas.bounds().area());
-                MasterLight master = integrate(a.frames, graded_.canvas, a.levels, s_.context);
-                s_.context.progress.end();
-                for (const Light* l : a.lights)
-                    s_.require_unchanged(l->plan->exposure);
-                return master;
-            } catch (const InputError& e) {
-                const auto bad = std::find_if(a.lights.begin(), a.lights.end(), [&](const Light* l) {
-                    return s_.path_of(l->plan->exposure) == e.file();
-                });
-                if (bad == a.lights.end()) throw;
-                drop(**bad, e);
+            s_.context.progress.begin("integrate " + plan.name, graded_.canvas.bounds().area());
+            MasterLight master = integrate(a.frames, graded_.canvas, a.levels, s_.context);
+            s_.context.progress.end();
+            if (master.failure) {
+                drop_or_raise(*a.lights[master.failure->frame], master.failure->what);
+                continue;
             }
+            const auto changed = std::find_if(a.lights.begin(), a.lights.end(), [&](Light* l) {
+                const auto failure = attempt([&] { s_.require_unchanged(l->plan->exposure); });
+                if (failure) drop_or_raise(*l, *failure);
+                return failure.has_value();
+            });
+            if (changed == a.lights.end()) return master;
         }
     }
 
-    /// A few lights of each flat tell whether it fits them.
-    void check_flats(const StackPlan& plan, const std::vector<Light>& lights) {
-        constexpr std::size_t kAsked = 3;
-        std::map<std::size_t, std::vector<const Light*>> by_flat;
-        for (const Light& l : lights)
-            if (l.measures && l.plan->flat && s_.masters[*l.plan->flat]) by_flat[*l.plan->flat].push_back(&l);
-        for (const auto& [flat, all] : by_flat) {
-            std::vector<std::string> doubted;
-            std::string why;
-            const std::size_t asked = std::min(kAsked, all.size());
-            for (std::size_t k = 0; k < asked; ++k) {
-                const Light& l = *all[(2 * k + 1) * all.size() / (2 * asked)];
-                try {
-                    const FlatFit fit = fit_flat(calibrations_.view(*l.plan)->source());
-                    if (fit.doubt.empty()) continue;
-                    doubted.push_back(l.exposure->path);
-                    why = fit.doubt;
-                } catch (const InputError&) { // told where it is integrated
-                }
-            }
-            if (2 * doubted.size() > asked)
-                doubts_.push_back(
-                    {"flat-does-not-fit", doubted,
-                     fmt::format("the flat {} does not fit {} of the {} lights of {} that were asked: {}",
-                                 s_.pairing.masters[flat].name, doubted.size(), asked, plan.name, why),
-                     "Look at one with 'kasane show'; pair other flats in the recipe, or take them again"});
-        }
-    }
-
-    /// Calibrated skies below zero: the dark holds more than the light.
-    void check_darks(const StackPlan& plan, const std::vector<Light>& lights) {
-        std::vector<std::string> below;
-        for (const Light& l : lights)
-            if (l.measures && l.plan->dark && l.measures->main().background < -0.5 * l.measures->main().noise)
-                below.push_back(l.exposure->path);
-        if (!below.empty())
-            doubts_.push_back(
-                {"dark-brighter-than-light", below,
-                 fmt::format(
-                     "the sky of {} lights of {} lies below zero after their dark: it was taken warmer, longer, "
-                     "with light on it, or at another offset",
-                     below.size(), plan.name),
-                 "Check the dark's exposure, temperature and offset with 'kasane check'"});
-    }
-
-    /// Both in a mosaic's flat and in its sky the two greens must be alike.
-    void check_phase(const std::vector<Light>& lights) {
-        for (const Light& l : lights) {
-            if (!l.measures || l.exposure->cfa.empty()) continue;
-            try {
-                const std::string allowed = contradicted_phase(*s_.open(l.plan->exposure), CfaPattern(l.exposure->cfa));
-                if (!allowed.empty())
-                    doubts_.push_back(
-                        {"cfa-phase",
-                         {l.exposure->path},
-                         fmt::format("its colour filter pattern is given as {} ({}), but the pixels look like {}",
-                                     l.exposure->cfa, l.exposure->source(Field::cfa).text(), allowed),
-                         "Give the right one with cfa in [assume] or [[files]] of kasane.toml"});
-            } catch (const InputError&) { // told where it is integrated
-            }
-            return; // one light speaks for all
-        }
+    /// A light that cannot be read is left out; where a master cannot, that is not the light's fault.
+    void drop_or_raise(Light& l, const FileFailure& failure) const {
+        if (failure.file != s_.path_of(l.plan->exposure)) failure.raise();
+        drop(l, failure);
     }
 
     StackReport begin_report(const StackPlan& plan) const {
@@ -302,7 +239,6 @@ private:
                 report.frames.push_back(report_of(l));
             for (FrameReport& f : report.frames)
                 f.used = false;
-            doubts_.clear();
             return report;
         };
         try {
@@ -333,11 +269,7 @@ private:
     StackReport make(const StackPlan& plan, std::vector<Light>& lights, const Basis& basis) {
         const Stopwatch clock;
         StackReport report = begin_report(plan);
-        check_darks(plan, lights);
-        check_flats(plan, lights);
-        check_phase(lights);
-        report.doubts = std::move(doubts_);
-        doubts_.clear();
+        report.doubts = find_doubts(s_, calibrations_, plan, lights);
 
         Assembly a;
         std::optional<MasterLight> master = integrate_good(plan, lights, a);
@@ -354,13 +286,11 @@ private:
             if (plan.mosaic) report.colour_method = colour_method_name(colour_method(s_, *a.lights.front()->exposure));
             report.file = "lights/" + plan.name + ".fits";
             report.preview = "lights/" + plan.name + ".png";
+            report.made = account_of(a, basis, *master, used);
             std::vector<const Exposure*> exposures;
-            std::vector<FrameReport> in_order;
-            for (const Light* l : a.lights) {
+            for (const Light* l : a.lights)
                 exposures.push_back(l->exposure);
-                in_order.push_back(used.at(l));
-            }
-            write_master_light(s_.output, *master, exposures, in_order, report);
+            write_master_light(s_.output, *master, exposures, report);
         }
         for (const Light& l : lights)
             report.frames.push_back(used.count(&l) ? used.at(&l) : report_of(l));
@@ -377,6 +307,29 @@ private:
             s_.ledger.set_choice("basis/" + report.file, basis.text());
         }
         return report;
+    }
+
+    /// The steps that made a master light: as planned, of the lights that were used, and what the integration tells.
+    Provenance account_of(const Assembly& a, const Basis& basis, const MasterLight& master,
+                          const std::map<const Light*, FrameReport>& used) const {
+        Provenance made = basis.planned();
+        Provenance::Step& gather = made.step("gather");
+        gather.inputs.clear();
+        for (const Light* l : a.lights) {
+            const FrameReport& f = used.at(l);
+            gather.inputs.push_back({Provenance::Input::Kind::exposure, f.identity, f.path,
+                                     fmt::format("weight {:.5f} scale {:.5f}", f.weight, f.scale)});
+        }
+        Provenance::Step& calibrate = made.step("calibrate");
+        std::erase_if(calibrate.inputs, [](const Provenance::Input& m) { return m.identity == kNotMade; });
+        std::vector<std::string> masters;
+        for (const Provenance::Input& m : calibrate.inputs)
+            masters.push_back(m.name);
+        calibrate.text = masters.empty() ? "no masters, defects repaired"
+                                         : fmt::format("with {}; defects repaired", fmt::join(masters, ", "));
+        made.step("register").text = "onto the grid of " + graded_.reference_path;
+        made.merge(master.made);
+        return made;
     }
 
     /// Weights, worths and seconds of the lights that were used.
@@ -406,71 +359,11 @@ private:
     Session& s_;
     const ReferenceGroup& group_;
     Calibrations calibrations_;
-    std::vector<StackDoubt> doubts_;               ///< of the stack that is being made
     std::vector<std::optional<StackReport>> done_; ///< as group_.stacks
     GradedLights graded_;
 };
 
 } // namespace
-
-Basis stack_basis(const Session& s, const Calibrations& calibrations, const StackPlan& plan,
-                  const std::string& reference) {
-    Basis b("stack");
-    b.set("name", plan.name).set("reference", reference);
-    Key measures("measures of a stack"), metadata("lights of a stack");
-    for (const LightPlan& l : plan.lights) {
-        const Exposure& e = s.exposures[l.exposure];
-        b.input(e.identity, e.path);
-        metadata.add(s.metadata_key(l.exposure));
-        measures.add(measure_key(s, calibrations, l));
-        for (const auto& m : {l.dark, l.bias, l.second_dark, l.flat})
-            if (m) b.set("master " + s.pairing.masters[*m].name, s.masters[*m] ? s.masters[*m]->key : "not made");
-    }
-    b.set("pairing", measures.result());
-    b.set("exposures", metadata.result());
-    b.set("options", Key("options of a stack").add(IntegrateOptions{}, LevelOptions{}).result());
-    // Which exposures are kept, not by what limits: a limit that drops nobody changes nothing.
-    b.set("verdicts", remembered_verdicts(s, calibrations, plan, reference).value_or("not judged yet"));
-    return b;
-}
-
-std::optional<StackReport> finished_stack(const Session& s, const StackPlan& plan, const std::string& key) {
-    const auto body = s.ledger.fact(key);
-    if (!body) return std::nullopt;
-    try {
-        const auto json = nlohmann::json::parse(*body);
-        auto report = json.at("report").get<StackReport>();
-        report.reused = true;
-        std::map<std::string, const Exposure*> now; // files may have moved since
-        for (const LightPlan& l : plan.lights)
-            now[s.exposures[l.exposure].identity] = &s.exposures[l.exposure];
-        for (FrameReport& f : report.frames)
-            if (const auto it = now.find(f.identity); it != now.end()) {
-                if (it->second->identity == report.reference_fingerprint) report.reference = it->second->path;
-                f.path = it->second->path;
-                f.night = it->second->night;
-            }
-        for (const FrameReport& f : report.frames)
-            if (f.unread && s.can_be_read(f.path)) return std::nullopt;
-        if (report.file.empty()) return report;
-        const auto current = s.ledger.choice("file/" + report.file);
-        const bool good =
-            current && *current == key && is_intact(s, light_file(s, plan)) && is_intact(s, s.output / report.preview);
-        return good ? std::optional(std::move(report)) : std::nullopt;
-    } catch (const nlohmann::json::exception&) { // a record of another version: make it again
-        return std::nullopt;
-    }
-}
-
-Finding failure_finding(const StackReport& s) {
-    if (!s.failure.empty())
-        return {Level::blocker, "stack-failed", {}, fmt::format("{} was not made: {}", s.name, s.failure), ""};
-    return {Level::blocker,
-            "no-frames-left",
-            {},
-            fmt::format("no light of {} could be used; no master light was made", s.name),
-            "See the reasons given for its frames"};
-}
 
 void make_stacks(Session& s) {
     for (const ReferenceGroup& group : reference_groups(s))

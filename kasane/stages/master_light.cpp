@@ -104,8 +104,7 @@ void describe_master_light(MasterLight& master, const std::vector<StackFrame>& f
 }
 
 void write_master_light(const std::filesystem::path& output, const MasterLight& master,
-                        const std::vector<const Exposure*>& exposures, const std::vector<FrameReport>& used,
-                        const StackReport& report) {
+                        const std::vector<const Exposure*>& exposures, const StackReport& report) {
     std::filesystem::create_directories((output / report.file).parent_path());
     const Exposure& e = *exposures.front();
     Header h;
@@ -142,10 +141,12 @@ void write_master_light(const std::filesystem::path& output, const MasterLight& 
     for (const Exposure* one : exposures)
         inputs += one->fingerprint;
     h.set("INPUTS", digest(inputs), "digest of the frames combined");
-    h.add_history("Calibrated, defects repaired, Lanczos-3 with ringing clamped, additive and multiplicative");
-    h.add_history("levels, inverse-variance weights; " + master.combination + ".");
-    for (const FrameReport& f : used)
-        h.add_history(fmt::format("from {} weight {:.5f} scale {:.5f}", f.path, f.weight, f.scale));
+    const std::vector<Provenance::Input> masters = report.made.inputs_of(Provenance::Input::Kind::master);
+    for (std::size_t k = 0; k < masters.size() && k < 99; ++k)
+        h.set(fmt::format("MASTER{}", k + 1), masters[k].name,
+              "calibration master, " + masters[k].identity.substr(0, 16));
+    for (const std::string& line : report.made.history())
+        h.add_history(line);
     Header c;
     c.set("BUNIT", "relative", "share of the whole weight that each pixel received");
     write_fits(output / report.file, {{master.pixels.plane(), h, {}, master.pixels.planes()},

@@ -14,9 +14,8 @@ namespace kasane {
 void describe_master_light(MasterLight& master, const std::vector<StackFrame>& frames, StackReport& report);
 
 /// Writes `output`/report.file (32-bit FITS with provenance, coverage as an extension) and the stretched preview
-/// `output`/report.preview. `exposures` and `used` are the frames combined, in order. Throws OutputError.
+/// `output`/report.preview. `exposures` are the frames combined, in order. Throws OutputError.
 void write_master_light(const std::filesystem::path& output, const MasterLight& master,
-                        const std::vector<const Exposure*>& exposures, const std::vector<FrameReport>& used,
-                        const StackReport& report);
+                        const std::vector<const Exposure*>& exposures, const StackReport& report);
 
 } // namespace kasane

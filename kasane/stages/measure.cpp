@@ -219,21 +219,17 @@ std::vector<Measured> measure_lights(Session& s, Calibrations& calibrations,
     // Views are opened one after another (they share masters and defect lists), pixels are read in parallel.
     std::vector<std::shared_ptr<const FrameView>> views(todo.size());
     s.context.progress.begin("measure", static_cast<std::int64_t>(todo.size()));
-    const auto fail = [&](std::size_t k, const InputError& e) {
+    const auto fail = [&](std::size_t k, const FileFailure& failure) {
         Measured& m = out[todo[k]];
-        m.problem = e.what_failed();
-        m.remedy = e.remedy();
-        m.unread = !dynamic_cast<const UnfitError*>(&e);
-        if (e.file() != s.path_of(lights[todo[k]]->exposure)) // a master's, say
-            m.problem = fmt::format("{} {}", e.file().lexically_proximate(s.options.folder).string(), m.problem);
+        m.problem = failure.what_failed;
+        m.remedy = failure.remedy;
+        m.unread = !failure.unfit;
+        if (failure.file != s.path_of(lights[todo[k]]->exposure)) // a master's, say
+            m.problem = fmt::format("{} {}", failure.file.lexically_proximate(s.options.folder).string(), m.problem);
     };
     for (std::size_t k = 0; k < todo.size(); ++k) {
         s.context.workers.cancel().check();
-        try {
-            views[k] = calibrations.view(*lights[todo[k]]);
-        } catch (const InputError& e) {
-            fail(k, e);
-        }
+        if (const auto failure = attempt([&] { views[k] = calibrations.view(*lights[todo[k]]); })) fail(k, *failure);
     }
     s.context.workers.for_each(
         todo.size(),
@@ -252,7 +248,7 @@ std::vector<Measured> measure_lights(Session& s, Calibrations& calibrations,
                     s.ledger.set_fact(key, bytes);
                     m.measures = decode(bytes); // as they will be read the next time, to the last bit
                 } catch (const InputError& e) {
-                    fail(k, e);
+                    fail(k, FileFailure::of(e));
                 } catch (const std::bad_alloc&) {
                     m.problem = "could not be measured: there is not enough memory";
                     m.remedy = "Close other programs, or leave it out";

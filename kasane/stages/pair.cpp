@@ -24,11 +24,10 @@ std::map<std::string, std::string> given_names(const Session& s) {
     std::error_code failed;
     for (fs::directory_iterator it(s.output / "lights", failed), end; !failed && it != end; it.increment(failed)) {
         if (it->path().extension() != ".fits" || !is_own_work(it->path())) continue;
-        try {
+        (void)attempt([&] { // a damaged result is simply made again
             if (const auto identity = read_fits_summary(it->path()).header.text("STACKID"))
                 names[*identity] = it->path().stem().string();
-        } catch (const InputError&) { // a damaged result is simply made again
-        }
+        });
     }
     return names;
 }

@@ -41,12 +41,10 @@ std::string remembered_reference(const Session& s, const ReferenceGroup& group) 
         std::error_code failed;
         const fs::path file = s.output / "lights" / (s.pairing.stacks[i].name + ".fits");
         if (!fs::exists(file, failed)) continue;
-        try {
-            const Header header = read_fits_summary(file).header;
-            const auto text = header.text("REFPRINT");
-            if (text && here.count(*text) && !header.find("UNREAD")) return *text;
-        } catch (const InputError&) { // a damaged result is simply made again
-        }
+        Header header;
+        if (attempt([&] { header = read_fits_summary(file).header; })) continue; // damaged: it is simply made again
+        const auto text = header.text("REFPRINT");
+        if (text && here.count(*text) && !header.find("UNREAD")) return *text;
     }
     return {};
 }

@@ -4,6 +4,7 @@
 #include <kasane/stages/masters.hpp>
 #include <kasane/stages/measure.hpp>
 #include <kasane/stages/results.hpp>
+#include <kasane/stages/stack_basis.hpp>
 
 #include <algorithm>
 #include <fmt/format.h>

@@ -19,14 +19,11 @@ bool is_intact(const Session& s, const fs::path& file) {
     if (!stamp || !known) return false;
     const auto space = known->find(' ');
     if (space == std::string::npos) return false;
-    try {
-        if (known->substr(0, space) != stamp->text()) {
-            const std::string digest = known->substr(space + 1);
-            if (content_digest(file) != digest) return false;
-            s.ledger.set_choice(intact_name(s, file), stamp->text() + " " + digest); // copied, or touched
-        }
-    } catch (const InputError&) {
-        return false;
+    if (known->substr(0, space) != stamp->text()) {
+        const std::string digest = known->substr(space + 1);
+        std::string now;
+        if (attempt([&] { now = content_digest(file); }) || now != digest) return false;
+        s.ledger.set_choice(intact_name(s, file), stamp->text() + " " + digest); // copied, or touched
     }
     s.verified.insert(file);
     return true;

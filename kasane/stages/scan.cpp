@@ -420,13 +420,8 @@ private:
             for (const std::size_t i : list) {
                 const Exposure& e = scan_.exposures[i];
                 std::string& content = contents_[i];
-                try {
-                    if (content.empty()) {
-                        content = content_digest(options_.folder / e.path);
-                        ledger_.set_content(e.path, content);
-                    }
-                } catch (const InputError&) { // gone in this moment: its own reader will tell
-                }
+                if (content.empty() && !attempt([&] { content = content_digest(options_.folder / e.path); }))
+                    ledger_.set_content(e.path, content); // of one gone in this moment its own reader will tell
                 by_content[content].push_back(i);
             }
             if (by_content.size() < 2) continue;
@@ -473,13 +468,12 @@ private:
             todo.size(),
             [&](std::size_t k) {
                 const std::size_t i = todo[k];
-                try {
+                const auto failure = attempt([&] {
                     const auto reader = open_frame(options_.folder / all[i].path, options_.cache);
                     scan_.looks[i] = look_at(
                         *reader, {.windows = needs_role(all[i]) ? 0 : 16, .full_scale = all[i].saturation.value_or(0)});
-                } catch (const InputError& e) {
-                    failed[i] = {e.what_failed(), e.remedy()};
-                }
+                });
+                if (failure) failed[i] = {failure->what_failed, failure->remedy};
                 context_.progress.advance();
             },
             context_.memory.fitting(largest, context_.workers.threads()));

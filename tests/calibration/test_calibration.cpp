@@ -105,11 +105,15 @@ TEST_CASE("Flats of very different levels make one flat of mean one, stars and o
 
 TEST_CASE("Masters refuse frames of two sizes, and flats without light") {
     const Quiet quiet;
-    CHECK_THROWS_AS(build_master(Role::bias, {memory(Image(10, 10)), memory(Image(10, 11))}, nullptr, quiet.context),
-                    InputError);
-    CHECK_THROWS_WITH(build_master(Role::flat, {memory(noisy(50, 50, 0, 3, 1)), memory(noisy(50, 50, 0, 3, 2))},
-                                   nullptr, quiet.context),
-                      Catch::Contains("no light"));
+    const MasterResult sizes =
+        build_master(Role::bias, {memory(Image(10, 10)), memory(Image(10, 11))}, nullptr, quiet.context);
+    REQUIRE(sizes.failure);
+    CHECK((sizes.failure->what.unfit && sizes.pixels.empty()));
+    const MasterResult black = build_master(
+        Role::flat, {memory(noisy(50, 50, 0, 3, 1)), memory(noisy(50, 50, 0, 3, 2))}, nullptr, quiet.context);
+    REQUIRE(black.failure);
+    CHECK_THAT(black.failure->what.what_failed, Catch::Contains("no light"));
+    CHECK_THROWS_AS(black.failure->what.raise(), UnfitError);
     CHECK_THROWS_AS(build_master(Role::dark, {}, nullptr, quiet.context), DataError);
 }
 

@@ -219,10 +219,10 @@ TEST_CASE("A stack is combined as asked, and says how") {
     const Quiet quiet;
     const auto frames = stack(7, 0.3, 3, 4);
     const MasterLight usual = integrate(frames, {200, 160}, {500}, quiet.context);
-    CHECK(usual.combination == "7 frames: mean, rejecting beyond 3 sigma");
+    CHECK(usual.made.find("combine")->text == "7 frames: mean, rejecting beyond 3 sigma; inverse-variance weights");
     const IntegrateOptions median{.combine = {{NoRejection{}, Combination::median}}};
     const MasterLight m = integrate(frames, {200, 160}, {500}, quiet.context, median);
-    CHECK(m.combination == "7 frames: median");
+    CHECK(m.made.find("combine")->text == "7 frames: median; inverse-variance weights");
     CHECK(m.rejected_low + m.rejected_high == 0);
     CHECK(m.pixels(100, 80) != usual.pixels(100, 80));
     CHECK(m.pixels(20, 140) == Approx(500).margin(6)); // the noise of a median of seven frames is 1.4
@@ -244,6 +244,39 @@ TEST_CASE("A file of any kind is a source: what was written is integrated as wha
         const float a = in_memory.pixels.pixels()[i], b = from_files.pixels.pixels()[i];
         REQUIRE((a == b || (std::isnan(a) && std::isnan(b))));
     }
+}
+
+TEST_CASE("A frame that cannot be read on the way is a value in the result") {
+    /// Reads well a few times, then no more.
+    class Vanishing final : public PlaneSource {
+    public:
+        explicit Vanishing(Image image) : planes_(std::move(image)) {}
+        int planes() const override { return 1; }
+        int width() const override { return planes_.width(); }
+        int height() const override { return planes_.height(); }
+        const std::filesystem::path& path() const override { return path_; }
+        void read(const Region& region, std::span<const View<float>> out,
+                  std::span<QualityPlane> quality) const override {
+            if (++reads_ > 5) throw InputError("has vanished", path_, "Bring it back");
+            planes_.read(region, out, quality);
+        }
+
+    private:
+        ImagePlanes planes_;
+        std::filesystem::path path_ = "gone.fits";
+        mutable std::atomic<int> reads_{0};
+    };
+    const Quiet quiet;
+    auto frames = stack(5, 0.3, 3, 4);
+    const MasterLight without =
+        integrate({frames[0], frames[1], frames[2], frames[4]}, {200, 160}, {500}, quiet.context);
+    frames[3].source = std::make_shared<const Vanishing>(read_planes(*frames[3].source));
+    const MasterLight m = integrate(frames, {200, 160}, {500}, quiet.context, {.tile = 32});
+    REQUIRE(m.failure);
+    CHECK(m.failure->frame == 3);
+    CHECK((m.failure->what.file == "gone.fits" && m.failure->what.what_failed == "has vanished"));
+    CHECK_FALSE(m.failure->what.unfit);
+    CHECK_FALSE(without.failure);
 }
 
 TEST_CASE("The photon noise of what is bright is expected, not rejected") {

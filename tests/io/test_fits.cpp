@@ -105,6 +105,23 @@ TEST_CASE("Text, numbers and doubled quotes of a header come back as they were m
     CHECK(h.number({"EXPOSURE", "EXPTIME"}).value() == 180.5);
 }
 
+TEST_CASE("A long line of history is broken between words, and nothing is lost") {
+    Header h;
+    const std::string text =
+        "combine: 14 frames: mean, rejecting beyond 4 sigma below and 3 above (stars in a flat only "
+        "add) and inverse-variance weights";
+    h.add_history(text);
+    h.add_history(std::string(150, 'x'));
+    std::vector<std::string> lines;
+    for (const Card& card : h.cards())
+        lines.push_back(card.value);
+    REQUIRE(lines.size() == 5);
+    CHECK(lines[0] + " " + lines[1] == text);
+    CHECK(lines[2] + lines[3] + lines[4] == std::string(150, 'x'));
+    for (const std::string& line : lines)
+        CHECK(line.size() <= 70);
+}
+
 TEST_CASE("What is written is read back, by name where there are several images") {
     const TemporaryFolder folder;
     const Image a = ramp(37, 21), b = ramp(5, 4);

@@ -71,6 +71,16 @@ TEST_CASE("One-shot colour with sky flats and a bias becomes one master light in
     const auto reader = open_fits(fs::path(r.output) / s.file);
     CHECK(reader->planes() == 3);
     CHECK(reader->header().text("CFAMETH").value() == "adaptive");
+    // It names the masters that calibrated its lights, in the header and in the account of its making.
+    CHECK_THAT(reader->header().text("MASTER1").value_or(""), Catch::StartsWith("bias"));
+    CHECK_THAT(reader->header().text("MASTER2").value_or(""), Catch::StartsWith("flat"));
+    CHECK(!reader->header().find("MASTER3"));
+    const std::vector<std::string> history = s.made.history();
+    REQUIRE(history.size() > 8);
+    CHECK_THAT(history.front(), Catch::StartsWith("calibrate: with bias") && Catch::Contains(", flat-"));
+    CHECK(std::count_if(history.begin(), history.end(), [](const auto& l) { return l.starts_with("from "); }) == 8);
+    for (const MasterReport& m : r.masters)
+        CHECK(m.made.find("combine")->text == m.combination);
     CHECK(open_fits(fs::path(r.output) / s.file, "COVERAGE")->planes() == 3);
     // The background is even after the flats: corners against the middle, nebula apart.
     CHECK(digests(p.path, {"kasane"}) == before);

@@ -1,0 +1,16 @@
+// One calibration master, built of as many of its frames as are good. Part of stage 3.
+#pragma once
+
+#include <kasane/ledger/basis.hpp>
+#include <kasane/stages/session.hpp>
+
+#include <filesystem>
+
+namespace kasane {
+
+/// Builds a master and writes its file. Frames that cannot be read or do not serve are left out, and told in the
+/// report. Throws DataError if none is left, InputError if its offset cannot be read, OutputError.
+ReadyMaster build_ready_master(Session& session, const MasterPlan& plan, const Basis& basis,
+                               const std::filesystem::path& file);
+
+} // namespace kasane

@@ -1,0 +1,86 @@
+#include <kasane/stages/stack_basis.hpp>
+
+#include <kasane/ledger/record_json.hpp>
+#include <kasane/stages/grade.hpp>
+#include <kasane/stages/measure.hpp>
+#include <kasane/stages/results.hpp>
+
+#include <algorithm>
+#include <fmt/format.h>
+#include <map>
+
+namespace kasane {
+
+Basis stack_basis(const Session& s, const Calibrations& calibrations, const StackPlan& plan,
+                  const std::string& reference) {
+    using Kind = Provenance::Input::Kind;
+    Provenance planned;
+    Provenance::Step& gather = planned.step("gather");
+    gather.set("name", plan.name);
+    Key measures("measures of a stack"), metadata("lights of a stack");
+    std::vector<std::size_t> masters;
+    for (const LightPlan& l : plan.lights) {
+        const Exposure& e = s.exposures[l.exposure];
+        gather.inputs.push_back({Kind::exposure, e.identity, e.path, {}});
+        metadata.add(s.metadata_key(l.exposure));
+        measures.add(measure_key(s, calibrations, l));
+        for (const auto& m : {l.dark, l.bias, l.second_dark, l.flat})
+            if (m && std::find(masters.begin(), masters.end(), *m) == masters.end()) masters.push_back(*m);
+    }
+    gather.set("exposures", metadata.result());
+    Provenance::Step& calibrate = planned.step("calibrate");
+    for (const std::size_t m : masters)
+        calibrate.inputs.push_back(
+            {Kind::master, s.masters[m] ? s.masters[m]->key : kNotMade, s.pairing.masters[m].name, {}});
+    calibrate.set("pairing", measures.result());
+    // Which exposures are kept, not by what limits: a limit that drops nobody changes nothing.
+    planned.step("grade").set("verdicts",
+                              remembered_verdicts(s, calibrations, plan, reference).value_or("not judged yet"));
+    planned.step("register").set("reference", reference);
+    planned.step("resample").set("options", Key("options of a stack").add(IntegrateOptions{}, LevelOptions{}).result());
+    return Basis("stack", std::move(planned));
+}
+
+std::optional<StackReport> finished_stack(const Session& s, const StackPlan& plan, const std::string& key) {
+    const auto body = s.ledger.fact(key);
+    if (!body) return std::nullopt;
+    try {
+        const auto json = nlohmann::json::parse(*body);
+        auto report = json.at("report").get<StackReport>();
+        report.reused = true;
+        std::map<std::string, const Exposure*> now; // files may have moved since
+        for (const LightPlan& l : plan.lights)
+            now[s.exposures[l.exposure].identity] = &s.exposures[l.exposure];
+        report.made.rename_inputs([&](const std::string& identity) {
+            const auto it = now.find(identity);
+            return it == now.end() ? std::string() : it->second->path;
+        });
+        for (FrameReport& f : report.frames)
+            if (const auto it = now.find(f.identity); it != now.end()) {
+                if (it->second->identity == report.reference_fingerprint) report.reference = it->second->path;
+                f.path = it->second->path;
+                f.night = it->second->night;
+            }
+        for (const FrameReport& f : report.frames)
+            if (f.unread && s.can_be_read(f.path)) return std::nullopt;
+        if (report.file.empty()) return report;
+        const auto current = s.ledger.choice("file/" + report.file);
+        const bool good =
+            current && *current == key && is_intact(s, light_file(s, plan)) && is_intact(s, s.output / report.preview);
+        return good ? std::optional(std::move(report)) : std::nullopt;
+    } catch (const nlohmann::json::exception&) { // a record of another version: make it again
+        return std::nullopt;
+    }
+}
+
+Finding failure_finding(const StackReport& s) {
+    if (!s.failure.empty())
+        return {Level::blocker, "stack-failed", {}, fmt::format("{} was not made: {}", s.name, s.failure), ""};
+    return {Level::blocker,
+            "no-frames-left",
+            {},
+            fmt::format("no light of {} could be used; no master light was made", s.name),
+            "See the reasons given for its frames"};
+}
+
+} // namespace kasane

@@ -1,0 +1,24 @@
+// What a master light depends on, and whether there is one that was made of just that. Part of stage 6.
+#pragma once
+
+#include <kasane/ledger/basis.hpp>
+#include <kasane/ledger/records.hpp>
+#include <kasane/stages/calibrations.hpp>
+
+#include <optional>
+#include <string>
+
+namespace kasane {
+
+/// Stands for the key of a master that could not be made.
+inline constexpr const char* kNotMade = "not made";
+
+Basis stack_basis(const Session& session, const Calibrations& calibrations, const StackPlan& plan,
+                  const std::string& reference);
+/// The report of a master light that is on disk as its basis wants it.
+std::optional<StackReport> finished_stack(const Session& session, const StackPlan& plan, const std::string& key);
+
+/// What a finding says of a stack whose master light could not be made.
+Finding failure_finding(const StackReport& stack);
+
+} // namespace kasane
