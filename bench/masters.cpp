@@ -26,8 +26,14 @@ double seconds_of(const std::function<void()>& work) {
 }
 
 /// Frames of noise about a level: one field of noise, begun elsewhere for each frame.
-Frames write_frames(const std::filesystem::path& folder, const char* name, int count, int width, int height,
-                    double level, double sigma) {
+struct Kind {
+    const char* name;
+    int count, width, height;
+    double level, sigma; // ADU
+};
+
+Frames write_frames(const std::filesystem::path& folder, const Kind& kind) {
+    const auto& [name, count, width, height, level, sigma] = kind;
     sky::Random random(7);
     std::vector<std::uint16_t> noise(static_cast<std::size_t>(width) * 64 + 100003);
     for (auto& v : noise)
@@ -71,7 +77,7 @@ std::vector<Row> master_building(int count, int width, int height, const Context
     for (const auto& [role, level, sigma] :
          {std::tuple{Role::dark, 500.0, 4.0}, std::tuple{Role::flat, 30000.0, 190.0}}) {
         const char* name = role == Role::dark ? "dark" : "flat";
-        const Frames frames = write_frames(folder.path(), name, count, width, height, level, sigma);
+        const Frames frames = write_frames(folder.path(), {name, count, width, height, level, sigma});
         streaming_mean(frames, context.workers); // warms the cache of the system
         double plain = 1e30, built = 1e30;
         for (int i = 0; i < 2; ++i) {

@@ -72,7 +72,7 @@ std::vector<Frame> heap(std::uint64_t seed, const Workers& workers) {
 
     std::vector<Frame> frames;
     const auto add = [&](Role role, const char* kind, double time, const Image& electrons, double rays) {
-        const auto counts = sky::expose(electrons, n, maps, time, n.reference_temperature, rays, random.bits());
+        const auto counts = sky::expose(electrons, {n, maps}, {time, n.reference_temperature, rays}, random.bits());
         Image image(n.width, n.height);
         std::copy(counts.pixels().begin(), counts.pixels().end(), image.pixels().begin());
         frames.push_back({role, kind, time, look_at(MemoryFrame(std::move(image)), {.windows = 0})});
@@ -89,7 +89,7 @@ std::vector<Frame> heap(std::uint64_t seed, const Workers& workers) {
         c.pointing.offset_x = 10 * random.normal();
         c.pointing.offset_y = 10 * random.normal();
         c.pointing.rotation = random.uniform(0, 360);
-        add(Role::light, "light", seconds, sky::render_light(scene, filter, n, maps, c, seconds), 0.02 * seconds);
+        add(Role::light, "light", seconds, sky::render_light(scene, filter, {n, maps}, c, seconds), 0.02 * seconds);
     }
     const double flat_level = full * n.gain * random.uniform(0.15, 0.7);
     for (int i = 0; i < 4; ++i) {
@@ -110,7 +110,7 @@ std::vector<Frame> heap(std::uint64_t seed, const Workers& workers) {
         c.fwhm = seeing;
         c.pointing.offset_x = 40 * random.normal();
         c.pointing.offset_y = 40 * random.normal();
-        add(Role::flat, "sky flat", time, sky::render_light(scene, filter, n, maps, c, time), 0);
+        add(Role::flat, "sky flat", time, sky::render_light(scene, filter, {n, maps}, c, time), 0);
     }
     for (int i = 0; i < 4; ++i)
         add(Role::dark, "dark", seconds, nothing, 0.01 * seconds);

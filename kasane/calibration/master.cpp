@@ -58,8 +58,16 @@ void for_each_sample_row(const FrameReader& frame, const FrameReader* offset, fl
         }
 }
 
-FrameSample sample_frame(const FrameReader& frame, const FrameReader* offset, float offset_level, const CfaPattern& cfa,
-                         bool with_shape) {
+/// How frames are looked at before they are combined.
+struct Sampling {
+    const FrameReader* offset; ///< what is taken off; may be null
+    float offset_level;        ///< the same where there is no frame of it, ADU
+    CfaPattern cfa;
+    bool flat; ///< their shape and level count, too
+};
+
+FrameSample sample_frame(const FrameReader& frame, const Sampling& how) {
+    const auto& [offset, offset_level, cfa, with_shape] = how;
     const int rows = std::min(kSampleRows, frame.height()), colours = colours_of(frame, cfa);
     const bool planes = frame.planes() == 3;
     const int width = frame.width();
@@ -166,8 +174,8 @@ private:
 
 /// Noise of one levelled frame, from the differences between neighbours in the list.
 double difference_sigma(const std::vector<std::shared_ptr<const FrameReader>>& frames,
-                        const std::vector<FrameSample>& samples, const FrameReader* offset, float offset_level,
-                        const CfaPattern& cfa, bool flat, const Workers& workers) {
+                        const std::vector<FrameSample>& samples, const Sampling& how, const Workers& workers) {
+    const auto& [offset, offset_level, cfa, flat] = how;
     const FrameReader& first = *frames.front();
     const std::size_t pairs = frames.size() - 1, used = std::min(pairs, kMostNoisePairs);
     std::vector<float> sigmas(used);
@@ -269,9 +277,9 @@ MasterResult build(Role role, const std::vector<std::shared_ptr<const FrameReade
     const std::size_t count = frames.size();
 
     // Levels, tilts and noise, from a sample.
+    const Sampling how{subtract, constant, cfa, flat};
     std::vector<FrameSample> samples(count);
-    context.workers.for_each(
-        count, [&](std::size_t f) { samples[f] = sample_frame(*frames[f], subtract, constant, cfa, flat); });
+    context.workers.for_each(count, [&](std::size_t f) { samples[f] = sample_frame(*frames[f], how); });
     const auto colours = static_cast<std::size_t>(colours_of(first, cfa));
     if (flat) {
         for (std::size_t f = 0; f < count; ++f)
@@ -299,8 +307,7 @@ MasterResult build(Role role, const std::vector<std::shared_ptr<const FrameReade
         result.level += level / static_cast<double>(colours);
         result.level_spread = std::max(result.level_spread, flat && level > 0 ? spread / level : spread);
     }
-    if (count > 1)
-        result.frame_noise = difference_sigma(frames, samples, subtract, constant, cfa, flat, context.workers);
+    if (count > 1) result.frame_noise = difference_sigma(frames, samples, how, context.workers);
 
     const CombinationChoice combination = choose_combination(flat ? StackOf::flats : StackOf::darks, result.frames);
     result.made = account_of(role, combination);

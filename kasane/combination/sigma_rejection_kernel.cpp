@@ -66,10 +66,14 @@ HWY_INLINE V median_of_kept(D d, const float* value, float* signs, const SigmaPa
     return hn::Mul(half, hn::Add(pick(d, signs, lanes, lower), pick(d, signs, lanes, upper)));
 }
 
+/// Where the results of one vector of pixels go.
+struct LaneResults {
+    float *mean, *weight, *low, *high;
+};
+
 /// One vector of pixels. `value` holds the samples by frame (absent ones are NaN), `work` is scratch of the same size.
 template <class D>
-void combine_lanes(D d, const float* value, float* work, const SigmaParameters& p, float* mean, float* weight,
-                   float* low_count, float* high_count) {
+void combine_lanes(D d, const float* value, float* work, const SigmaParameters& p, const LaneResults& out) {
     using V = hn::Vec<D>;
     const int lanes = static_cast<int>(hn::Lanes(d)), n = p.count;
     const V zero = hn::Zero(d), one = hn::Set(d, 1.0f), infinite = hn::Set(d, std::numeric_limits<float>::infinity());
@@ -153,25 +157,31 @@ void combine_lanes(D d, const float* value, float* work, const SigmaParameters& 
     const V nodata = hn::Set(d, std::numeric_limits<float>::quiet_NaN());
     const V one_value =
         p.combination == Combination::median ? median_of_kept(d, value, work, p, rejecting) : hn::Div(sum, weights);
-    hn::StoreU(hn::IfThenElse(hn::Gt(weights, zero), one_value, nodata), d, mean);
-    hn::StoreU(weights, d, weight);
-    hn::StoreU(lows, d, low_count);
-    hn::StoreU(highs, d, high_count);
+    hn::StoreU(hn::IfThenElse(hn::Gt(weights, zero), one_value, nodata), d, out.mean);
+    hn::StoreU(weights, d, out.weight);
+    hn::StoreU(lows, d, out.low);
+    hn::StoreU(highs, d, out.high);
 }
+
+/// The samples of one vector of pixels: those of frame f begin at samples + f * stride.
+struct LaneSamples {
+    const float* samples;
+    std::ptrdiff_t stride;
+};
 
 /// A vector of pixels in which every sample lies within the limits of its known noise about the mean of all: nothing
 /// is to be rejected there, and no order need be found. Returns a mask of the lanes where that is so; their results are
 /// written.
 template <class D>
-HWY_INLINE hn::Mask<D> combine_calm_lanes(D d, const float* samples, std::ptrdiff_t stride, const SigmaParameters& p,
-                                          float* mean, float* weight) {
+HWY_INLINE hn::Mask<D> combine_calm_lanes(D d, const LaneSamples& in, const SigmaParameters& p, float* mean,
+                                          float* weight) {
     using V = hn::Vec<D>;
     const V zero = hn::Zero(d), one = hn::Set(d, 1.0f), infinite = hn::Set(d, std::numeric_limits<float>::infinity());
     const V low2 = p.options.low > 0 ? hn::Set(d, p.options.low * p.options.low) : infinite;
     const V high2 = p.options.high > 0 ? hn::Set(d, p.options.high * p.options.high) : infinite;
     V count = zero, sum = zero, weights = zero;
     for (int f = 0; f < p.count; ++f) {
-        const V v = hn::LoadU(d, samples + f * stride);
+        const V v = hn::LoadU(d, in.samples + f * in.stride);
         const auto there = hn::Eq(v, v);
         const V w = hn::IfThenElseZero(there, hn::Set(d, p.frames[f].weight));
         count = hn::Add(count, hn::IfThenElseZero(there, one));
@@ -184,7 +194,7 @@ HWY_INLINE hn::Mask<D> combine_calm_lanes(D d, const float* samples, std::ptrdif
     // A sample draws the mean to itself: against the mean of the others it lies farther off.
     const V drawn = hn::Sub(one, hn::Div(one, hn::Max(one, count))), drawn2 = hn::Mul(drawn, drawn);
     for (int f = 0; f < p.count; ++f) {
-        const V dv = hn::Sub(hn::LoadU(d, samples + f * stride), center);
+        const V dv = hn::Sub(hn::LoadU(d, in.samples + f * in.stride), center);
         const V variance = mul_add(hn::Set(d, p.frames[f].variance_slope), excess, hn::Set(d, p.frames[f].variance));
         const V limit = hn::Mul(hn::Mul(hn::IfThenElse(hn::Lt(dv, zero), low2, high2), drawn2), variance);
         calm = hn::AndNot(hn::Gt(hn::Mul(dv, dv), limit), calm); // never true for absent samples
@@ -211,7 +221,7 @@ void CombineSigma(const SampleBlock& block, const CombinedBlock& out, const Sigm
             for (int i = 0; i < lanes; ++i)
                 to[i] = i < waiting ? from[pending[i]] : std::numeric_limits<float>::quiet_NaN();
         }
-        combine_lanes(d, value.get(), work.get(), p, mean, weight, low, high);
+        combine_lanes(d, value.get(), work.get(), p, {mean, weight, low, high});
         for (int i = 0; i < waiting; ++i) {
             out.mean[pending[i]] = mean[i];
             out.weight[pending[i]] = weight[i];
@@ -233,9 +243,9 @@ void CombineSigma(const SampleBlock& block, const CombinedBlock& out, const Sigm
                         value[static_cast<std::size_t>(f * lanes + i)] =
                             i < here ? block.samples[f * block.frame_stride + x + i]
                                      : std::numeric_limits<float>::quiet_NaN();
-            const auto mask =
-                combine_calm_lanes(d, full ? block.samples + x : value.get(), full ? block.frame_stride : lanes, p,
-                                   full ? out.mean + x : mean, full ? out.weight + x : weight);
+            const auto mask = combine_calm_lanes(
+                d, full ? LaneSamples{block.samples + x, block.frame_stride} : LaneSamples{value.get(), lanes}, p,
+                full ? out.mean + x : mean, full ? out.weight + x : weight);
             if (!full) {
                 std::copy_n(mean, here, out.mean + x);
                 std::copy_n(weight, here, out.weight + x);

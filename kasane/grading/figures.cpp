@@ -12,29 +12,9 @@ namespace kasane {
 
 namespace {
 
-constexpr std::array<MeasureInfo, kMeasures> kInfo = {{
-    {"stars", "", "stars above the threshold", 0, 1},
-    {"fwhm", "px", "full width of the stars at half their height", 2, -1},
-    {"fwhm_arcsec", "arcsec", "the same in the sky, where the scale is known", 2, -1},
-    {"eccentricity", "", "elongation of the stars, 0 round", 2, -1},
-    {"angle", "deg", "direction in which they are elongated, counter-clockwise as displayed", 0, 0},
-    {"background", "ADU", "median level of the sky after calibration", 1, -1},
-    {"sky", "ADU/s", "the same a second", 3, -1},
-    {"gradient", "ADU", "slope of the sky from edge to edge", 1, -1},
-    {"noise", "ADU", "of a background pixel", 2, -1},
-    {"transparency", "", "light of the stars, a second, over the stack's best exposure", 3, 1},
-    {"snr", "", "signal to noise of the stack's typical star", 1, 1},
-    {"worth", "", "(signal / noise)^2 for equal seconds over the stack's best exposure", 3, 1},
-    {"obstructed", "", "share of the field without the stars that should be there", 2, -1},
-    {"saturated", "ppm", "saturated pixels in a million", 0, -1},
-    {"streaks", "", "trails across the frame", 0, 0},
-    {"tilt", "", "change of the stars' width across the field, relative", 2, -1},
-    {"curvature", "", "excess of the stars' width in the corners, relative", 2, -1},
-    {"dx", "px", "shift against the reference to the right", 1, 0},
-    {"dy", "px", "shift against the reference downwards", 1, 0},
-    {"rotation", "deg", "turn against the reference", 2, 0},
-    {"seconds", "s", "exposure time", 0, 0},
-}};
+#define KASANE_ROW(name, unit, digits, better, meaning, cause) MeasureInfo{#name, unit, meaning, cause, digits, better},
+constexpr std::array<MeasureInfo, kMeasures> kInfo = {KASANE_MEASURES(KASANE_ROW)};
+#undef KASANE_ROW
 
 double median(std::vector<float> v) {
     return v.empty() ? 0 : median_in_place(v);

@@ -1,6 +1,7 @@
 // The measures of an exposure as numbers with names: what limits are set on, tables show and curves draw.
 #pragma once
 
+#include <kasane/grading/measure_list.hpp>
 #include <kasane/grading/measures.hpp>
 
 #include <array>
@@ -12,35 +13,19 @@
 
 namespace kasane {
 
-enum class Measure {
-    stars,
-    fwhm,
-    fwhm_arcsec,
-    eccentricity,
-    angle,
-    background,
-    sky,
-    gradient,
-    noise,
-    transparency,
-    snr,
-    worth,
-    obstructed,
-    saturated,
-    streaks,
-    tilt,
-    curvature,
-    dx,
-    dy,
-    rotation,
-    seconds,
-};
-inline constexpr int kMeasures = 21;
+#define KASANE_NAME(name, ...) name,
+enum class Measure { KASANE_MEASURES(KASANE_NAME) };
+#undef KASANE_NAME
+#define KASANE_ONE(...) +1
+inline constexpr int kMeasures = 0 KASANE_MEASURES(KASANE_ONE);
+#undef KASANE_ONE
 
+/// What measure_list.hpp says of a measure.
 struct MeasureInfo {
     const char* name;    ///< as limits and recipes write it
     const char* unit;    ///< empty for plain numbers
     const char* meaning; ///< in a line
+    const char* cause;   ///< what is usually behind a bad value; may be empty
     int digits;          ///< after the point, in tables
     int better;          ///< 1: more is better, -1: less is, 0: neither
 };

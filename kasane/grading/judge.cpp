@@ -23,7 +23,7 @@ std::string dropped_by(const Limit& limit, const Candidature& c, const Distribut
         if (!holds(condition, value, bound)) return {};
         reason += (reason.empty() ? "" : ", and ") + reason_text(condition, value, bound);
     }
-    if (const auto cause = usual_cause(limit.conditions.front().measure); !cause.empty())
+    if (const std::string_view cause = measure_info(limit.conditions.front().measure).cause; !cause.empty())
         reason += fmt::format(": {}?", cause);
     return reason;
 }
@@ -99,33 +99,6 @@ private:
 };
 
 } // namespace
-
-std::string_view usual_cause(Measure measure) {
-    switch (measure) {
-    case Measure::stars:
-        return "cloud, dew or focus";
-    case Measure::fwhm:
-    case Measure::fwhm_arcsec:
-        return "focus, seeing or wind";
-    case Measure::eccentricity:
-        return "wind, guiding or a knock";
-    case Measure::sky:
-    case Measure::background:
-    case Measure::gradient:
-        return "twilight, the moon or lit cloud";
-    case Measure::transparency:
-        return "cloud or haze";
-    case Measure::obstructed:
-        return "a roof, a tree or the edge of a cloud";
-    case Measure::saturated:
-        return "exposed for too long, or light from outside";
-    case Measure::tilt:
-    case Measure::curvature:
-        return "tilt, focus or spacing";
-    default:
-        return "";
-    }
-}
 
 std::string_view author_name(Author author) {
     switch (author) {

@@ -39,7 +39,4 @@ struct Verdict {
 /// cannot be kept by anyone. Rankings rank what the other limits and people leave to them.
 std::vector<Verdict> judge(const std::vector<Candidature>& stack, const std::vector<Limit>& limits);
 
-/// What usually makes a measure bad, in words: "cloud or haze".
-std::string_view usual_cause(Measure measure);
-
 } // namespace kasane

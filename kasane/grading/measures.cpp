@@ -138,7 +138,7 @@ public:
                                                                                 : std::move(sensor_));
         const Measures& main = out_.main();
         const int at = view_.planes() == 3 ? 1 : 0;
-        out_.streaks = find_streaks(small_.plane(at), factor_, main.mesh, main.stars, main.fwhm, o_.streaks);
+        out_.streaks = find_streaks({small_.plane(at), factor_, main.mesh, main.stars, main.fwhm}, o_.streaks);
         out_.darkened_edge = darkened_edge(small_.plane(at));
         out_.preview_scale = choose_preview_scale(small_, factor_);
         if (preview) *preview = encode_preview(small_, out_.preview_scale);

@@ -51,9 +51,15 @@ HWY_INLINE void weights(D d, const Coefficients& c, V fraction, V* w) {
     }
 }
 
+/// Of the six taps in each direction.
+template <class V>
+struct Weights {
+    const V *x, *y;
+};
+
 /// Sums the 36 products; `load(offset)` gives the pixels `offset` values after each lane's first tap.
 template <class D, class Load, class V = hn::Vec<D>>
-HWY_INLINE V gather_taps(D d, std::ptrdiff_t stride, const V* wx, const V* wy, V contrast, Load load) {
+HWY_INLINE V gather_taps(D d, std::ptrdiff_t stride, const Weights<V>& w, V contrast, Load load) {
     V sum = hn::Zero(d);
     V highest = hn::Set(d, -3.0e38f);
     V floor4 = hn::Set(d, 3.0e38f);
@@ -61,11 +67,11 @@ HWY_INLINE V gather_taps(D d, std::ptrdiff_t stride, const V* wx, const V* wy, V
         V line = hn::Zero(d);
         for (int i = 0; i < kLanczosTaps; ++i) {
             const V s = load(j * stride + i);
-            line = hn::MulAdd(wx[i], s, line);
+            line = hn::MulAdd(w.x[i], s, line);
             highest = hn::Max(highest, s);
             if ((i == 2 || i == 3) && (j == 2 || j == 3)) floor4 = hn::Min(floor4, s);
         }
-        sum = hn::MulAdd(wy[j], line, sum);
+        sum = hn::MulAdd(w.y[j], line, sum);
     }
     const auto rings = hn::And(hn::Gt(hn::Sub(highest, floor4), contrast), hn::Lt(sum, floor4));
     return hn::IfThenElse(rings, floor4, sum);
@@ -111,18 +117,19 @@ void Resample(View<const float> source, const Positions& at, float* out, float c
             const auto first_column = hn::Sub(hn::Min(hn::Max(column, lowest), last_column), lowest);
             const auto first_row = hn::Sub(hn::Min(hn::Max(row, lowest), last_row), lowest);
             const int u0 = hn::GetLane(first_column), v0 = hn::GetLane(first_row);
+            const Weights<V> both{wx, wy};
             const bool one_row = hn::AllTrue(di, hn::Eq(first_row, hn::Set(di, v0)));
             if (one_row && hn::AllTrue(di, hn::Eq(first_column, hn::Add(hn::Set(di, u0), ramp)))) {
                 const float* first = source.row(v0) + u0;
-                result = gather_taps(d, source.stride, wx, wy, contrast,
+                result = gather_taps(d, source.stride, both, contrast,
                                      [&](std::ptrdiff_t o) { return hn::LoadU(d, first + o); });
             } else if (one_row && hn::AllTrue(di, hn::Eq(first_column, hn::Sub(hn::Set(di, u0), ramp)))) {
                 const float* first = source.row(v0) + u0 - (lanes - 1); // an upside-down frame
-                result = gather_taps(d, source.stride, wx, wy, contrast,
+                result = gather_taps(d, source.stride, both, contrast,
                                      [&](std::ptrdiff_t o) { return hn::Reverse(d, hn::LoadU(d, first + o)); });
             } else {
                 const auto index = hn::Add(hn::Mul(first_row, stride), first_column);
-                result = gather_taps(d, source.stride, wx, wy, contrast,
+                result = gather_taps(d, source.stride, both, contrast,
                                      [&](std::ptrdiff_t o) { return hn::GatherIndex(d, source.data + o, index); });
             }
             result = hn::IfThenElse(hn::RebindMask(d, outside), nodata, result);

@@ -336,7 +336,7 @@ public:
             read_whole_rows(region, out, plane, row_bytes);
         else
             for (int y = 0; y < region.height; ++y)
-                read_rows(place(region.x, region.y + y, plane), row_bytes, 1, region.width, out.row(y), 0);
+                read_rows({place(region.x, region.y + y, plane), row_bytes, 1, region.width}, out.row(y), 0);
     }
 
     void release() const override {
@@ -384,9 +384,14 @@ private:
         input_->check();
     }
 
-    /// Rows that follow one another in the file, `step` floats apart in memory.
-    void read_rows(std::uint64_t at, std::uint64_t row_bytes, int rows, int width, float* out,
-                   std::ptrdiff_t step) const {
+    /// Rows that follow one another in the file.
+    struct Rows {
+        std::uint64_t at, bytes; ///< where they begin in the file; of one
+        int count, width;
+    };
+    /// Into rows `step` floats apart in memory.
+    void read_rows(const Rows& wanted, float* out, std::ptrdiff_t step) const {
+        const auto& [at, row_bytes, rows, width] = wanted;
         thread_local std::vector<std::byte> buffer;
         buffer.resize(static_cast<std::size_t>(row_bytes) * static_cast<std::size_t>(rows));
         input_->read(at, buffer);
@@ -400,9 +405,9 @@ private:
         for (int y = 0; y < region.height; y += most) {
             const int rows = std::min(most, region.height - y), last = region.y + y + rows - 1;
             if (layout_.bottom_up)
-                read_rows(place(0, last, plane), row_bytes, rows, width(), out.row(y + rows - 1), -out.stride);
+                read_rows({place(0, last, plane), row_bytes, rows, width()}, out.row(y + rows - 1), -out.stride);
             else
-                read_rows(place(0, region.y + y, plane), row_bytes, rows, width(), out.row(y), out.stride);
+                read_rows({place(0, region.y + y, plane), row_bytes, rows, width()}, out.row(y), out.stride);
         }
     }
 

@@ -53,7 +53,9 @@ public:
     FitsOutput& operator=(const FitsOutput&) = delete;
 
     template <class T>
-    void image(View<const T> pixels, int bits, int type, const Header& header, const std::string& name, int planes) {
+    void image(View<const T> pixels, const Header& header, const std::string& name, int planes) {
+        constexpr bool kFloat = std::is_same_v<T, float>;
+        constexpr int bits = kFloat ? FLOAT_IMG : USHORT_IMG, type = kFloat ? TFLOAT : TUSHORT;
         long size[3] = {pixels.width, pixels.height, planes};
         fits_create_img(file_, bits, planes > 1 ? 3 : 2, size, &status_);
         check();
@@ -173,7 +175,7 @@ void write_fits(const std::filesystem::path& file, const std::vector<FitsImage>&
             if (!marked) header.set("CREATOR", kCreator, "program that made this file");
             for (const Card& card : i.header.cards())
                 header.add(card);
-            out.image(i.pixels, FLOAT_IMG, TFLOAT, header, i.name, i.planes);
+            out.image(i.pixels, header, i.name, i.planes);
         }
         out.close();
     };
@@ -184,7 +186,7 @@ void write_fits_u16(const std::filesystem::path& file, View<const std::uint16_t>
                     Over over) {
     const auto write = [&](const std::filesystem::path& temporary) {
         FitsOutput out(temporary, file);
-        out.image(pixels, USHORT_IMG, TUSHORT, header, {}, 1);
+        out.image(pixels, header, {}, 1);
         out.close();
     };
     write_file_safely(file, write, over);

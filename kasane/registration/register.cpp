@@ -79,10 +79,17 @@ struct Match {
     int reference, frame;
 };
 
+/// The stars of both frames.
+struct StarPair {
+    const std::vector<Star>& reference;
+    const std::vector<Star>& frame;
+    const StarIndex& index; ///< of `frame`
+};
+
 /// Pairs of stars that agree within `radius` under a transform, each frame star used once (by the nearest).
-std::vector<Match> match_stars(const std::vector<Star>& reference, const StarIndex& frame_index,
-                               const std::vector<Star>& frame, const Affine& t, double radius,
+std::vector<Match> match_stars(const StarPair& pair, const Affine& t, double radius,
                                std::size_t most = static_cast<std::size_t>(-1)) {
+    const auto& [reference, frame, frame_index] = pair;
     std::vector<int> taken(frame.size(), -1);
     std::vector<double> distance(frame.size(), 0);
     for (std::size_t i = 0; i < std::min(most, reference.size()); ++i) {
@@ -102,9 +109,18 @@ std::vector<Match> match_stars(const std::vector<Star>& reference, const StarInd
     return out;
 }
 
-/// Weighted least squares for an affine map, or for a similarity (with the given handedness) where stars are few.
-Affine fit_affine(const std::vector<Star>& reference, const std::vector<Star>& frame, const std::vector<Match>& matches,
-                  const std::vector<double>& weight, bool similarity, bool mirrored) {
+/// What a fit may be: a similarity where stars are few, with its handedness.
+enum class Model {
+    affine,
+    similarity,
+    mirrored_similarity,
+};
+
+/// By weighted least squares.
+Affine fit_affine(const StarPair& pair, const std::vector<Match>& matches, const std::vector<double>& weight,
+                  Model model) {
+    const auto& [reference, frame, index] = pair;
+    const bool similarity = model != Model::affine, mirrored = model == Model::mirrored_similarity;
     double sum = 0, mx = 0, my = 0, mu = 0, mv = 0;
     for (std::size_t i = 0; i < matches.size(); ++i) {
         const Star &p = reference[static_cast<std::size_t>(matches[i].reference)],
@@ -142,12 +158,12 @@ Affine fit_affine(const std::vector<Star>& reference, const std::vector<Star>& f
 constexpr int kLeastForAffine = 10; // fewer stars do not carry six numbers safely
 
 /// Refines a proposal on all stars: matching radius and weights tighten from round to round.
-std::optional<Registration> refine(const std::vector<Star>& reference, const std::vector<Star>& frame,
-                                   const StarIndex& index, Affine t, double radius) {
+std::optional<Registration> refine(const StarPair& pair, Affine t, double radius) {
+    const auto& [reference, frame, index] = pair;
     std::vector<Match> matches;
     double spread = radius;
     for (int round = 0; round < 12; ++round) {
-        matches = match_stars(reference, index, frame, t, std::clamp(4 * spread, 0.6, radius));
+        matches = match_stars(pair, t, std::clamp(4 * spread, 0.6, radius));
         if (matches.size() < 4) return std::nullopt;
         std::vector<double> residual(matches.size()), weight(matches.size());
         std::vector<float> sorted;
@@ -169,8 +185,11 @@ std::optional<Registration> refine(const std::vector<Star>& reference, const std
             const double r = residual[i] / (kBisquareTuning * std::max(spread, std::sqrt(variance)));
             weight[i] = r < 1 ? bisquare_weight(r, 0) / variance : 1e-9;
         }
-        t = fit_affine(reference, frame, matches, weight, static_cast<int>(matches.size()) < kLeastForAffine,
-                       t.mirrors());
+        const bool few = static_cast<int>(matches.size()) < kLeastForAffine;
+        t = fit_affine(pair, matches, weight,
+                       !few          ? Model::affine
+                       : t.mirrors() ? Model::mirrored_similarity
+                                     : Model::similarity);
     }
     Registration result{t, static_cast<int>(matches.size()), 0, 0};
     double squares = 0;
@@ -225,17 +244,15 @@ double log_poisson_tail(int count, double mean) {
 }
 
 /// True pairs lie close together; chance pairs fill the matching radius evenly, a ninth of them within a third of it.
-bool crowds_at_zero(const std::vector<Star>& reference, const std::vector<Star>& frame, const StarIndex& index,
-                    const Affine& t, double radius) {
-    const auto all = match_stars(reference, index, frame, t, radius).size(),
-               near = match_stars(reference, index, frame, t, radius / 3).size();
+bool crowds_at_zero(const StarPair& pair, const Affine& t, double radius) {
+    const auto all = match_stars(pair, t, radius).size(), near = match_stars(pair, t, radius / 3).size();
     return static_cast<double>(near) > 0.5 * static_cast<double>(all);
 }
 
 /// Too few stars for patterns still tell a shift: between two frames of one camera it is all there is, but for the half
 /// turn behind the meridian, and fewer stars than for any position, turn and scale rule chance out.
-std::optional<Registration> register_by_shift(const std::vector<Star>& reference, const std::vector<Star>& frame,
-                                              const StarIndex& index, double density, const RegistrationOptions& o) {
+std::optional<Registration> register_by_shift(const StarPair& pair, double density, const RegistrationOptions& o) {
+    const auto& [reference, frame, index] = pair;
     constexpr std::size_t kBrightest = 25;
     constexpr double kRadius = 2; // pixels: what turn and seeing may do to a shift
     constexpr double kLeastShare = 0.4;
@@ -247,13 +264,13 @@ std::optional<Registration> register_by_shift(const std::vector<Star>& reference
             for (std::size_t j = 0; j < std::min(kBrightest, frame.size()); ++j, ++proposals) {
                 const Affine t{turn, 0,    frame[j].x - turn * reference[i].x,
                                0,    turn, frame[j].y - turn * reference[i].y};
-                const auto agree = static_cast<int>(match_stars(reference, index, frame, t, kRadius).size());
+                const auto agree = static_cast<int>(match_stars(pair, t, kRadius).size());
                 if (agree <= most) continue;
                 most = agree;
                 best = t;
             }
     if (most < o.least_for_shift) return std::nullopt;
-    auto result = refine(reference, frame, index, best, kRadius);
+    auto result = refine(pair, best, kRadius);
     if (!result || result->matched < o.least_for_shift) return std::nullopt;
     const int common = common_stars(reference, frame, result->to_frame.at({}));
     result->share = static_cast<double>(result->matched) / std::max(1, common);
@@ -275,6 +292,7 @@ Outcome register_stars(const std::vector<Star>& reference, const std::vector<Sta
                             reference.size(), o.least_for_shift)};
     }
     const StarIndex index(frame);
+    const StarPair pair{reference, frame, index};
     const double density = static_cast<double>(frame.size()) / Extent(frame).area();
     int best_seen = 0;
     for (int stars = o.pattern_stars; stars <= 4 * o.pattern_stars; stars *= 2) {
@@ -302,15 +320,14 @@ Outcome register_stars(const std::vector<Star>& reference, const std::vector<Sta
         for (const Proposal& p : proposals) {
             const auto t = through_three(reference, frame, *p.a, *p.b);
             if (!t) continue;
-            const int agree =
-                static_cast<int>(match_stars(reference, index, frame, *t, o.match_radius, kTested).size());
+            const int agree = static_cast<int>(match_stars(pair, *t, o.match_radius, kTested).size());
             if (agree >= 4) good.emplace_back(agree, *t);
             if (agree > static_cast<int>(0.6 * std::min<double>(kTested, static_cast<double>(reference.size()))))
                 break; // plainly it
         }
         std::stable_sort(good.begin(), good.end(), [](const auto& p, const auto& q) { return p.first > q.first; });
         for (std::size_t i = 0; i < std::min<std::size_t>(good.size(), 8); ++i) {
-            auto result = refine(reference, frame, index, good[i].second, o.match_radius);
+            auto result = refine(pair, good[i].second, o.match_radius);
             if (!result) continue;
             const int common = common_stars(reference, frame, result->to_frame.at({}));
             result->share = static_cast<double>(result->matched) / std::max(1, common);
@@ -321,12 +338,11 @@ Outcome register_stars(const std::vector<Star>& reference, const std::vector<Sta
                 log_poisson_tail(result->matched - 3, by_chance) + std::log(static_cast<double>(proposals.size()));
             best_seen = std::max(best_seen, result->matched);
             const bool enough = result->matched >= o.least_matches && result->share >= o.least_share;
-            if (enough && luck < kMostLuck &&
-                crowds_at_zero(reference, frame, index, result->to_frame.at({}), o.match_radius))
+            if (enough && luck < kMostLuck && crowds_at_zero(pair, result->to_frame.at({}), o.match_radius))
                 return Outcome::of(*result);
         }
     }
-    if (const auto result = register_by_shift(reference, frame, index, density, o)) return Outcome::of(*result);
+    if (const auto result = register_by_shift(pair, density, o)) return Outcome::of(*result);
     return {{},
             Hindrance::no_agreement,
             fmt::format("no position, turn and scale brings its {} stars onto the reference's {} (best try: {} in "

@@ -69,8 +69,8 @@ ShowReport examine(const FrameReader& reader, const FrameSummary& summary) {
         r.fwhm = stars.fwhm;
         r.eccentricity = stars.eccentricity;
         const int factor = std::max(1, (std::max(image.width(), image.height()) + 899) / 900);
-        r.streaks = find_streaks(averaged_down(image.plane(), factor).plane(), factor, stars.background, stars.stars,
-                                 stars.fwhm);
+        const Image small = averaged_down(image.plane(), factor);
+        r.streaks = find_streaks({small.plane(), factor, stars.background, stars.stars, stars.fwhm});
         r.found = stars.stars;
     }
     return r;

@@ -71,8 +71,14 @@ private:
     double beta_, xx_, yy_, xy_, peak_, longest_;
 };
 
+/// A star on the sensor.
+struct Spot {
+    double x, y, electrons;
+};
+
 /// Adds a star, integrated over each pixel: fine sub-sampling in the core, the centre value in the smooth wings.
-void add_star(Image& image, double x, double y, double electrons, const Moffat& psf, double core) {
+void add_star(Image& image, const Spot& spot, const Moffat& psf, double core) {
+    const auto& [x, y, electrons] = spot;
     constexpr double kFaintest = 0.02; // electrons: far below any noise
     const int reach =
         static_cast<int>(std::min(90.0, std::ceil(psf.radius(kFaintest / std::max(electrons, kFaintest)) + 2)));
@@ -114,8 +120,15 @@ char colour_at(const std::string& cfa, int x, int y) {
     return cfa[static_cast<std::size_t>((y & 1) * 2 + (x & 1))];
 }
 
-void add_scene(Image& image, const Scene& scene, const std::string& filter, const Instrument& n, const Conditions& c,
-               double factor) {
+/// The scene as an instrument sees it.
+struct Sight {
+    const Scene& scene;
+    const Instrument& instrument;
+    const Conditions& conditions;
+};
+
+void add_scene(Image& image, const Sight& sight, const std::string& filter, double factor) {
+    const auto& [scene, n, c] = sight;
     const Frame frame(c.pointing, n);
     const Image& map = scene.extended.at(filter);
     const double area = 1 / (c.pointing.scale * c.pointing.scale); // surface brightness is per scene pixel
@@ -130,14 +143,14 @@ void add_scene(Image& image, const Scene& scene, const std::string& filter, cons
         double x = 0, y = 0;
         frame.to_pixel(star.x, star.y, x, y);
         if (x < -90 || y < -90 || x > n.width + 90 || y > n.height + 90) continue;
-        add_star(image, x, y, factor * star.rate.at(filter), psf, std::max(2.0, c.fwhm));
+        add_star(image, {x, y, factor * star.rate.at(filter)}, psf, std::max(2.0, c.fwhm));
     }
 }
 
 Image render_filter(const Scene& scene, const std::string& filter, const Instrument& n, const Conditions& c,
                     double seconds) {
     Image image(n.width, n.height);
-    add_scene(image, scene, filter, n, c, c.transparency * seconds);
+    add_scene(image, {scene, n, c}, filter, c.transparency * seconds);
     for (int y = 0; y < n.height; ++y)
         for (int x = 0; x < n.width; ++x) {
             const double gx = (2.0 * x / (n.width - 1) - 1) * c.gradient_x,
@@ -158,8 +171,9 @@ std::array<double, 6> scene_to_pixel(const Pointing& p, int width, int height) {
             -s, c, 0.5 * (height - 1) + s * p.offset_x - c * p.offset_y};
 }
 
-Image render_light(const Scene& scene, const std::string& filter, const Instrument& n, const InstrumentMaps& maps,
-                   const Conditions& c, double seconds) {
+Image render_light(const Scene& scene, const std::string& filter, const Camera& camera, const Conditions& c,
+                   double seconds) {
+    const auto& [n, maps] = camera;
     Image image;
     if (n.cfa.empty()) {
         image = render_filter(scene, filter, n, c, seconds);
@@ -181,12 +195,13 @@ Image render_light(const Scene& scene, const std::string& filter, const Instrume
 
 Image render_truth(const Scene& scene, const std::string& filter, const Instrument& n, const Conditions& c) {
     Image image(n.width, n.height);
-    add_scene(image, scene, filter, n, c, 1.0);
+    add_scene(image, {scene, n, c}, filter, 1.0);
     return image;
 }
 
-Raster<std::uint16_t> expose(const Image& electrons, const Instrument& n, const InstrumentMaps& maps, double seconds,
-                             double temperature, double cosmic_rays, std::uint64_t seed) {
+Raster<std::uint16_t> expose(const Image& electrons, const Camera& camera, const Exposing& how, std::uint64_t seed) {
+    const auto& [n, maps] = camera;
+    const auto& [seconds, temperature, cosmic_rays] = how;
     Image signal = electrons;
     Random rays(seed, 31);
     for (int hits = static_cast<int>(rays.poisson(cosmic_rays)); hits > 0; --hits) {

@@ -45,16 +45,27 @@ struct Conditions {
     std::vector<std::string> flaws; ///< "cloud", "twilight", "wind", "obstruction", "trail"
 };
 
+/// An instrument with the maps that were made of it.
+struct Camera {
+    const Instrument& instrument;
+    const InstrumentMaps& maps;
+};
+
 /// Electrons before noise: stars, extended emission and sky through the glass, without dark current.
-Image render_light(const Scene& scene, const std::string& filter, const Instrument& instrument,
-                   const InstrumentMaps& maps, const Conditions& conditions, double seconds);
+Image render_light(const Scene& scene, const std::string& filter, const Camera& camera, const Conditions& conditions,
+                   double seconds);
 
 /// Stars and extended emission alone (electrons per second), through a perfect instrument: the truth of a master light.
 Image render_truth(const Scene& scene, const std::string& filter, const Instrument& instrument,
                    const Conditions& conditions);
 
+/// How light falls onto the sensor, beside how much of it.
+struct Exposing {
+    double seconds = 0, temperature = 0; ///< the sensor's, degrees C
+    double cosmic_rays = 0;              ///< expected number
+};
+
 /// Photon noise, dark current, read noise, cosmic rays, offset, gain, saturation, 16 bits.
-Raster<std::uint16_t> expose(const Image& electrons, const Instrument& instrument, const InstrumentMaps& maps,
-                             double seconds, double temperature, double cosmic_rays, std::uint64_t seed);
+Raster<std::uint16_t> expose(const Image& electrons, const Camera& camera, const Exposing& how, std::uint64_t seed);
 
 } // namespace kasane::sky

@@ -71,10 +71,10 @@ Raster<std::uint16_t> expose_shot(const Scenario& s, const Scene& scene, const I
                                   std::uint64_t seed) {
     Image electrons(s.instrument.width, s.instrument.height);
     if ((shot.role == Shot::Role::light && !shot.capped) || shot.under_sky)
-        electrons = render_light(scene, shot.filter, s.instrument, maps, shot.conditions, shot.seconds);
+        electrons = render_light(scene, shot.filter, {s.instrument, maps}, shot.conditions, shot.seconds);
     else if (shot.role == Shot::Role::flat)
         electrons = flat_electrons(maps, shot);
-    return expose(electrons, s.instrument, maps, shot.seconds, shot.temperature, shot.conditions.cosmic_rays, seed);
+    return expose(electrons, {s.instrument, maps}, {shot.seconds, shot.temperature, shot.conditions.cosmic_rays}, seed);
 }
 
 Raster<std::uint16_t> turned(const Raster<std::uint16_t>& p) {

@@ -45,7 +45,14 @@ Trail random_trail(Random& random, const Instrument& n, bool aircraft) {
     return t;
 }
 
-Conditions weather(const Night& night, int i, int count, Random& random, const Instrument& n, double filter_sky) {
+/// Which light of a night, and behind what.
+struct Moment {
+    int i, count;
+    double filter_sky;
+};
+
+Conditions weather(const Night& night, const Moment& moment, Random& random, const Instrument& n) {
+    const auto& [i, count, filter_sky] = moment;
     Conditions c;
     const double hour = static_cast<double>(i) / std::max(1, count - 1); // 0..1 through the night
     c.transparency = 0.97 - 0.12 * hour + 0.015 * random.normal();
@@ -162,7 +169,7 @@ Scenario demo_scenario() {
                 shot.seconds = q.seconds;
                 shot.start = evening_time(night.day, clock);
                 shot.dust = night.dust;
-                shot.conditions = weather(night, i, total, random, s.instrument, filter_sky(q.filter));
+                shot.conditions = weather(night, {i, total, filter_sky(q.filter)}, random, s.instrument);
                 clock += q.seconds + 12 + (i + 1 == night.flip_at ? 600 : 0);
                 s.shots.push_back(std::move(shot));
             }

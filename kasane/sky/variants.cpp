@@ -10,9 +10,17 @@ namespace kasane::sky {
 
 namespace {
 
+/// What is taken when, under which sky.
+struct Plan {
+    std::string filter;
+    double seconds;
+    int day;
+    double clock, sky; ///< seconds after noon; electrons per second and pixel
+};
+
 /// A light of an ordinary guided night.
-Shot light(const std::string& path, const std::string& filter, double seconds, int day, double clock, double sky,
-           Random& random) {
+Shot light(const std::string& path, const Plan& plan, Random& random) {
+    const auto& [filter, seconds, day, clock, sky] = plan;
     Shot shot;
     shot.path = path;
     shot.filter = filter;
@@ -47,7 +55,7 @@ Scenario colour() {
     Random random(s.seed, 1);
     for (int i = 0; i < 14; ++i)
         s.shots.push_back(
-            light(fmt::format("lights/light_{:03}.fits", i + 1), "", 120, 12, 8.4 * 3600 + i * 132, 1.6, random));
+            light(fmt::format("lights/light_{:03}.fits", i + 1), {"", 120, 12, 8.4 * 3600 + i * 132, 1.6}, random));
     for (int i = 0; i < 16; ++i) { // the sky darkens, exposures grow
         Shot f;
         f.role = Shot::Role::flat;
@@ -92,7 +100,7 @@ Scenario dslr() {
     Random random(s.seed, 1);
     constexpr int kLights = 18;
     for (int i = 0; i < kLights; ++i) {
-        Shot shot = light(fmt::format("IMG_{:04}.dng", 4201 + i), "", 90, 12, 8.6 * 3600 + i * 97, 1.1, random);
+        Shot shot = light(fmt::format("IMG_{:04}.dng", 4201 + i), {"", 90, 12, 8.6 * 3600 + i * 97, 1.1}, random);
         shot.temperature = std::round(10 * (18 - 10.0 * i / (kLights - 1) + 0.2 * random.normal())) / 10;
         s.shots.push_back(std::move(shot));
     }
@@ -121,7 +129,7 @@ Scenario silent() {
     int number = 0;
     const auto next = [&] { return fmt::format("heap/img_{:04}.fits", 100 + ++number); };
     for (int i = 0; i < 8; ++i)
-        s.shots.push_back(light(next(), "L", 180, 12, 8 * 3600 + i * 190, 4, random));
+        s.shots.push_back(light(next(), {"L", 180, 12, 8.0 * 3600 + i * 190, 4}, random));
     const std::size_t first = s.shots.size();
     add_calibration(s, {Shot::Role::flat, "heap", "flat", 8, 2.5, 12, 7 * 3600, "L", 0, 24000});
     for (int i = 0; i < 4; ++i) {
@@ -156,8 +164,8 @@ Scenario mistakes() {
     double clock = 8.2 * 3600;
     const auto sequence = [&](const std::string& filter, int count, double seconds) {
         for (int i = 0; i < count; ++i, clock += seconds + 12)
-            s.shots.push_back(light(fmt::format("lights/{}_{:03}.fits", filter, i + 1), filter, seconds, 12, clock,
-                                    filter_sky(filter), random));
+            s.shots.push_back(light(fmt::format("lights/{}_{:03}.fits", filter, i + 1),
+                                    {filter, seconds, 12, clock, filter_sky(filter)}, random));
     };
     sequence("L", 8, 120);
     sequence("R", 7, 120);

@@ -132,7 +132,15 @@ struct Scale {
     int bin = 1;
 };
 
-Fitted fit_candidate(const Scale& at, double x, double y, float strength, double start_fwhm, const DetectOptions& o) {
+/// A place to begin a fit, pixels of the samples.
+struct Start {
+    double x, y;
+    float strength;
+    double fwhm;
+};
+
+Fitted fit_candidate(const Scale& at, const Start& start, const DetectOptions& o) {
+    const auto& [x, y, strength, start_fwhm] = start;
     Fitted f;
     f.strength = strength;
     f.star.x = x;
@@ -184,7 +192,7 @@ CommonShape learn_shape(const Scale& at, const std::vector<Candidate>& found, co
     for (const Candidate& c : found) {
         if (fitted.size() == kAsked) break;
         if (!ends_all_around(at, c.x, c.y, start)) continue;
-        fitted.push_back(fit_candidate(at, c.x, c.y, c.strength, start, o));
+        fitted.push_back(fit_candidate(at, {static_cast<double>(c.x), static_cast<double>(c.y), c.strength, start}, o));
         if (fitted.size() == kAsked / 2)
             if (const CommonShape so_far = common_shape(fitted); so_far.fwhm > 0)
                 start = std::clamp(so_far.fwhm, 1.2, 9.0);
@@ -275,7 +283,7 @@ public:
             std::count_if(found.begin(), found.end(), [&](const Candidate& c) { return c.strength >= o_.threshold; }));
         const auto fit = [&](std::size_t i) {
             const double x = map * (found[i].x + 0.5) - 0.5, y = map * (found[i].y + 0.5) - 0.5;
-            fitted_.push_back(fit_candidate(at_, x, y, found[i].strength, start, o_));
+            fitted_.push_back(fit_candidate(at_, {x, y, found[i].strength, start}, o_));
         };
         const std::size_t most = std::min(strong, static_cast<std::size_t>(o_.most));
         for (std::size_t i = 0; i < most; ++i)
@@ -345,7 +353,7 @@ private:
         const double radius = aperture_radius(list.fwhm > 0 ? list.fwhm : width);
         const double noise = at_.background->global_sigma;
         for (Star& s : list.stars) {
-            measure_flux(at_.samples, *at_.background, radius, noise, o_.electrons_per_adu * at_.bin * at_.bin, s);
+            measure_flux(at_.samples, *at_.background, {radius, noise, o_.electrons_per_adu * at_.bin * at_.bin}, s);
             if (s.position_sigma <= 0) // from the width and the signal to noise (I. King, PASP 95, 1983)
                 s.position_sigma =
                     std::max(0.01, 0.6 * width * noise * std::sqrt(kPi) * width / std::max(s.flux, 1e-6));
@@ -437,7 +445,7 @@ StarList detect_stars(const MosaicPlane& plane, const DetectOptions& o) {
 void measure_fluxes(View<const float> image, const Background& background, double fwhm, const DetectOptions& options,
                     std::vector<Star>& stars) {
     for (Star& s : stars) {
-        measure_flux(image, background, aperture_radius(fwhm), background.global_sigma, options.electrons_per_adu, s);
+        measure_flux(image, background, {aperture_radius(fwhm), background.global_sigma, options.electrons_per_adu}, s);
         const int cx = static_cast<int>(std::lround(s.x)), cy = static_cast<int>(std::lround(s.y));
         for (int y = std::max(0, cy - 1); y <= std::min(image.height - 1, cy + 1); ++y)
             for (int x = std::max(0, cx - 1); x <= std::min(image.width - 1, cx + 1); ++x)

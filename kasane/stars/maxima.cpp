@@ -98,8 +98,14 @@ private:
     std::vector<float> line_;
 };
 
+/// What a place is held against.
+struct Sky {
+    float level, noise;
+};
+
 /// A star lights its neighbours; a hot pixel or a cosmic ray does not.
-bool looks_like_light(View<const float> image, int x, int y, float level, float noise, int area) {
+bool looks_like_light(View<const float> image, int x, int y, const Sky& sky, int area) {
+    const auto [level, noise] = sky;
     float peak = -std::numeric_limits<float>::infinity();
     int px = x, py = y;
     for (int j = -1; j <= 1; ++j)
@@ -137,10 +143,17 @@ std::vector<Offset> ring_offsets() {
     return ring;
 }
 
+/// The ring around a place, and room for its values.
+struct Ring {
+    std::vector<Offset> offsets = ring_offsets();
+    std::vector<float> scratch = {};
+};
+
 /// How high the surroundings reach, without the noise: the upper quartile of a ring, so that the crest of a filament,
 /// or the slope of a galaxy, counts as surroundings and not as a star.
-float ring_level(View<const float> image, int x, int y, const std::vector<Offset>& ring, float sigma,
-                 std::vector<float>& scratch) {
+float ring_level(View<const float> image, int x, int y, float sigma, Ring& of) {
+    const std::vector<Offset>& ring = of.offsets;
+    std::vector<float>& scratch = of.scratch;
     scratch.resize(ring.size() + 1);
     std::size_t n = 0;
     const auto take = [&](float v) {
@@ -166,9 +179,9 @@ std::vector<Candidate> find_maxima(View<const float> image, const Background& ba
     FilteredRows filtered(image, background, o.filter_sigma);
     const float factor = filtered.noise_factor();
     std::vector<Candidate> found;
-    const std::vector<Offset> ring = ring_offsets();
+    Ring ring;
     std::vector<int> peaks; // of a row
-    std::vector<float> scratch, noise(static_cast<std::size_t>(image.width));
+    std::vector<float> noise(static_cast<std::size_t>(image.width));
     for (int y = 0; y < image.height; ++y) {
         filtered.next(y);
         const int m = y - 1; // the row whose neighbours are all there
@@ -188,8 +201,8 @@ std::vector<Candidate> find_maxima(View<const float> image, const Background& ba
         for (const int x : peaks) {
             const float v = here[x], sigma = sigmas[x], limit = least * factor * sigma;
             const float level = background.level_at(x, m);
-            if (!looks_like_light(image, x, m, level, sigma, o.area)) continue;
-            const float surroundings = std::max(0.0f, ring_level(image, x, m, ring, sigma, scratch) - level);
+            if (!looks_like_light(image, x, m, {level, sigma}, o.area)) continue;
+            const float surroundings = std::max(0.0f, ring_level(image, x, m, sigma, ring) - level);
             if (v - surroundings <= limit) continue;
             found.push_back({x, m, (v - surroundings) / (factor * sigma)});
         }

@@ -62,8 +62,8 @@ void level_out(Image& field) {
         }
 }
 
-Field make_field(View<const float> small, int bin, const Background& background, const std::vector<Star>& stars,
-                 double fwhm, const StreakOptions& o) {
+Field make_field(const StreakField& of, const StreakOptions& o) {
+    const auto& [small, bin, background, stars, fwhm] = of;
     const int more = std::max(1, (std::max(small.width, small.height) + o.size - 1) / o.size);
     Field f{Image(small.width / more, small.height / more), bin * more};
     std::vector<float> level(static_cast<std::size_t>(f.pixels.width() * f.bin));
@@ -280,10 +280,9 @@ void cover(Image& field, const Segment& s) {
 
 } // namespace
 
-std::vector<Streak> find_streaks(View<const float> small, int bin, const Background& background,
-                                 const std::vector<Star>& stars, double fwhm, const StreakOptions& o) {
+std::vector<Streak> find_streaks(const StreakField& of, const StreakOptions& o) {
     std::vector<Streak> out;
-    Field field = make_field(small, bin, background, stars, fwhm, o);
+    Field field = make_field(of, o);
     if (field.pixels.empty() || std::min(field.pixels.width(), field.pixels.height()) < o.least_length) return out;
     LineSums sums;
     for (int tries = 0; tries < o.most + 2 && static_cast<int>(out.size()) < o.most; ++tries) {

@@ -24,9 +24,16 @@ struct StreakOptions {
     int most = 6;
 };
 
-/// Streaks of an image, strongest first. `small` is the image averaged over squares of `bin` pixels; `background` and
-/// `stars` are those of the image, in its pixels. Stars are covered before.
-std::vector<Streak> find_streaks(View<const float> small, int bin, const Background& background,
-                                 const std::vector<Star>& stars, double fwhm, const StreakOptions& options = {});
+/// What is known of an image in which streaks are looked for.
+struct StreakField {
+    View<const float> small; ///< the image averaged over squares of `bin` pixels
+    int bin = 1;
+    const Background& background;   ///< of the image, in its pixels
+    const std::vector<Star>& stars; ///< the same; they are covered before
+    double fwhm = 0;                ///< of the stars
+};
+
+/// Streaks of an image, strongest first.
+std::vector<Streak> find_streaks(const StreakField& field, const StreakOptions& options = {});
 
 } // namespace kasane

@@ -26,7 +26,7 @@ std::shared_ptr<const FrameReader> memory(Image image) {
 std::shared_ptr<const FrameReader> exposed(const sky::Instrument& n, const sky::InstrumentMaps& maps,
                                            const Image& electrons, double seconds, double temperature,
                                            std::uint64_t seed) {
-    const auto counts = sky::expose(electrons, n, maps, seconds, temperature, 0, seed);
+    const auto counts = sky::expose(electrons, {n, maps}, {seconds, temperature, 0}, seed);
     Image image(n.width, n.height);
     std::copy(counts.pixels().begin(), counts.pixels().end(), image.pixels().begin());
     return memory(std::move(image));

@@ -15,7 +15,7 @@ namespace {
 
 MemoryFrame exposed(const sky::Instrument& n, const Image& electrons, double seconds, std::uint64_t seed) {
     const auto counts =
-        sky::expose(electrons, n, sky::make_maps(n), seconds, n.reference_temperature, 0.02 * seconds, seed);
+        sky::expose(electrons, {n, sky::make_maps(n)}, {seconds, n.reference_temperature, 0.02 * seconds}, seed);
     Image image(n.width, n.height);
     std::copy(counts.pixels().begin(), counts.pixels().end(), image.pixels().begin());
     return MemoryFrame(std::move(image));
@@ -55,8 +55,8 @@ TEST_CASE("Bias, dark, flat, sky flat and light are told apart without a word fr
     CHECK(guess_role(bias, context).role == Role::bias);
     CHECK(role(nothing, 240, 2).role == Role::dark);
     CHECK(role(panel, 2, 3).role == Role::flat);
-    CHECK(role(sky::render_light(scene, filter, n, maps, dusk, 3), 3, 4).role == Role::flat);
-    const RoleGuess light = role(sky::render_light(scene, filter, n, maps, night, 180), 180, 5);
+    CHECK(role(sky::render_light(scene, filter, {n, maps}, dusk, 3), 3, 4).role == Role::flat);
+    const RoleGuess light = role(sky::render_light(scene, filter, {n, maps}, night, 180), 180, 5);
     CHECK(light.role == Role::light);
     CHECK(light.confidence > 0.9);
     CHECK_THAT(light.reason, Catch::Contains("stars"));

@@ -1,11 +1,17 @@
+#include "support/places.hpp"
+#include "support/support.hpp"
+
 #include <kasane/grading/figures.hpp>
 #include <kasane/image/robust_fit.hpp>
 #include <kasane/sky/random.hpp>
 
 #include <catch2/catch.hpp>
 #include <cmath>
+#include <set>
+#include <sstream>
 
 using namespace kasane;
+using namespace kasane::test;
 
 namespace {
 
@@ -103,4 +109,28 @@ TEST_CASE("Figures say what is known, and nothing of what is not") {
     CHECK(part[Measure::stars] == Approx(75).margin(25)); // a quarter of 300, three sigma
     CHECK(part[Measure::streaks] == 0);
     CHECK(describe_frame(m, 60, 1.5, {100, 90, 50, 50})[Measure::streaks] == 1);
+}
+
+TEST_CASE("Every measure has its line in the documents, and there is no other") {
+    const std::string page = read_file(std::string(kSources) + "/docs/grading.md");
+    const std::size_t begin = page.find("| name | what it is, and how it is found |"), end = page.find("\n\n", begin);
+    REQUIRE(end != std::string::npos);
+    std::set<std::string> told, known;
+    std::istringstream lines(page.substr(begin, end - begin));
+    for (std::string line; std::getline(lines, line);) {
+        const std::string names = line.substr(0, line.find('|', 1)); // the first column
+        for (std::size_t at = names.find('`'); at != std::string::npos; at = names.find('`', at + 1)) {
+            const std::size_t close = names.find('`', at + 1);
+            told.insert(names.substr(at + 1, close - at - 1));
+            at = close;
+        }
+    }
+    for (int i = 0; i < kMeasures; ++i) {
+        const MeasureInfo& info = measure_info(static_cast<Measure>(i));
+        known.insert(info.name);
+        CHECK(measure_named(info.name) == static_cast<Measure>(i));
+        CHECK(std::string(info.meaning).size() > 3);
+    }
+    CHECK(known.size() == static_cast<std::size_t>(kMeasures));
+    CHECK(told == known);
 }

@@ -79,7 +79,7 @@ TEST_CASE("An exposure has the level and noise its truth says") {
     n.height = 200;
     n.hot_share = n.dead_share = n.offset_pattern = n.glow = n.vignetting = n.response_spread = 0;
     const auto maps = sky::make_maps(n);
-    const auto adu = sky::expose(Image(300, 200, 1, 900.0f), n, maps, 100, -4, 0, 5);
+    const auto adu = sky::expose(Image(300, 200, 1, 900.0f), {n, maps}, {100, -4, 0}, 5);
     double sum = 0, squares = 0;
     for (const auto v : adu.pixels()) {
         sum += v;
@@ -123,9 +123,9 @@ TEST_CASE("A colour sensor sees each colour through its own pixels") {
     n.cfa = "RGGB";
     n.vignetting = n.response_spread = n.dead_share = 0;
     sky::Conditions c;
-    const Image mosaic = sky::render_light(scene, "", n, sky::make_maps(n), c, 10);
+    const Image mosaic = sky::render_light(scene, "", {n, sky::make_maps(n)}, c, 10);
     n.cfa.clear();
-    CHECK(mosaic(40, 40) == Approx(sky::render_light(scene, "R", n, sky::make_maps(n), c, 10)(40, 40)));
-    CHECK(mosaic(41, 40) == Approx(sky::render_light(scene, "G", n, sky::make_maps(n), c, 10)(41, 40)));
-    CHECK(mosaic(41, 41) == Approx(sky::render_light(scene, "B", n, sky::make_maps(n), c, 10)(41, 41)));
+    CHECK(mosaic(40, 40) == Approx(sky::render_light(scene, "R", {n, sky::make_maps(n)}, c, 10)(40, 40)));
+    CHECK(mosaic(41, 40) == Approx(sky::render_light(scene, "G", {n, sky::make_maps(n)}, c, 10)(41, 40)));
+    CHECK(mosaic(41, 41) == Approx(sky::render_light(scene, "B", {n, sky::make_maps(n)}, c, 10)(41, 41)));
 }

@@ -35,7 +35,7 @@ void add_trail(Image& image, double x0, double y0, double x1, double y1, double 
 
 std::vector<Streak> find(const Image& image) {
     const StarList list = detect_stars(image.plane());
-    return find_streaks(image.plane(), 1, list.background, list.stars, list.fwhm);
+    return find_streaks({image.plane(), 1, list.background, list.stars, list.fwhm});
 }
 
 } // namespace
