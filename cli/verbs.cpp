@@ -3,6 +3,7 @@
 #include <kasane/base/error.hpp>
 #include <kasane/base/output_file.hpp>
 #include <kasane/frames/words.hpp>
+#include <kasane/image/region_text.hpp>
 #include <kasane/image/statistics.hpp>
 #include <kasane/image/stretch.hpp>
 #include <kasane/io/png.hpp>
@@ -18,6 +19,7 @@
 #include <kasane/report/tables.hpp>
 #include <kasane/sky/scenario.hpp>
 #include <kasane/sky/variants.hpp>
+#include <kasane/stages/options.hpp>
 #include <kasane/stages/scan.hpp>
 
 #include <algorithm>
@@ -145,9 +147,8 @@ int init(const Arguments& a) {
         return Exit::done;
     }
     const fs::path folder = folder_of(a), file = recipe_file(folder);
+    require_exposure_folder(folder);
     std::error_code failed;
-    if (!fs::is_directory(folder, failed))
-        throw UsageError("is not a folder", folder, "Name the folder that holds the exposures");
     if (fs::exists(file, failed) && !a.force)
         throw UsageError("there is a recipe already", file, "Edit it, or add --force to replace it");
     write_text_safely(file, recipe_template(), Over::anything); // --force was asked for, if one is there
@@ -222,13 +223,11 @@ int show(const Arguments& a, const Context& context) {
 
 Region part_of(const std::string& text) {
     if (text.empty()) return {};
-    std::istringstream in(text);
-    Region r;
-    std::string rest;
-    if (!(in >> r.x >> r.y >> r.width >> r.height) || in >> rest || r.x < 0 || r.y < 0 || r.empty())
+    const auto part = parse_region(text);
+    if (!part)
         throw UsageError(fmt::format("--part \"{}\" is no rectangle", text), {},
                          "Write x, y, width and height in pixels: --part \"1000 800 2000 1500\"");
-    return r;
+    return *part;
 }
 
 GradeOptions grade_options(const Arguments& a) {

@@ -137,7 +137,7 @@ public:
             measure_planes(sensor_.empty() || !source.calibration().cfa.empty() ? read_planes(corrected)
                                                                                 : std::move(sensor_));
         const Measures& main = out_.main();
-        const int at = view_.planes() == 3 ? 1 : 0;
+        const int at = main_plane(view_.planes());
         out_.streaks = find_streaks({small_.plane(at), factor_, main.mesh, main.stars, main.fwhm}, o_.streaks);
         out_.darkened_edge = darkened_edge(small_.plane(at));
         out_.preview_scale = choose_preview_scale(small_, factor_);
@@ -190,7 +190,7 @@ private:
 
     void measure_planes(const Image& pixels) {
         const bool separate = view_.method() == ColourMethod::separate;
-        const int planes = view_.planes(), main = planes == 3 ? 1 : 0;
+        const int planes = view_.planes(), main = main_plane(planes);
         begin_preview(preview_factor(1));
         for (int p = 0; p < planes; ++p) {
             average_down(pixels.plane(p), factor_, small_.plane(p));

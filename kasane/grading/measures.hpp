@@ -37,7 +37,9 @@ struct ExposureMeasures {
     double darkened_edge = 0; ///< share of the field, see obstruction.hpp; means nothing where the offset is not known
     PreviewScale preview_scale; ///< of the preview that was made with these measures
     /// The plane that stands for the exposure: green of three.
-    const Measures& main() const { return planes[planes.size() == 3 ? 1 : 0]; }
+    const Measures& main() const {
+        return planes[static_cast<std::size_t>(main_plane(static_cast<int>(planes.size())))];
+    }
 };
 
 struct MeasureOptions {

@@ -79,6 +79,11 @@ private:
     std::vector<T> pixels_;
 };
 
+/// The plane that speaks for an image of so many: green of three, which has most of the light.
+inline int main_plane(int planes) {
+    return planes == 3 ? 1 : 0;
+}
+
 /// Values in ADU of the raw file unless said otherwise; NaN = no data.
 using Image = Raster<float>;
 /// 0 = clear; the meaning of other values is the user's.

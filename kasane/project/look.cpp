@@ -170,7 +170,7 @@ std::optional<CalibrationLook> look_at_calibration(const RunOptions& options, co
         look.findings.push_back(f);
 
     const Region crop =
-        where_they_differ(before, *after, after->planes() == 3 ? 1 : 0, kViewWidth, kViewHeight / 2 + kViewHeight / 3);
+        where_they_differ(before, *after, main_plane(after->planes()), kViewWidth, kViewHeight / 2 + kViewHeight / 3);
     const int cell = after->cell();
     look.crop = {crop.x * cell, crop.y * cell, crop.width * cell, crop.height * cell};
     const auto [stretches, right] = [&] {

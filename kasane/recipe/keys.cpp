@@ -2,12 +2,12 @@
 
 #include <kasane/base/error.hpp>
 #include <kasane/frames/words.hpp>
+#include <kasane/image/region_text.hpp>
 
 #include <algorithm>
 #include <charconv>
 #include <cmath>
 #include <fmt/format.h>
-#include <sstream>
 
 namespace kasane::recipe_keys {
 
@@ -90,13 +90,9 @@ void read_limits(Reader& r, const toml::node& n, const std::string& key) {
 }
 
 void read_part(Reader& r, const toml::node& n, const std::string& key) {
-    std::istringstream in(r.text(n, key));
-    Region g;
-    std::string rest;
-    if (!(in >> g.x >> g.y >> g.width >> g.height) || in >> rest || g.x < 0 || g.y < 0 || g.empty() || g.x > 1000000 ||
-        g.y > 1000000 || g.width > 1000000 || g.height > 1000000)
-        r.wrong(n, key, "x, y, width and height in pixels, \"1000 800 2000 1500\"");
-    r.recipe.grading.part = g;
+    const auto part = parse_region(r.text(n, key));
+    if (!part) r.wrong(n, key, "x, y, width and height in pixels, \"1000 800 2000 1500\"");
+    r.recipe.grading.part = *part;
 }
 
 double share_of(Reader& r, const toml::node& n, const std::string& key) {
@@ -137,14 +133,11 @@ void read_alike(Reader& r, const toml::node& n, const std::string& key) {
 
 void read_defects(Reader& r, const toml::node& n, const std::string& key) {
     for (const std::string& text : r.list(n, key)) {
-        std::istringstream in(text);
-        Region g;
-        std::string rest;
-        if (!(in >> g.x >> g.y >> g.width >> g.height) || in >> rest || g.x < 0 || g.y < 0 || g.empty() ||
-            g.width > 1000000 || g.height > 1000000 || g.x > 1000000 || g.y > 1000000)
+        const auto defect = parse_region(text);
+        if (!defect)
             refuse(n.source(), r.file, fmt::format("{}: \"{}\" is no rectangle of pixels", key, text),
                    "Write x, y, width and height: \"2210 0 1 4176\"");
-        r.recipe.calibration.defects.push_back(g);
+        r.recipe.calibration.defects.push_back(*defect);
     }
 }
 

@@ -2,20 +2,14 @@
 #pragma once
 
 #include <kasane/recipe/recipe.hpp>
+#include <kasane/recipe/toml.hpp>
 
 #include <filesystem>
 #include <string>
 #include <utility>
 #include <vector>
 
-#define TOML_EXCEPTIONS 1
-#include <toml++/toml.h>
-
 namespace kasane::recipe_keys {
-
-/// Throws UsageError with the place.
-[[noreturn]] void refuse(const toml::source_region& at, const std::filesystem::path& file, const std::string& what,
-                         const std::string& remedy);
 
 /// A recipe while it is read.
 struct Reader {

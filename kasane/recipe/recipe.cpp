@@ -109,13 +109,8 @@ std::filesystem::path recipe_file(const std::filesystem::path& folder) {
 Recipe parse_recipe(const std::string& text, const std::filesystem::path& file) {
     Reader r;
     r.file = file;
-    toml::table root;
-    try {
-        root = toml::parse(text, file.string());
-    } catch (const toml::parse_error& e) {
-        refuse(e.source(), file, std::string(e.description()),
-               "Mend that line; 'kasane init' writes a template to look at");
-    }
+    const toml::table root =
+        recipe_keys::parse_toml(text, file, "Mend that line; 'kasane init' writes a template to look at");
     for (const auto& [key, node] : root) {
         const std::string name(key.str());
         if (name == "files") {

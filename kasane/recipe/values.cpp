@@ -10,11 +10,6 @@
 
 namespace kasane::recipe_keys {
 
-void refuse(const toml::source_region& at, const std::filesystem::path& file, const std::string& what,
-            const std::string& remedy) {
-    throw UsageError(fmt::format("line {}, column {}: {}", at.begin.line, at.begin.column, what), file, remedy);
-}
-
 void Reader::wrong(const toml::node& node, const std::string& key, const std::string& wanted) const {
     refuse(node.source(), file, fmt::format("{} must be {}", key, wanted), fmt::format("Write {} as {}", key, wanted));
 }

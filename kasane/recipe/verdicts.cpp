@@ -3,6 +3,7 @@
 #include <kasane/base/error.hpp>
 #include <kasane/base/output_file.hpp>
 #include <kasane/frames/rules.hpp>
+#include <kasane/recipe/toml.hpp>
 
 #include <algorithm>
 #include <fmt/format.h>
@@ -10,12 +11,11 @@
 #include <set>
 #include <sstream>
 
-#define TOML_EXCEPTIONS 1
-#include <toml++/toml.h>
-
 namespace fs = std::filesystem;
 
 namespace kasane {
+
+using recipe_keys::refuse;
 
 namespace {
 
@@ -24,11 +24,6 @@ constexpr const char* kHeading =
     "# Verdicts of a person about single exposures; they stand over all limits. Edit freely:\n"
     "# verdict is \"keep\", \"drop\" or \"auto\" (as the limits say); file may be a glob, like\n"
     "# \"night-2/lights/L_0*\"; later entries win.\n";
-
-[[noreturn]] void refuse(const toml::source_region& at, const fs::path& file, const std::string& what,
-                         const std::string& remedy) {
-    throw UsageError(fmt::format("line {}, column {}: {}", at.begin.line, at.begin.column, what), file, remedy);
-}
 
 std::string text_of(const toml::node& node, const fs::path& file, const std::string& key) {
     const auto text = node.value_exact<std::string>();
@@ -76,12 +71,8 @@ fs::path verdict_file(const fs::path& folder) {
 VerdictFile VerdictFile::parse(const std::string& text, const fs::path& file) {
     VerdictFile out;
     out.text_ = text;
-    toml::table root;
-    try {
-        root = toml::parse(text, file.string());
-    } catch (const toml::parse_error& e) {
-        refuse(e.source(), file, std::string(e.description()), "Mend that line; nothing in the file is changed before");
-    }
+    const toml::table root =
+        recipe_keys::parse_toml(text, file, "Mend that line; nothing in the file is changed before");
     for (const auto& [key, node] : root) {
         if (key.str() != "verdict")
             refuse(key.source(), file, fmt::format("there is no key '{}' here", std::string(key.str())),

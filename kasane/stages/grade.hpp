@@ -33,7 +33,7 @@ struct Light {
     Verdict verdict;
     Contribution contribution;
 
-    int main_plane() const { return measures && measures->planes.size() == 3 ? 1 : 0; }
+    int main_plane() const { return measures ? kasane::main_plane(static_cast<int>(measures->planes.size())) : 0; }
 };
 
 /// The lights of the stacks of one group, on the grid of its reference.

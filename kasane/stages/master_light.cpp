@@ -78,7 +78,7 @@ double noise_of_overlap(MasterLight& master, int plane, int lag) {
 void describe_master_light(MasterLight& master, const std::vector<StackFrame>& frames, StackReport& report) {
     constexpr int kLag = 3; // pixels: there the correlation that the kernel leaves has all but gone
     const NoiseFactors factors(*frames.front().source);
-    const int planes = master.pixels.planes(), main = planes == 3 ? 1 : 0;
+    const int planes = master.pixels.planes(), main = main_plane(planes);
     for (int p = 0; p < planes; ++p) {
         double factor = 0, weights = 0;
         for (std::size_t i = 0; i < frames.size(); ++i) {

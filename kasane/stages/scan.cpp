@@ -1,5 +1,7 @@
 #include <kasane/stages/scan.hpp>
 
+#include <kasane/stages/options.hpp>
+
 #include <kasane/base/error.hpp>
 #include <kasane/base/hash.hpp>
 #include <kasane/base/output_file.hpp>
@@ -527,9 +529,7 @@ private:
 } // namespace
 
 Scan scan_folder(const ScanOptions& options, Ledger& ledger, const Context& context) {
-    std::error_code failed;
-    if (!fs::is_directory(options.folder, failed))
-        throw InputError("is not a folder", options.folder, "Name the folder that holds the exposures");
+    require_exposure_folder(options.folder);
     return Scanner(options, ledger, context).run();
 }
 

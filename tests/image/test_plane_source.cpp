@@ -1,6 +1,7 @@
 #include "support/support.hpp"
 
 #include <kasane/image/plane_source.hpp>
+#include <kasane/image/region_text.hpp>
 #include <kasane/sky/random.hpp>
 
 #include <catch2/catch.hpp>
@@ -47,4 +48,12 @@ TEST_CASE("An image in memory is a source of its planes") {
                 differing += part(x, y, p) != image(r.x + x, r.y + y, p);
     CHECK(differing == 0);
     CHECK(source.white_noise().empty());
+}
+
+TEST_CASE("A rectangle is written as four numbers") {
+    CHECK(parse_region("1000 800 2000 1500") == Region{1000, 800, 2000, 1500});
+    CHECK(region_text({2210, 0, 1, 4176}) == "2210 0 1 4176");
+    CHECK(parse_region(region_text({3, 4, 5, 6})) == Region{3, 4, 5, 6});
+    for (const char* wrong : {"", "1 2 3", "1 2 3 4 5", "1 2 3 x", "-1 0 4 4", "0 0 0 4", "0 0 4 2000000", "a b c d"})
+        CHECK_FALSE(parse_region(wrong));
 }
