@@ -114,6 +114,23 @@ TEST_CASE("The rooms are told of where they are looked for") {
         REQUIRE(at != std::string::npos);
         CHECK(at > last); // in their order
         last = at;
+        // The header to begin with tells of all others of its room.
+        const std::size_t named = pages.find('`', at + room.size() + 6) + 1;
+        const fs::path begin = kRoot / "kasane" / room / pages.substr(named, pages.find('`', named) - named);
+        INFO(begin);
+        REQUIRE(fs::exists(begin));
+        std::istringstream lines(text_of(begin));
+        std::string comment;
+        for (std::string line; std::getline(lines, line) && line.starts_with("//");)
+            comment += line + "\n";
+        for (const auto& entry : fs::directory_iterator(kRoot / "kasane" / room))
+            if (entry.path().extension() == ".hpp" && entry.path() != begin) {
+                INFO("tells of " << entry.path().filename());
+                const std::string name = entry.path().filename().string();
+                const bool told =
+                    comment.find(" " + name) != std::string::npos || comment.find("(" + name) != std::string::npos;
+                CHECK(told);
+            }
     }
     // Every path that the pages for developers name is there.
     for (const char* page : {"CONTRIBUTING.md", "docs/architecture.md", "docs/reliability.md"}) {
@@ -124,4 +141,19 @@ TEST_CASE("The rooms are told of where they are looked for") {
             CHECK(fs::exists(kRoot / (*it)[1].str()));
         }
     }
+}
+
+TEST_CASE("Every small change that tests are held against can still be made") {
+    std::istringstream lines(text_of(kRoot / "tests/mutants.txt"));
+    int n = 0;
+    for (std::string line; std::getline(lines, line);) {
+        if (line.empty() || line.starts_with("#")) continue;
+        INFO(line);
+        const std::size_t first = line.find(" | "), second = line.find(" | ", first + 3);
+        REQUIRE(second != std::string::npos);
+        const std::string text = text_of(kRoot / line.substr(0, first));
+        CHECK(text.find(line.substr(first + 3, second - first - 3)) != std::string::npos);
+        ++n;
+    }
+    CHECK(n > 50);
 }

@@ -1,4 +1,16 @@
 // Errors that say what failed, on which file, and what to do about it.
+//
+// The room holds, beside this:
+//   file_stamp.hpp   when and how large a file is, to tell whether it is still the one
+//   hash.hpp         digests of content
+//   members.hpp      structures as lists of their members, for digests of whole records
+//   memory.hpp       the memory budget, and how much is used
+//   output_file.hpp  writing without half files
+//   parallel.hpp     parallel loops that can be cancelled; the context of a piece of work
+//   progress.hpp     progress and cancellation, from the side of the work
+//   provenance.hpp   the steps that made an image, with settings and inputs
+//   spelling.hpp     what somebody may have meant by an unknown word
+//   units.hpp        constants and conversions
 #pragma once
 
 #include <filesystem>

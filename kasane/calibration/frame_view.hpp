@@ -1,5 +1,17 @@
 // What measuring and integration read of an exposure: one plane, or red, green and blue, calibrated, and demosaiced
 // where the sensor has a colour filter array, for any rectangle on demand.
+//
+// The room holds, beside this:
+//   calibrated_view.hpp  any rectangle of a raw exposure, calibrated when asked for
+//   cfa.hpp              colour filter arrays
+//   cfa_phase.hpp        does the stated pattern agree with the pixels
+//   demosaic.hpp         three colours a pixel from one
+//   master.hpp           building masters; photon transfer
+//   dark_fit.hpp         how much of a dark a light holds
+//   flat_fit.hpp         does a flat fit a light
+//   fixed_stars.hpp      stars that stood still in a sky flat
+//   defects.hpp          pixels that cannot be trusted
+//   own_corrections.hpp  what one exposure alone needs
 #pragma once
 
 #include <kasane/calibration/calibrated_view.hpp>

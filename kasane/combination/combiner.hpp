@@ -7,6 +7,14 @@
 //
 //   const Combiner combiner(expectation, choose_combination(StackOf::darks, 20).options);
 //   combiner.combine(block, out);  // from any thread, block by block
+//
+// The room holds, beside this:
+//   choice.hpp           how a stack is combined when nobody says, with the reason
+//   expectation.hpp      what is expected of the samples of a stack
+//   rejection.hpp        which samples do not count, and how the others become one: options as values
+//   pair_rejection.hpp   one rejection at work
+//   sigma_rejection.hpp  another
+//   sorting_network.hpp  sorting without branches
 #pragma once
 
 #include <kasane/combination/expectation.hpp>

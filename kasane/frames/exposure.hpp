@@ -1,4 +1,12 @@
 // What an exposure is: one record, whatever the keywords of its header, and for each value how it is known.
+//
+// The room holds, beside this:
+//   fields.hpp        what the fields are called, by Kasane and in headers
+//   field_values.hpp  their values as text
+//   look.hpp          a look at the pixels, for what the header does not say
+//   nights.hpp        times, and the nights they belong to
+//   rules.hpp         what a person says about the files
+//   words.hpp         what names say: roles, filters and values
 #pragma once
 
 #include <kasane/io/reader.hpp>

@@ -5,6 +5,10 @@
 // shift. The tile path asks for the positions of whole rows, in fixed point: those of an affine map are sums of whole
 // numbers; others are exact at nodes that are fixed to the canvas, and follow a parabola between them. So the position
 // of a pixel, and with it its value, does not depend on the rectangle in which it is asked for.
+//
+// The room holds, beside this:
+//   affine.hpp  affine maps, the linear part of most transforms
+//   canvas.hpp  the pixel grid of an output, and how it was framed
 #pragma once
 
 #include <kasane/geometry/affine.hpp>

@@ -1,4 +1,14 @@
 // The measures of an exposure as numbers with names: what limits are set on, tables show and curves draw.
+//
+// The room holds, beside this:
+//   measure_list.hpp  all measures, one line each
+//   measures.hpp      what is measured of every exposure, once
+//   limits.hpp        the rules that drop, and their grammar
+//   judge.hpp         keep or drop: limits and people together
+//   worth.hpp         what exposures add, and what dropping them does
+//   drift.hpp         how the telescope moved through a night
+//   obstruction.hpp   parts of the field without their stars
+//   preview.hpp       the whole frame in small
 #pragma once
 
 #include <kasane/grading/measure_list.hpp>

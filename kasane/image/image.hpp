@@ -1,4 +1,14 @@
 // Planar float32 images, strided views of them, and rectangles.
+//
+// The room holds, beside this:
+//   binning.hpp            images averaged down by a whole factor
+//   plane_source.hpp       a promise of pixels, with quality bits: what integration reads
+//   region_text.hpp        rectangles as text
+//   resample.hpp           Lanczos-3 interpolation
+//   robust_fit.hpp         least squares, and what to do about outliers
+//   statistics.hpp         the one median, the one MAD, clipped statistics
+//   statistics_kernel.hpp  their inner loops
+//   stretch.hpp            from linear values to a screen
 #pragma once
 
 #include <algorithm>

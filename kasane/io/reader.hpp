@@ -1,4 +1,18 @@
 // The one face of every image format: a header, a size, and rectangles of pixels on demand.
+//
+// The room holds, beside this:
+//   header.hpp        keywords of a file, in order
+//   fits_file.hpp    a FITS file as it is opened: header cards, where the pixels lie
+//   fits.hpp          FITS, read and written
+//   formats.hpp       the other formats, each as two functions
+//   decode.hpp        stored numbers to floats
+//   gzip.hpp          files under gzip
+//   input_file.hpp    a file that is only read, by rows or through mapped memory
+//   jpeg.hpp          JPEG for previews
+//   png.hpp           PNG for previews
+//   memory_frame.hpp  pixels in memory behind the face of a reader
+//   file_planes.hpp   a file as a source of planes
+//   pixel_cache.hpp   decoded pixels, kept on disk within a limit
 #pragma once
 
 #include <kasane/image/image.hpp>

@@ -1,4 +1,12 @@
 // The project's memory: what was derived from which content, so that nothing is computed twice.
+//
+// The room holds, beside this:
+//   keys.hpp         what results are keyed by; all keys are made here
+//   basis.hpp        what a result was made from, and what has changed since
+//   records.hpp      what a run has to tell
+//   exposure_record.hpp  what is kept of a file
+//   record_json.hpp  records as JSON and back
+//   codec.hpp        records as bytes
 #pragma once
 
 #include <atomic>

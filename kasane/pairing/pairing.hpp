@@ -1,4 +1,9 @@
 // Which masters calibrate which lights, and why; which lights make one master light.
+//
+// The room holds, beside this:
+//   pairer.hpp    how it is done, in four parts
+//   checks.hpp    what is wrong or missing beyond what the pairing tells
+//   findings.hpp  one record for what a person should know
 #pragma once
 
 #include <kasane/frames/exposure.hpp>

@@ -1,4 +1,10 @@
 // One command on a folder: from raw exposures to master lights and a report, doing only what is not done yet.
+//
+// The room holds, beside this:
+//   check.hpp          before the work: pairing, findings, cost; after it: what is done and stale
+//   grade.hpp          measured, compared, judged
+//   look.hpp           one light before and after calibration
+//   export_lights.hpp  kept lights for another program
 #pragma once
 
 #include <kasane/base/parallel.hpp>

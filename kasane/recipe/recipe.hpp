@@ -1,4 +1,10 @@
 // The recipe: what a person decides about a project, in kasane.toml.
+//
+// The room holds, beside this:
+//   keys.hpp      all keys, and how their values are read
+//   toml.hpp      TOML, and refusals with their place
+//   edit.hpp      changes that leave the rest as a person wrote it
+//   verdicts.hpp  what a person decided about single exposures
 #pragma once
 
 #include <kasane/calibration/frame_view.hpp>

@@ -4,6 +4,9 @@
 // mirroring and scale (E. Groth, AJ 91, 1986; F. Valdes et al., PASP 107, 1995). Every pair of like triangles proposes
 // a transform; the one that most stars agree to is refined to a robust weighted affine fit (bisquare weights: A. Beaton
 // and J. Tukey, Technometrics 16, 1974).
+//
+// The room holds, beside this:
+//   star_index.hpp  nearest stars by position, quickly
 #pragma once
 
 #include <kasane/geometry/transform.hpp>

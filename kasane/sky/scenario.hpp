@@ -1,5 +1,14 @@
 // Whole projects of simulated files: which exposures were taken, written as FITS into a folder per night, and the truth
 // about them beside.
+//
+// The room holds, beside this:
+//   scene.hpp       what is in the sky
+//   instrument.hpp  the camera and the glass in front of it
+//   render.hpp      one exposure of the scene
+//   random.hpp      random numbers that are the same everywhere
+//   truth.hpp       what tests may know
+//   variants.hpp    small projects true to what people bring
+//   dng.hpp         a camera raw file
 #pragma once
 
 #include <kasane/base/parallel.hpp>

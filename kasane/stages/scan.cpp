@@ -1,20 +1,18 @@
 #include <kasane/stages/scan.hpp>
 
+#include <kasane/stages/folder_walk.hpp>
 #include <kasane/stages/options.hpp>
 
 #include <kasane/base/error.hpp>
 #include <kasane/base/hash.hpp>
 #include <kasane/base/output_file.hpp>
 #include <kasane/io/reader.hpp>
-#include <kasane/ledger/codec.hpp>
+#include <kasane/ledger/exposure_record.hpp>
 
 #include <algorithm>
-#include <dirent.h>
-#include <fcntl.h>
 #include <fmt/format.h>
 #include <map>
 #include <set>
-#include <sys/stat.h>
 
 namespace fs = std::filesystem;
 
@@ -22,191 +20,7 @@ namespace kasane {
 
 namespace {
 
-constexpr std::uint32_t kRecord = 0x4b580004; // kind and version of a record's bytes
-constexpr std::uint32_t kLook = 0x4b4c0002;   // the same for a look
-
 constexpr double kSure = 0.85; // confidence at which pixels overrule a name that is not sure
-
-struct Found {
-    std::string path; ///< relative
-    FileStamp stamp;
-};
-
-template <class Visitor, class E>
-void visit(Visitor& v, E& e) {
-    v(e.format), v(e.linear), v(e.width), v(e.height), v(e.planes), v(e.bits), v(e.role), v(e.role_confidence);
-    v(e.is_master), v(e.made_by_kasane), v(e.seconds), v(e.start), v(e.start_local), v(e.night), v(e.gain);
-    v(e.gain_is_iso), v(e.offset), v(e.electrons_per_adu), v(e.temperature), v(e.temperature_set), v(e.binning_x);
-    v(e.binning_y), v(e.filter), v(e.cfa), v(e.camera), v(e.telescope), v(e.target), v(e.focal_length_mm),
-        v(e.pixel_um);
-    v(e.saturation), v(e.black_level), v(e.right_ascension), v(e.declination), v(e.latitude), v(e.longitude);
-    v(e.orientation), v(e.pier_side), v(e.rotator), v(e.turn), v(e.inputs);
-}
-
-std::string encode(const Exposure& e) {
-    Writer w;
-    w.put(kRecord);
-    const auto put = [&](const auto& value) { w.put(value); };
-    visit(put, e);
-    w.put(static_cast<std::uint32_t>(e.sources.size()));
-    for (const auto& [field, source] : e.sources)
-        w.put(field).put(source.origin).put(source.detail);
-    for (const auto* list : {&e.problems, &e.input_frames}) {
-        w.put(static_cast<std::uint32_t>(list->size()));
-        for (const std::string& p : *list)
-            w.put(p);
-    }
-    return std::move(w.bytes);
-}
-
-/// Nothing if the bytes are of another version or damaged.
-std::optional<Exposure> decode(const std::string& bytes) {
-    try {
-        Reader r(bytes);
-        if (r.take<std::uint32_t>() != kRecord) return std::nullopt;
-        Exposure e;
-        const auto get = [&](auto& value) { r.get(value); };
-        visit(get, e);
-        for (auto n = r.take<std::uint32_t>(); n > 0; --n) {
-            const auto field = r.take<Field>();
-            const auto origin = r.take<Origin>();
-            e.sources.emplace_back(field, Source{origin, r.take<std::string>()});
-        }
-        for (auto* list : {&e.problems, &e.input_frames})
-            for (auto n = r.take<std::uint32_t>(); n > 0; --n)
-                list->push_back(r.take<std::string>());
-        return r.at_end() ? std::optional(std::move(e)) : std::nullopt;
-    } catch (const DataError&) {
-        return std::nullopt;
-    }
-}
-
-std::string encode(const Look& look, bool whole) {
-    Writer w;
-    w.put(kLook).put(whole).put(look);
-    return std::move(w.bytes);
-}
-
-std::optional<Look> decode_look(const std::string& bytes, bool whole) {
-    try {
-        Reader r(bytes);
-        if (r.take<std::uint32_t>() != kLook) return std::nullopt;
-        if (!r.take<bool>() && whole) return std::nullopt;
-        Look look;
-        r.get(look);
-        return look;
-    } catch (const DataError&) {
-        return std::nullopt;
-    }
-}
-
-/// PNG and JPEG: often made of an exposure rather than being one.
-bool is_picture_name(const fs::path& name) {
-    std::string ending = name.extension().string();
-    std::transform(ending.begin(), ending.end(), ending.begin(), [](unsigned char c) { return std::tolower(c); });
-    return ending == ".png" || ending == ".jpg" || ending == ".jpeg";
-}
-
-/// Walks folders without following a link twice.
-class Walk {
-public:
-    Walk(fs::path project, fs::path skip, const FrameRules& rules, Scan& scan)
-        : project_(std::move(project)), rules_(rules), scan_(scan) {
-        struct stat info {};
-        if (!skip.empty() && stat(skip.c_str(), &info) == 0) seen_.insert({info.st_dev, info.st_ino});
-    }
-
-    /// Everything below a folder; links to folders last, so that files keep the paths of the folders they lie in.
-    void all(const fs::path& full, const std::string& prefix) {
-        folder(full, prefix);
-        while (!links_.empty()) {
-            const auto [link, path] = links_.back();
-            links_.pop_back();
-            folder(link, path);
-        }
-    }
-
-    const std::vector<std::string>& excluded() const { return excluded_; }
-    std::vector<Found> sorted() {
-        std::sort(found_.begin(), found_.end(), [](const Found& a, const Found& b) { return a.path < b.path; });
-        return std::move(found_);
-    }
-
-private:
-    /// `prefix` is how paths below begin, relative to the project.
-    void folder(const fs::path& full, const std::string& prefix) {
-        struct stat info {};
-        if (stat(full.c_str(), &info) == 0 && !seen_.insert({info.st_dev, info.st_ino}).second) return;
-        DIR* open = opendir(full.c_str());
-        if (!open) {
-            unreadable(prefix.empty() ? full.string() : prefix, std::generic_category().message(errno),
-                       "Check that the folder may be read");
-            return;
-        }
-        struct Entry {
-            std::string name;
-            bool readable = false, picture = false; ///< as its name says
-        };
-        std::vector<Entry> entries;
-        while (const dirent* e = readdir(open)) {
-            const bool readable = is_readable_name(e->d_name);
-            entries.push_back({e->d_name, readable, readable && is_picture_name(e->d_name)});
-        }
-        std::sort(entries.begin(), entries.end(), [](const Entry& a, const Entry& b) { return a.name < b.name; });
-        // Cameras write a picture beside the raw file, Kasane a preview beside a master light: one exposure, not two.
-        std::set<std::string> originals;
-        for (const Entry& e : entries)
-            if (e.readable && !e.picture) originals.insert(fs::path(e.name).stem().string());
-        const int handle = dirfd(open);
-        std::vector<std::string> below;
-        for (const auto& [name, readable, picture] : entries) {
-            if (name.front() == '.') continue; // hidden, and the folder itself
-            const std::string path = prefix.empty() ? name : prefix + "/" + name;
-            if (fstatat(handle, name.c_str(), &info, 0) != 0) {
-                if (readable) unreadable(path, "cannot be read (a broken link?)", "Restore or remove it");
-                continue;
-            }
-            if (S_ISDIR(info.st_mode)) {
-                if (is_excluded(rules_, path))
-                    exclude(path);
-                else if (readable)
-                    unreadable(path, "is a folder, though its name is that of an image", "Rename or remove it");
-                else if (struct stat self{};
-                         fstatat(handle, name.c_str(), &self, AT_SYMLINK_NOFOLLOW) == 0 && S_ISLNK(self.st_mode))
-                    links_.emplace_back(full / name, path);
-                else
-                    below.push_back(name);
-            } else if (!S_ISREG(info.st_mode) || !readable ||
-                       (picture && originals.count(fs::path(name).stem().string()) > 0) ||
-                       name.ends_with(".preview.png")) {
-                ++scan_.other_files;
-            } else if (is_excluded(rules_, path)) {
-                exclude(path);
-            } else {
-                found_.push_back({path, file_stamp(info)});
-            }
-        }
-        closedir(open);
-        for (const std::string& name : below)
-            folder(full / name, prefix.empty() ? name : prefix + "/" + name);
-    }
-
-    void exclude(const std::string& path) {
-        ++scan_.excluded;
-        excluded_.push_back(path);
-    }
-    void unreadable(const std::string& path, const std::string& what, const std::string& remedy) {
-        scan_.unreadable.push_back(path);
-        scan_.findings.push_back({Level::warning, "file-unreadable", {path}, what, remedy});
-    }
-    fs::path project_;
-    const FrameRules& rules_;
-    Scan& scan_;
-    std::vector<Found> found_;
-    std::vector<std::string> excluded_;
-    std::vector<std::pair<fs::path, std::string>> links_;
-    std::set<std::pair<dev_t, ino_t>> seen_;
-};
 
 /// The files of one scan on their way to being understood.
 class Scanner {
@@ -227,7 +41,7 @@ public:
 
 private:
     void list() {
-        Walk walk(options_.folder, options_.output, options_.recipe.rules, scan_);
+        FolderWalk walk(options_.output, options_.recipe.rules, scan_);
         walk.all(options_.folder, {});
         std::vector<std::string> folders = options_.recipe.folders;
         const std::string& library = options_.recipe.calibration.library;
@@ -298,7 +112,7 @@ private:
     void tell_idle_rules(const std::vector<std::string>& excluded) {
         for (const FileRule& rule : options_.recipe.rules.files) {
             const auto matches = [&](const std::string& path) { return glob_matches(rule.match, path); };
-            if (std::any_of(files_.begin(), files_.end(), [&](const Found& f) { return matches(f.path); }) ||
+            if (std::any_of(files_.begin(), files_.end(), [&](const FoundFile& f) { return matches(f.path); }) ||
                 std::any_of(excluded.begin(), excluded.end(), matches))
                 continue;
             scan_.findings.push_back({Level::note,
@@ -323,7 +137,7 @@ private:
         constexpr std::size_t kBlock = 256;
         context_.workers.for_each((unchanged.size() + kBlock - 1) / kBlock, [&](std::size_t b) {
             for (std::size_t k = b * kBlock; k < std::min(unchanged.size(), (b + 1) * kBlock); ++k)
-                exposures_[unchanged[k]] = decode(entries_[unchanged[k]].record);
+                exposures_[unchanged[k]] = decode_exposure(entries_[unchanged[k]].record);
         });
         for (const std::size_t i : unchanged)
             if (exposures_[i]) {
@@ -518,7 +332,7 @@ private:
     Ledger& ledger_;
     const Context& context_;
     Scan scan_;
-    std::vector<Found> files_;
+    std::vector<FoundFile> files_;
     std::vector<std::optional<Exposure>> exposures_;
     std::vector<Ledger::FileEntry> entries_;
     std::vector<bool> known_;

@@ -9,9 +9,21 @@
 //   5 grade            measures                -> reference, transforms, figures, verdicts
 //   6 integrate        kept lights             -> master lights
 //
-// Beside them: cameras and calibrations (the calibrated view of a light), reference_groups (which stacks lie on one
-// grid), results (where they lie, and whether they are as they were written), remaining_work (what is to be done
-// still).
+// The room holds, beside this, the stages (scan.hpp, pair.hpp, masters.hpp, measure.hpp, grade.hpp, integrate.hpp) and
+//   session.hpp           what the stages of one run share
+//   options.hpp           what a caller says of a project
+//   open_project.hpp      a project that was opened; every call of a program begins here
+//   folder_walk.hpp       1: the files below the folders
+//   calibrations.hpp      the calibrated view of any light
+//   cameras.hpp           gain, read noise and saturation, kept from run to run
+//   master_build.hpp      3: one master, of as many frames as are good
+//   master_file.hpp       3: its file, written and read
+//   reference_groups.hpp  which stacks lie on one grid, and the reference chosen before
+//   stack_basis.hpp       6: what a master light depends on, and whether it is there
+//   light_doubts.hpp      6: what lights tell against their calibration
+//   master_light.hpp      6: figures and file of a master light
+//   results.hpp           where results lie, and whether they are as they were written
+//   remaining_work.hpp    what is to be done still
 #pragma once
 
 // clang-format off: in their order

@@ -3,6 +3,15 @@
 // A matched filter on the background-subtracted image, held against the local noise, finds candidates; fits of
 // elliptical Moffat functions measure them and tell stars from what else is bright. The mosaic of a colour sensor is
 // measured on the samples of one colour as they are: interpolated ones only guide the search.
+//
+// The room holds, beside this:
+//   background.hpp  the sky under the stars: a mesh of robust levels
+//   maxima.hpp      where stars may be
+//   aperture.hpp    light inside a circle
+//   elongation.hpp  how far stars are drawn out
+//   psf_fit.hpp     fits of a star's profile
+//   psf_sums.hpp    the inner loop of the fit
+//   streaks.hpp     trails of satellites, aircraft and meteors
 #pragma once
 
 #include <kasane/image/image.hpp>

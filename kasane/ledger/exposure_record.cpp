@@ -1,0 +1,86 @@
+#include <kasane/ledger/exposure_record.hpp>
+
+#include <kasane/base/error.hpp>
+#include <kasane/ledger/codec.hpp>
+
+#include <utility>
+
+namespace kasane {
+
+namespace {
+
+constexpr std::uint32_t kRecord = 0x4b580004; // kind and version of a record's bytes
+constexpr std::uint32_t kLook = 0x4b4c0002;   // the same for a look
+
+template <class Visitor, class E>
+void visit(Visitor& v, E& e) {
+    v(e.format), v(e.linear), v(e.width), v(e.height), v(e.planes), v(e.bits), v(e.role), v(e.role_confidence);
+    v(e.is_master), v(e.made_by_kasane), v(e.seconds), v(e.start), v(e.start_local), v(e.night), v(e.gain);
+    v(e.gain_is_iso), v(e.offset), v(e.electrons_per_adu), v(e.temperature), v(e.temperature_set), v(e.binning_x);
+    v(e.binning_y), v(e.filter), v(e.cfa), v(e.camera), v(e.telescope), v(e.target), v(e.focal_length_mm),
+        v(e.pixel_um);
+    v(e.saturation), v(e.black_level), v(e.right_ascension), v(e.declination), v(e.latitude), v(e.longitude);
+    v(e.orientation), v(e.pier_side), v(e.rotator), v(e.turn), v(e.inputs);
+}
+
+} // namespace
+
+std::string encode(const Exposure& e) {
+    Writer w;
+    w.put(kRecord);
+    const auto put = [&](const auto& value) { w.put(value); };
+    visit(put, e);
+    w.put(static_cast<std::uint32_t>(e.sources.size()));
+    for (const auto& [field, source] : e.sources)
+        w.put(field).put(source.origin).put(source.detail);
+    for (const auto* list : {&e.problems, &e.input_frames}) {
+        w.put(static_cast<std::uint32_t>(list->size()));
+        for (const std::string& p : *list)
+            w.put(p);
+    }
+    return std::move(w.bytes);
+}
+
+std::optional<Exposure> decode_exposure(const std::string& bytes) {
+    try {
+        Reader r(bytes);
+        if (r.take<std::uint32_t>() != kRecord) return std::nullopt;
+        Exposure e;
+        const auto get = [&](auto& value) { r.get(value); };
+        visit(get, e);
+        for (auto n = r.take<std::uint32_t>(); n > 0; --n) {
+            const auto field = r.take<Field>();
+            const auto origin = r.take<Origin>();
+            e.sources.emplace_back(field, Source{origin, r.take<std::string>()});
+        }
+        for (auto* list : {&e.problems, &e.input_frames})
+            for (auto n = r.take<std::uint32_t>(); n > 0; --n)
+                list->push_back(r.take<std::string>());
+        return r.at_end() ? std::optional(std::move(e)) : std::nullopt;
+    } catch (const DataError&) {
+        return std::nullopt;
+    }
+}
+
+std::string encode(const Look& look, bool whole) {
+    Writer w;
+    w.put(kLook);
+    w.put(whole);
+    w.put(look);
+    return w.bytes;
+}
+
+std::optional<Look> decode_look(const std::string& bytes, bool whole) {
+    try {
+        Reader r(bytes);
+        if (r.take<std::uint32_t>() != kLook) return std::nullopt;
+        if (!r.take<bool>() && whole) return std::nullopt;
+        Look look;
+        r.get(look);
+        return look;
+    } catch (const DataError&) {
+        return std::nullopt;
+    }
+}
+
+} // namespace kasane
