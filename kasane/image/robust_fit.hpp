@@ -97,7 +97,9 @@ Eigen::Matrix<double, Parameters, 1> robust_fit(const std::vector<Equation<Param
     std::vector<double> share(equations.size(), 1);
     std::vector<float> residuals(equations.size());
     for (int round = 0; round < options.rounds && !equations.empty(); ++round) {
-        fit = least_squares(equations, share);
+        const Eigen::Matrix<double, Parameters, 1> next = least_squares(equations, share);
+        if (round > 0 && !next.allFinite()) break; // too much was clipped: the round before stands
+        fit = next;
         for (std::size_t i = 0; i < equations.size(); ++i)
             residuals[i] =
                 static_cast<float>((equations[i].value - equations[i].row.dot(fit)) * std::sqrt(equations[i].weight));

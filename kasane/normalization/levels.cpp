@@ -86,7 +86,10 @@ void fit_plane(const LevelInput& reference, const LevelInput& frame, const Canva
     if (samples.size() >= kLeastForTilt) {
         const Eigen::Vector3d plane = robust_fit(samples, kClipped);
         map.offset = {plane[0], plane[1] / cx, plane[2] / cy, {}};
-    } else if (!samples.empty()) {
+        if (plane.allFinite()) return; // else all lie in a line, and tell of no tilt across it
+        map.offset = {};
+    }
+    if (!samples.empty()) {
         std::vector<Equation<1>> flat;
         for (const Equation<3>& e : samples)
             flat.push_back({Eigen::Matrix<double, 1, 1>(1.0), e.value});

@@ -133,10 +133,15 @@ private:
                                     fit_level(level_input(*level_light, p), level_input(l, p), graded_.canvas).map,
                                     l.measures->planes[p].noise});
             f.electrons_per_adu = electrons_of(l);
-            const auto failure = attempt([&] {
+            auto failure = attempt([&] {
                 f.source =
                     calibrations_.view(*l.plan, std::shared_ptr<const OwnCorrections>(l.measures, &l.measures->own));
             });
+            for (const StackPlane& p : f.planes)
+                if (const std::string wrong = p.level.check(); !failure && !wrong.empty())
+                    failure = FileFailure{s_.path_of(l.plan->exposure),
+                                          "could not be brought to the level of the others: " + wrong,
+                                          "Look at it with 'kasane show'", true};
             if (failure) {
                 const bool begin_again = l.measures == level_light->measures; // the level is gone
                 drop_or_raise(l, *failure);

@@ -70,3 +70,15 @@ TEST_CASE("A sky that is tilted in both directions is levelled in both, about th
     CHECK(n.map.offset.slope_y == Approx(0.3).epsilon(0.05));
     CHECK(n.map.offset.value == Approx(-100).margin(2)); // in the middle; an edge is 67 to 64 ADU off
 }
+
+TEST_CASE("Frames that overlap in a narrow strip are brought to one offset, without a tilt across it") {
+    // Only one row of the meshes' cells is common to both: nothing tells of a tilt in y.
+    const Measures reference = frame(1.0, 800, 0, 1), other = frame(1.0, 850, 0, 4);
+    const Canvas canvas = reference_canvas(kWidth, kHeight);
+    const double shift = kHeight - 100; // less than two cells
+    const LevelFit n = fit_level({&reference, {}, 60, kWidth, kHeight},
+                                 {&other, Affine{1, 0, 0, 0, 1, -shift}, 60, kWidth, kHeight}, canvas);
+    CHECK(n.map.check().empty());
+    CHECK(n.map.offset.slope_y == 0);
+    CHECK(std::isfinite(n.map.offset.value));
+}
