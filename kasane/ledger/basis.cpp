@@ -55,6 +55,8 @@ std::vector<std::string> Basis::changes_since(const std::string& former) const {
         const auto json = nlohmann::json::parse(former);
         old_settings = json.at("settings").get<Pairs>();
         old_inputs = json.at("inputs").get<Pairs>();
+        for (auto& [name, value] : old_settings) // as masters' offsets were called once
+            if (name.starts_with("offset ")) name = "master " + name.substr(7);
     } catch (const nlohmann::json::exception&) {
         return {"what it was made from is not known any more"};
     }
@@ -88,7 +90,7 @@ std::vector<std::string> Basis::changes_since(const std::string& former) const {
             continue; // told below, if nothing else explains it
         if (name == "numerics") {
             out.push_back("this version of Kasane computes in another way");
-        } else if (name.starts_with("master ") || (name.starts_with("offset ") && name != "offset_level")) {
+        } else if (name.starts_with("master ")) {
             out.push_back(fmt::format("{} is {}", name.substr(7), it == set_before.end() ? "now used" : "another"));
         } else if (name == "reference") {
             out.push_back("the registration reference is another");
@@ -101,9 +103,8 @@ std::vector<std::string> Basis::changes_since(const std::string& former) const {
     }
     for (const auto& [name, value] : set_before)
         if (!set_now.count(name))
-            out.push_back(name.starts_with("master ") || name.starts_with("offset ")
-                              ? fmt::format("{} is no longer used", name.substr(7))
-                              : fmt::format("{} is no longer set", name));
+            out.push_back(name.starts_with("master ") ? fmt::format("{} is no longer used", name.substr(7))
+                                                      : fmt::format("{} is no longer set", name));
     const auto other = [&](const char* name) {
         return set_before.count(name) && set_now.count(name) && set_before.at(name) != set_now.at(name);
     };

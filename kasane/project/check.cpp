@@ -195,7 +195,10 @@ StatusReport project_status(const RunOptions& options, const Context& context) {
         status.state = ResultStatus::State::stale;
         status.reasons = former ? basis.changes_since(*former)
                                 : std::vector<std::string>{"nothing is remembered of how it was made"};
-        if (status.reasons.empty()) status.reasons = {"its file was changed or its making not finished"};
+        if (status.reasons.empty())
+            status.reasons = {is_intact(s, p.output / status.file)
+                                  ? "another version of Kasane remembered it in another way"
+                                  : "its file was changed or its making not finished"};
     };
     for (const std::size_t i : needed_masters(s.pairing)) {
         const MasterPlan& plan = s.pairing.masters[i];

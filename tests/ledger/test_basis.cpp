@@ -68,6 +68,12 @@ TEST_CASE("What has changed since is told in words") {
     CHECK(Basis("stack", planned()).changes_since("nonsense") == Lines{"what it was made from is not known any more"});
 }
 
+TEST_CASE("What a former version called the offset of a flat is the master that it is now") {
+    std::string former = Basis("master", planned()).text();
+    former.replace(former.find("master dark"), 11, "offset dark");
+    CHECK(Basis("master", planned()).changes_since(former).empty());
+}
+
 TEST_CASE("A provenance comes back from JSON as it was") {
     Provenance p = planned();
     p.step("combine").text = "mean";
