@@ -20,10 +20,19 @@ int cell_of(double place, double step, int count) {
     return std::clamp(static_cast<int>(std::floor(place / step)), 0, count - 4);
 }
 
+/// A plane along one row: its value at column 0, and what it grows by from column to column.
+struct Line {
+    float base, slope;
+};
+
+Line line_of(const SmoothMap& map, Point centre, int y) {
+    return {static_cast<float>(map.value + map.slope_y * (y - centre.y) - map.slope_x * centre.x),
+            static_cast<float>(map.slope_x)};
+}
+
 /// The values of a plane and a lattice at the pixels of one row.
 void fill_row(const SmoothMap& map, Point centre, const Region& row, float* to) {
-    const auto base = static_cast<float>(map.value + map.slope_y * (row.y - centre.y) - map.slope_x * centre.x);
-    const auto slope = static_cast<float>(map.slope_x);
+    const auto [base, slope] = line_of(map, centre, row.y);
     for (int x = 0; x < row.width; ++x)
         to[x] = base + slope * static_cast<float>(row.x + x);
     if (!map.lattice.empty()) map.lattice.add_row(row.x, row.y, row.width, to);
@@ -86,23 +95,24 @@ double LevelMap::value_at(const SmoothMap& map, Point canvas) const {
 }
 
 void LevelMap::apply(const Region& region, View<float> samples) const {
-    std::vector<float> offsets(static_cast<std::size_t>(region.width)), scales;
-    if (!scale.constant()) scales.resize(offsets.size());
     const auto factor = static_cast<float>(scale.value);
+    if (scale.constant() && offset.lattice.empty()) { // by far the most usual: in one go
+        for (int y = 0; y < region.height; ++y) {
+            const auto [base, slope] = line_of(offset, centre, region.y + y);
+            float* to = samples.row(y);
+            for (int x = 0; x < region.width; ++x)
+                to[x] = factor * to[x] + (base + slope * static_cast<float>(region.x + x));
+        }
+        return;
+    }
+    std::vector<float> offsets(static_cast<std::size_t>(region.width)), scales(offsets.size(), factor);
     for (int y = 0; y < region.height; ++y) {
         const Region row{region.x, region.y + y, region.width, 1};
-        float* to = samples.row(y);
         fill_row(offset, centre, row, offsets.data());
-        const float* o = offsets.data();
-        if (scales.empty()) {
-            for (int x = 0; x < region.width; ++x)
-                to[x] = factor * to[x] + o[x];
-            continue;
-        }
-        fill_row(scale, centre, row, scales.data());
-        const float* s = scales.data();
-        for (int x = 0; x < region.width; ++x)
-            to[x] = s[x] * to[x] + o[x];
+        if (!scale.constant()) fill_row(scale, centre, row, scales.data());
+        float* to = samples.row(y);
+        for (std::size_t x = 0; x < offsets.size(); ++x)
+            to[x] = scales[x] * to[x] + offsets[x];
     }
 }
 
