@@ -60,6 +60,13 @@ class UsageError : public Error {
     using Error::Error;
 };
 
+/// Options that make no sense are a wrong call: throws UsageError with what `options.check()` says of them, if
+/// anything.
+template <class Options>
+void require_sense(const Options& options) {
+    if (std::string wrong = options.check(); !wrong.empty()) throw UsageError(std::move(wrong), {}, {});
+}
+
 /// Data on which a computation has no answer (too few stars, no frames).
 class DataError : public Error {
     using Error::Error;

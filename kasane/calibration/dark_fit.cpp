@@ -1,10 +1,12 @@
 #include <kasane/calibration/dark_fit.hpp>
 
+#include <kasane/base/error.hpp>
 #include <kasane/image/robust_fit.hpp>
 #include <kasane/image/statistics.hpp>
 
 #include <algorithm>
 #include <cmath>
+#include <fmt/format.h>
 #include <vector>
 
 namespace kasane {
@@ -93,8 +95,16 @@ Slope fit_slope(const Contrasts& c, const DarkFitOptions& o) {
 
 } // namespace
 
+std::string DarkFitOptions::check() const {
+    if (!(hot_sigmas > 0))
+        return fmt::format("the structure of a dark stands out by more than 0 sigma, not {:g}", hot_sigmas);
+    if (!(saturation > 0)) return fmt::format("light saturates above 0 ADU, not at {:g}", saturation);
+    return {};
+}
+
 DarkFit fit_dark_factor(const FrameReader& raw, const FrameReader& dark, const FrameReader* bias,
                         const DarkFitOptions& o) {
+    require_sense(o);
     const Contrasts c = collect(raw, o.cfa, [&](const Region& band, Image& light, Image& out) {
         dark.read(band, out.plane());
         if (!bias) return;

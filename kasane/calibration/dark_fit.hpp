@@ -4,6 +4,8 @@
 #include <kasane/calibration/cfa.hpp>
 #include <kasane/io/reader.hpp>
 
+#include <string>
+
 namespace kasane {
 
 struct DarkFitOptions {
@@ -12,6 +14,8 @@ struct DarkFitOptions {
     double most_deviation = 2; ///< the factor stays between expected / this and expected * this
     double hot_sigmas = 8;     ///< structure of the dark that counts, in units of its own scatter
     double saturation = 50000; ///< ADU of the light; brighter pixels do not count
+    /// What is wrong with them, in words; empty: nothing.
+    std::string check() const;
 };
 
 struct DarkFit {

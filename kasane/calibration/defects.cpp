@@ -1,10 +1,12 @@
 #include <kasane/calibration/defects.hpp>
 
+#include <kasane/base/error.hpp>
 #include <kasane/image/statistics.hpp>
 
 #include <algorithm>
 #include <array>
 #include <cmath>
+#include <fmt/format.h>
 
 namespace kasane {
 
@@ -153,8 +155,19 @@ void complete_lines(Mask& mask, float share, DefectCounts& counts) {
 
 } // namespace
 
+std::string DefectOptions::check() const {
+    if (!(hot_sigmas > 0)) return fmt::format("a hot pixel stands out by more than 0 sigma, not {:g}", hot_sigmas);
+    if (!(least_response >= 0 && least_response < 1 && most_response > 1))
+        return fmt::format("sound pixels respond by a share from below 1 to above it, not from {:g} to {:g}",
+                           least_response, most_response);
+    if (!(false_share > 0 && false_share < 1) || !(line_share > 0 && line_share <= 1))
+        return fmt::format("shares lie between 0 and 1, not at {:g} and {:g}", false_share, line_share);
+    return {};
+}
+
 DefectList find_defects(const FrameReader* dark, double frame_noise, const FrameReader* flat, const DefectOptions& o,
                         DefectCounts* counts) {
+    require_sense(o);
     const FrameReader* any = dark ? dark : flat;
     if (!any) return {};
     Mask mask(any->width(), any->height());

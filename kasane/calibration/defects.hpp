@@ -5,6 +5,7 @@
 #include <kasane/image/image.hpp>
 #include <kasane/io/reader.hpp>
 
+#include <string>
 #include <utility>
 #include <vector>
 
@@ -49,6 +50,8 @@ struct DefectOptions {
     /// (Y. Benjamini, Y. Hochberg, J. R. Stat. Soc. B 57, 1995).
     double false_share = 0.01;
     float line_share = 0.2f; ///< of a column or row: where more of it is defective, all of it is
+    /// What is wrong with them, in words; empty: nothing.
+    std::string check() const;
 };
 
 struct DefectCounts {

@@ -1,10 +1,12 @@
 #include <kasane/calibration/own_corrections.hpp>
 
+#include <kasane/base/error.hpp>
 #include <kasane/image/statistics.hpp>
 
 #include <algorithm>
 #include <array>
 #include <cmath>
+#include <fmt/format.h>
 
 namespace kasane {
 
@@ -192,7 +194,13 @@ std::vector<float> line_offsets(int lines, int length, int step, Value value) {
 
 } // namespace
 
+std::string OwnCorrectionOptions::check() const {
+    if (!(lone_sigmas > 0)) return fmt::format("a lone pixel stands out by more than 0 sigma, not {:g}", lone_sigmas);
+    return {};
+}
+
 OwnCorrections find_own_corrections(View<const float> plane, const CfaPattern& cfa, const OwnCorrectionOptions& o) {
+    require_sense(o);
     OwnCorrections out;
     const int step = cfa.empty() ? 1 : 2; // lines of one parity hold the same colours
     if (o.equalise_rows && plane.width >= 64 && plane.height > 2 * kSmoothLines)

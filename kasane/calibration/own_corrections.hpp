@@ -4,6 +4,8 @@
 
 #include <kasane/calibration/calibrated_view.hpp>
 
+#include <string>
+
 namespace kasane {
 
 struct OwnCorrectionOptions {
@@ -13,6 +15,8 @@ struct OwnCorrectionOptions {
     float saturation = 0;       ///< ADU after calibration; 0: unknown, spills are not looked for
     bool equalise_rows = false; ///< take out offsets of whole rows
     bool equalise_columns = false;
+    /// What is wrong with them, in words; empty: nothing.
+    std::string check() const;
 };
 
 /// Examines a whole calibrated plane (ADU; a mosaic with its pattern, else `cfa` empty).

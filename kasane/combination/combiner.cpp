@@ -37,7 +37,7 @@ Combiner::Combiner(StackExpectation expectation, const CombineOptions& options)
       network_(sorting_network(static_cast<int>(expectation_.frames.size()))) {
     if (expectation_.frames.empty() || expectation_.frames.size() > 65000)
         throw UsageError("a stack has between 1 and 65000 frames", {}, "Split the frames into several stacks");
-    if (const std::string wrong = options_.check(); !wrong.empty()) throw UsageError(wrong, {}, {});
+    require_sense(options_);
 }
 
 void Combiner::combine(const SampleBlock& block, const CombinedBlock& out) const {

@@ -1,11 +1,13 @@
 #include <kasane/grading/measures.hpp>
 
+#include <kasane/base/error.hpp>
 #include <kasane/grading/obstruction.hpp>
 
 #include <kasane/base/units.hpp>
 #include <kasane/image/binning.hpp>
 
 #include <cmath>
+#include <fmt/format.h>
 
 namespace kasane {
 
@@ -219,7 +221,16 @@ private:
 
 } // namespace
 
+std::string MeasureOptions::check() const {
+    for (std::string wrong : {detect.check(), own.check(), streaks.check()})
+        if (!wrong.empty()) return wrong;
+    if (kept_stars < 1 || preview_size < 1)
+        return fmt::format("{} stars and a preview of {} pixels cannot be kept", kept_stars, preview_size);
+    return {};
+}
+
 ExposureMeasures measure_exposure(const FrameView& view, const MeasureOptions& options, Raster<std::uint8_t>* preview) {
+    require_sense(options);
     return Measuring(view, options).run(preview);
 }
 

@@ -48,6 +48,8 @@ struct MeasureOptions {
     StreakOptions streaks;
     int kept_stars = 500;   ///< of the list, for registration, normalisation and grading
     int preview_size = 900; ///< longer side, pixels, at most
+    /// What is wrong with them, in words; empty: nothing.
+    std::string check() const;
 };
 
 /// Calibrates the whole exposure in memory, measures it and forgets the pixels. In three planes stars are found in

@@ -92,7 +92,7 @@ Transform to_plane(const StackFrame& frame, std::size_t plane) {
 MasterLight integrate(const std::vector<StackFrame>& frames, const Canvas& canvas, const std::vector<double>& levels,
                       const Context& context, const IntegrateOptions& options) {
     require_sound(frames, canvas, levels.size());
-    if (const std::string wrong = options.check(); !wrong.empty()) throw UsageError(wrong, {}, {});
+    require_sense(options);
     const std::size_t planes = levels.size();
     const int count = static_cast<int>(frames.size()), n = static_cast<int>(planes);
     MasterLight result;

@@ -1,5 +1,5 @@
 // Plain bytes of numbers and texts, in order. The ledger never leaves its machine's kind: bytes that do not fit are
-// derived again. Internal to project/.
+// derived again. Not for others than ledger/ and stages/.
 #pragma once
 
 #include <kasane/base/error.hpp>

@@ -1,5 +1,6 @@
 // What results are keyed by. Every key is made of whole records: options and metadata are visited member by member
-// (base/members.hpp), so that nothing that matters can be forgotten. Internal to project/.
+// (base/members.hpp), so that nothing that matters can be forgotten. Not for
+// other than ledger/ and stages/.
 #pragma once
 
 #include <kasane/base/members.hpp>

@@ -99,10 +99,6 @@ void fit_plane(const LevelInput& reference, const LevelInput& frame, const Canva
     }
 }
 
-void require_sound(const LevelOptions& options) {
-    if (const std::string wrong = options.check(); !wrong.empty()) throw UsageError(wrong, {}, {});
-}
-
 } // namespace
 
 std::string LevelOptions::check() const {
@@ -113,7 +109,7 @@ std::string LevelOptions::check() const {
 }
 
 StarScale fit_star_scale(const LevelInput& reference, const LevelInput& frame, const LevelOptions& options) {
-    require_sound(options);
+    require_sense(options);
     return reference.measures == frame.measures ? StarScale{} : fit_scale(reference, frame, options);
 }
 

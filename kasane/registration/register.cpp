@@ -1,5 +1,6 @@
 #include <kasane/registration/register.hpp>
 
+#include <kasane/base/error.hpp>
 #include <kasane/base/units.hpp>
 #include <kasane/image/robust_fit.hpp>
 #include <kasane/image/statistics.hpp>
@@ -282,8 +283,22 @@ std::optional<Registration> register_by_shift(const StarPair& pair, double densi
 
 } // namespace
 
+std::string RegistrationOptions::check() const {
+    if (pattern_stars < 3 || neighbours < 2)
+        return fmt::format("patterns are made of three stars: {} stars with {} neighbours have none", pattern_stars,
+                           neighbours);
+    if (!(ratio_tolerance > 0) || !(match_radius > 0))
+        return fmt::format("a tolerance ({:g}) and a radius ({:g}) are above 0", ratio_tolerance, match_radius);
+    if (least_matches < 3 || least_for_shift < 1)
+        return fmt::format("{} matches, {} for a shift, determine no transform", least_matches, least_for_shift);
+    if (!(least_share >= 0 && least_share <= 1))
+        return fmt::format("a share lies between 0 and 1, not at {:g}", least_share);
+    return {};
+}
+
 Outcome register_stars(const std::vector<Star>& reference, const std::vector<Star>& frame,
                        const RegistrationOptions& o) {
+    require_sense(o);
     if (reference.size() < static_cast<std::size_t>(o.least_for_shift) ||
         frame.size() < static_cast<std::size_t>(o.least_for_shift)) {
         return {{},

@@ -27,6 +27,8 @@ struct RegistrationOptions {
     int least_matches = 6;
     int least_for_shift = 4;   ///< where a shift, or a half turn and a shift, is all that lies between the frames
     double least_share = 0.15; ///< of the stars both frames should have in common
+    /// What is wrong with them, in words; empty: nothing.
+    std::string check() const;
 };
 
 struct Registration {

@@ -1,5 +1,7 @@
-// Lights of one group on one grid: measured, registered onto the reference, compared with each other, judged. Internal
-// to project/.
+// Stage 5: lights of one group on one grid: measured, registered onto the reference, compared with each other, judged.
+//
+// Takes the measures of its stacks; leaves GradedLights: transforms, figures and verdicts, and what was chosen for the
+// next run.
 #pragma once
 
 #include <kasane/geometry/canvas.hpp>

@@ -1,4 +1,7 @@
-// Finding the files of a project and reading what they say of themselves.
+// Stage 1: the files of a project, and what they say of themselves.
+//
+// Takes the folder and the recipe; leaves a Scan: exposures with roles and nights, looks at pixels where a role is not
+// sure, and what could not be read.
 #pragma once
 
 #include <kasane/base/file_stamp.hpp>

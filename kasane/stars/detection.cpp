@@ -1,5 +1,6 @@
 #include <kasane/stars/detection.hpp>
 
+#include <kasane/base/error.hpp>
 #include <kasane/stars/elongation.hpp>
 
 #include <kasane/base/units.hpp>
@@ -11,6 +12,7 @@
 #include <algorithm>
 #include <array>
 #include <cmath>
+#include <fmt/format.h>
 #include <utility>
 
 namespace kasane {
@@ -355,7 +357,19 @@ bool too_small(View<const float> image, const DetectOptions& o) {
 
 } // namespace
 
+std::string DetectOptions::check() const {
+    if (!(threshold > 0) || !(floor > 0))
+        return fmt::format("a threshold ({:g}) and a floor ({:g}) are above 0", threshold, floor);
+    if (!(filter_sigma > 0))
+        return fmt::format("the filter of a detection is wider than 0 pixels, not {:g}", filter_sigma);
+    if (least < 0 || most < 1) return fmt::format("{} to {} stars cannot be looked for", least, most);
+    if (area < 1 || area > 9) return fmt::format("a star lights 1 to 9 pixels around its peak, not {}", area);
+    if (border < 0) return fmt::format("a border is 0 pixels or more, not {}", border);
+    return {};
+}
+
 StarList detect_stars(View<const float> image, const DetectOptions& o) {
+    require_sense(o);
     const Background background = measure_background(image);
     StarList list;
     if (!too_small(image, o) && background.global_sigma > 0)
@@ -366,6 +380,7 @@ StarList detect_stars(View<const float> image, const DetectOptions& o) {
 }
 
 StarList detect_stars(const MosaicPlane& plane, const DetectOptions& o) {
+    require_sense(o);
     StarList list;
     const Background& background = plane.background;
     if (!too_small(plane.samples, o) && background.global_sigma > 0) {

@@ -19,6 +19,7 @@
 #include <kasane/stars/psf_fit.hpp>
 
 #include <optional>
+#include <string>
 #include <vector>
 
 namespace kasane {
@@ -45,6 +46,8 @@ struct DetectOptions {
     int border = 6;               ///< pixels along the edge without detections
     float saturation = 0;         ///< ADU of the image; 0: unknown
     double electrons_per_adu = 0; ///< 0: unknown; weighs bright pixels by their photon noise in fits
+    /// What is wrong with them, in words; empty: nothing.
+    std::string check() const;
 };
 
 /// The stars of a frame, brightest first, with what they say of the frame.

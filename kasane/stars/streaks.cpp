@@ -1,5 +1,6 @@
 #include <kasane/stars/streaks.hpp>
 
+#include <kasane/base/error.hpp>
 #include <kasane/base/units.hpp>
 #include <kasane/image/statistics.hpp>
 
@@ -7,6 +8,7 @@
 #include <array>
 #include <bit>
 #include <cmath>
+#include <fmt/format.h>
 #include <memory>
 #include <optional>
 
@@ -280,7 +282,16 @@ void cover(Image& field, const Segment& s) {
 
 } // namespace
 
+std::string StreakOptions::check() const {
+    if (size < 16) return fmt::format("streaks are looked for in an image of 16 pixels or more, not {}", size);
+    if (!(threshold > 0)) return fmt::format("a streak stands above a threshold above 0, not {:g}", threshold);
+    if (!(least_length > 0)) return fmt::format("a streak is longer than 0 pixels, not {:g}", least_length);
+    if (most < 0) return fmt::format("{} streaks cannot be looked for", most);
+    return {};
+}
+
 std::vector<Streak> find_streaks(const StreakField& of, const StreakOptions& o) {
+    require_sense(o);
     std::vector<Streak> out;
     Field field = make_field(of, o);
     if (field.pixels.empty() || std::min(field.pixels.width(), field.pixels.height()) < o.least_length) return out;

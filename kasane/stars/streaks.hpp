@@ -9,6 +9,7 @@
 #include <kasane/image/image.hpp>
 #include <kasane/stars/detection.hpp>
 
+#include <string>
 #include <vector>
 
 namespace kasane {
@@ -22,6 +23,8 @@ struct StreakOptions {
     double threshold = 16;    ///< of the sum along one, in units of its noise
     double least_length = 40; ///< pixels of the image that was averaged down
     int most = 6;
+    /// What is wrong with them, in words; empty: nothing.
+    std::string check() const;
 };
 
 /// What is known of an image in which streaks are looked for.
