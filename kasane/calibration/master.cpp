@@ -246,11 +246,12 @@ double gradient_of(const Image& pixels, const CfaPattern& cfa) {
 }
 
 /// The steps of a master, with what decides them.
-Provenance account_of(Role role, const CombinationChoice& choice) {
+Provenance account_of(Role role, bool offset, const CombinationChoice& choice) {
     Provenance made;
     if (role == Role::flat)
-        made.step("level").text = "offset removed, each frame brought to one level by colour and to the common tilt; "
-                                  "mean 1 in each colour";
+        made.step("level").text = std::string(offset ? "offset removed, " : "") +
+                                  "each frame brought to one level by colour and to the common tilt; mean 1 in each "
+                                  "colour";
     Provenance::Step& combine = made.step("combine");
     combine.text = choice.reason;
     combine.set("combination", std::string(combination_name(choice.options.combination)))
@@ -310,7 +311,7 @@ MasterResult build(Role role, const std::vector<std::shared_ptr<const FrameReade
     if (count > 1) result.frame_noise = difference_sigma(frames, samples, how, context.workers);
 
     const CombinationChoice combination = choose_combination(flat ? StackOf::flats : StackOf::darks, result.frames);
-    result.made = account_of(role, combination);
+    result.made = account_of(role, subtract || constant != 0, combination);
     StackExpectation expected{std::vector<FrameExpectation>(count), 0, result.frame_noise > 0};
     const auto variance = static_cast<float>(std::max(1e-12, result.frame_noise * result.frame_noise));
     for (FrameExpectation& e : expected.frames)

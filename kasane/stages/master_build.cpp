@@ -108,7 +108,13 @@ Provenance account_of(const Session& s, const MasterPlan& plan, const Basis& bas
     for (const std::size_t i : members)
         gather.inputs.push_back({Provenance::Input::Kind::exposure, s.exposures[i].identity, s.exposures[i].path, {}});
     made.merge(m.made);
-    if (plan.role == Role::flat) made.step("offset").text = plan.offset_reason;
+    if (plan.role != Role::flat) return made;
+    Provenance::Step& offset = made.step("offset");
+    offset.text = plan.offset_reason;
+    if (plan.offset && !s.masters[*plan.offset]) {
+        offset.text = "not removed, " + s.pairing.masters[*plan.offset].name + " could not be made";
+        offset.inputs.clear();
+    }
     return made;
 }
 
