@@ -8,7 +8,7 @@
 namespace kasane {
 
 void measure_flux(View<const float> image, const Background& background, const Aperture& aperture, Star& s) {
-    const auto& [radius, noise, electrons_per_adu] = aperture;
+    const auto [radius, noise, electrons_per_adu] = aperture;
     const double outer = 2.6 * radius;
     const int reach = static_cast<int>(std::ceil(outer + 1));
     const Region box = intersect({static_cast<int>(std::lround(s.x)) - reach,

@@ -144,7 +144,7 @@ struct Start {
 };
 
 Fitted fit_candidate(const Scale& at, const Start& start, const DetectOptions& o) {
-    const auto& [x, y, strength, start_fwhm] = start;
+    const auto [x, y, strength, start_fwhm] = start;
     Fitted f;
     f.strength = strength;
     f.star.x = x;
