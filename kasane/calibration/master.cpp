@@ -2,6 +2,7 @@
 
 #include <kasane/base/error.hpp>
 #include <kasane/calibration/fixed_stars.hpp>
+#include <kasane/combination/account.hpp>
 #include <kasane/combination/combiner.hpp>
 #include <kasane/image/robust_fit.hpp>
 #include <kasane/image/statistics.hpp>
@@ -252,12 +253,7 @@ Provenance account_of(Role role, bool offset, const CombinationChoice& choice) {
         made.step("level").text = std::string(offset ? "offset removed, " : "") +
                                   "each frame brought to one level by colour and to the common tilt; mean 1 in each "
                                   "colour";
-    Provenance::Step& combine = made.step("combine");
-    combine.text = choice.reason;
-    combine.set("combination", std::string(combination_name(choice.options.combination)))
-        .set("rejection", std::string(rejection_name(choice.options.rejection)));
-    for (const auto& [name, value] : rejection_settings(choice.options.rejection))
-        combine.set(name, value);
+    made.steps.push_back(combine_step(choice));
     return made;
 }
 

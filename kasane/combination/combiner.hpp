@@ -10,6 +10,7 @@
 //
 // The room holds, beside this:
 //   choice.hpp           how a stack is combined when nobody says, with the reason
+//   account.hpp          how a combination stands in the account of an image
 //   expectation.hpp      what is expected of the samples of a stack
 //   rejection.hpp        which samples do not count, and how the others become one: options as values
 //   pair_rejection.hpp   one rejection at work

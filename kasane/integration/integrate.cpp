@@ -2,6 +2,7 @@
 
 #include <kasane/base/error.hpp>
 #include <kasane/base/units.hpp>
+#include <kasane/combination/account.hpp>
 #include <kasane/combination/combiner.hpp>
 #include <kasane/integration/noise_factors.hpp>
 #include <kasane/integration/resample_pass.hpp>
@@ -64,13 +65,10 @@ Provenance account_of(const Canvas& canvas, const CombinationChoice& choice, con
                                 canvas.height, options.ringing_sigmas);
     resample.set("ringing_sigmas", fmt::format("{:g}", options.ringing_sigmas));
     made.step("level").text = "a scale and an offset of each frame, smooth over the canvas";
-    Provenance::Step& combine = made.step("combine");
-    combine.text = choice.reason + "; inverse-variance weights";
-    combine.set("combination", std::string(combination_name(choice.options.combination)))
-        .set("rejection", std::string(rejection_name(choice.options.rejection)))
-        .set("real_share", fmt::format("{:g}", options.real_share));
-    for (const auto& [name, value] : rejection_settings(choice.options.rejection))
-        combine.set(name, value);
+    Provenance::Step combine = combine_step(choice);
+    combine.text += "; inverse-variance weights";
+    combine.set("real_share", fmt::format("{:g}", options.real_share));
+    made.steps.push_back(std::move(combine));
     return made;
 }
 
