@@ -24,15 +24,28 @@ Point through(const Affine& a, Point p) {
     return q;
 }
 
-/// First derivatives of a projective map: du/dx, du/dy, dv/dx, dv/dy.
-std::array<double, 4> slope(const std::array<double, 9>& m, Point p) {
+/// First derivatives of a map: du/dx, du/dy, dv/dx, dv/dy.
+using Slope = std::array<double, 4>;
+
+Slope times(const Slope& p, const Slope& q) {
+    return {p[0] * q[0] + p[1] * q[2], p[0] * q[1] + p[1] * q[3], p[2] * q[0] + p[3] * q[2],
+            p[2] * q[1] + p[3] * q[3]};
+}
+
+Slope inverse(const Slope& s) {
+    const double det = s[0] * s[3] - s[1] * s[2];
+    return {s[3] / det, -s[1] / det, -s[2] / det, s[0] / det};
+}
+
+/// Of a projective map.
+Slope slope(const std::array<double, 9>& m, Point p) {
     const double w = m[6] * p.x + m[7] * p.y + m[8];
     const Point q = through(m, p);
     return {(m[0] - q.x * m[6]) / w, (m[1] - q.x * m[7]) / w, (m[3] - q.y * m[6]) / w, (m[4] - q.y * m[7]) / w};
 }
 
-/// The same of a lens.
-std::array<double, 4> slope(const Lens& lens, Point p) {
+/// Of a lens.
+Slope slope(const Lens& lens, Point p) {
     const double s = 1 / lens.radius, x = (p.x - lens.centre.x) * s, y = (p.y - lens.centre.y) * s;
     const auto& [k1, k2, k3] = lens.radial;
     const auto& [p1, p2] = lens.decentring;
@@ -40,6 +53,19 @@ std::array<double, 4> slope(const Lens& lens, Point p) {
     const double dg = 2 * (k1 + r2 * (2 * k2 + r2 * 3 * k3)); // dg/dx = dg x
     const double cross = dg * x * y + 2 * p1 * x + 2 * p2 * y;
     return {g + dg * x * x + 2 * p1 * y + 6 * p2 * x, cross, cross, g + dg * y * y + 6 * p1 * y + 2 * p2 * x};
+}
+
+/// Whether a lens has begun to bring farther positions nearer by a squared distance of `r2`: what lies beyond would be
+/// seen twice.
+bool folds(const std::array<double, 3>& radial, double r2) {
+    const double a = 3 * radial[0], b = 5 * radial[1], c = 7 * radial[2]; // the radial slope is 1 + a r2 + b r2^2 + ...
+    if (r2 * (std::abs(a) + r2 * (std::abs(b) + r2 * std::abs(c))) < 1) return false;
+    constexpr int kSteps = 16;
+    for (int i = 1; i <= kSteps; ++i) {
+        const double s = r2 * i / kSteps;
+        if (1 + s * (a + s * (b + s * c)) <= 0) return true;
+    }
+    return false;
 }
 
 std::array<double, 9> inverse_of(const std::array<double, 9>& m) {
@@ -79,6 +105,7 @@ Point Lens::distort(Point p) const {
     const auto& [k1, k2, k3] = radial;
     const auto& [p1, p2] = decentring;
     const double r2 = x * x + y * y, g = 1 + r2 * (k1 + r2 * (k2 + r2 * k3));
+    if (folds(radial, r2)) return {kNoData, kNoData};
     return {centre.x + radius * (x * g + 2 * p1 * x * y + p2 * (r2 + 2 * x * x)),
             centre.y + radius * (y * g + p1 * (r2 + 2 * y * y) + 2 * p2 * x * y)};
 }
@@ -109,6 +136,12 @@ Transform::Transform(const std::array<double, 9>& projective, std::shared_ptr<co
     settle();
 }
 
+Transform::Transform(const std::array<double, 9>& projective, std::shared_ptr<const Lens> lens,
+                     std::shared_ptr<const Lens> canvas_lens)
+    : canvas_lens_(std::move(canvas_lens)), matrix_(projective), lens_(std::move(lens)) {
+    settle();
+}
+
 void Transform::settle() {
     affine_ = matrix_[6] == 0 && matrix_[7] == 0 && matrix_[8] == 1;
     if (!affine_) {
@@ -127,7 +160,13 @@ Affine Transform::affine_part() const {
     return {matrix_[0], matrix_[1], matrix_[2], matrix_[3], matrix_[4], matrix_[5]};
 }
 
+/// Freed of the canvas's distortion.
+Point Transform::ideal(Point p) const {
+    return canvas_lens_ ? canvas_lens_->correct(through(canvas_, p)) : p;
+}
+
 Point Transform::exact(Point p) const {
+    p = ideal(p);
     Point q = affine_ ? through(affine_part(), p) : through(matrix_, p);
     if (lens_) q = lens_->distort(q);
     return {q.x + shift_.x, q.y + shift_.y};
@@ -142,17 +181,18 @@ Point Transform::unmap(Point p) const {
         return through(Affine{inverse_[0], inverse_[1], inverse_[2], inverse_[3], inverse_[4], inverse_[5]}, p);
     Point q{p.x - shift_.x, p.y - shift_.y};
     if (lens_) q = lens_->correct(q);
-    return through(inverse_, q);
+    q = through(inverse_, q);
+    return canvas_lens_ ? through(canvas_.inverse(), canvas_lens_->distort(q)) : q;
 }
 
 Affine Transform::at(Point p) const {
     if (is_affine()) return affine_part();
-    auto [a, b, d, e] = slope(matrix_, p);
-    if (lens_) {
-        const auto [la, lb, lc, ld] = slope(*lens_, through(matrix_, p));
-        const std::array<double, 4> both{la * a + lb * d, la * b + lb * e, lc * a + ld * d, lc * b + ld * e};
-        a = both[0], b = both[1], d = both[2], e = both[3];
-    }
+    Slope s{1, 0, 0, 1};
+    const Point z = ideal(p);
+    if (canvas_lens_) s = times(inverse(slope(*canvas_lens_, z)), {canvas_.a, canvas_.b, canvas_.d, canvas_.e});
+    s = times(slope(matrix_, z), s);
+    if (lens_) s = times(slope(*lens_, through(matrix_, z)), s);
+    const auto [a, b, d, e] = s;
     const Point q = exact(p);
     return {a, b, q.x - a * p.x - b * p.y, d, e, q.y - d * p.x - e * p.y};
 }
@@ -215,7 +255,7 @@ void Transform::row(int x, int y, int count, std::int64_t* u, std::int64_t* v) c
 
 Transform Transform::shifted(double dx, double dy) const {
     Transform t = *this;
-    if (lens_ || !affine_) {
+    if (!is_affine()) {
         t.shift_.x += dx;
         t.shift_.y += dy;
     } else {
@@ -228,6 +268,10 @@ Transform Transform::shifted(double dx, double dy) const {
 
 Transform Transform::after(const Affine& g) const {
     Transform t = *this;
+    if (canvas_lens_) {
+        t.canvas_ = canvas_.after(g);
+        return t;
+    }
     const std::array<double, 9> m = matrix_;
     for (const std::size_t row : {std::size_t{0}, std::size_t{3}, std::size_t{6}}) {
         t.matrix_[row] = m[row] * g.a + m[row + 1] * g.d;

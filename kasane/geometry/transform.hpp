@@ -1,8 +1,10 @@
 // From the pixels of a canvas to the pixels of a frame, through whatever lies between them: mount, optics, colour
 // plane.
 //
-// A position goes through a projective map, then through the distortion of the lens where one is known, then by a
-// shift. The tile path asks for the positions of whole rows, in fixed point: those of an affine map are sums of whole
+// A position of the canvas is freed of the distortion of the canvas's own lens where it has one (a canvas that is the
+// grid of an exposure does), goes through a projective map, then through the distortion of the frame's lens where one
+// is known, then by a shift. Between ideal images of one point of view a projective map is all there can be, whatever
+// the angle (R. Hartley and A. Zisserman, Multiple View Geometry, 2004, section 8.4). The tile path asks for the positions of whole rows, in fixed point: those of an affine map are sums of whole
 // numbers; others are exact at nodes that are fixed to the canvas, and follow a parabola between them. So the position
 // of a pixel, and with it its value, does not depend on the rectangle in which it is asked for.
 //
@@ -32,7 +34,7 @@ struct Bounds {
 
 /// The distortion of an optic, which all frames of a rig share: where it puts what an ideal one would put at a
 /// position. p' = c + d (1 + k1 r^2 + k2 r^4 + k3 r^6) + decentring, with d = p - c and r = |d| / radius (D. Brown,
-/// Photogrammetric Engineering 37, 1971). It must not fold: |k| r^2 well below 1 where it is used.
+/// Photogrammetric Engineering 37, 1971). NaN from where on it folds: beyond, it would show things twice.
 struct Lens {
     Point centre;                       ///< of the frame, pixels
     double radius = 1;                  ///< pixels that r counts as 1, half the diagonal say; positive
@@ -52,6 +54,9 @@ public:
     /// u = (m0 x + m1 y + m2) / w, v = (m3 x + m4 y + m5) / w, w = m6 x + m7 y + m8, then `lens` (may be null). Throws
     /// DataError if the matrix has no inverse.
     explicit Transform(const std::array<double, 9>& projective, std::shared_ptr<const Lens> lens = nullptr);
+    /// The same from a canvas that `canvas_lens` has distorted (may be null).
+    Transform(const std::array<double, 9>& projective, std::shared_ptr<const Lens> lens,
+              std::shared_ptr<const Lens> canvas_lens);
 
     /// Where a position of the canvas lies in the frame.
     Point map(Point canvas) const;
@@ -74,9 +79,12 @@ public:
     /// First `canvas` (from another canvas to this one), then this.
     Transform after(const Affine& canvas) const;
 
-    bool is_affine() const { return affine_ && !lens_; }
+    bool is_affine() const { return affine_ && !lens_ && !canvas_lens_; }
     const std::array<double, 9>& projective() const { return matrix_; }
     const std::shared_ptr<const Lens>& lens() const { return lens_; }
+    const std::shared_ptr<const Lens>& canvas_lens() const { return canvas_lens_; }
+    /// Before all else, from the canvas to the pixels that `canvas_lens` distorted; of others it is part of the matrix.
+    const Affine& canvas() const { return canvas_; }
     /// After all else, pixels of the frame; that of an affine map is part of its matrix.
     Point shift() const { return shift_; }
 
@@ -84,7 +92,10 @@ private:
     void settle();
     Affine affine_part() const;
     Point exact(Point canvas) const;
+    Point ideal(Point canvas) const;
 
+    Affine canvas_; ///< nothing but where there is a lens of the canvas
+    std::shared_ptr<const Lens> canvas_lens_;
     std::array<double, 9> matrix_{1, 0, 0, 0, 1, 0, 0, 0, 1};
     std::array<double, 9> inverse_{1, 0, 0, 0, 1, 0, 0, 0, 1};
     bool affine_ = true; ///< the matrix is

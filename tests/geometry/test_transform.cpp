@@ -46,6 +46,8 @@ std::vector<Named> all_kinds() {
         {"lens", Transform({1, 0, 0, 0, 1, 0, 0, 0, 1}, lens())},
         {"projective and lens", Transform(tilted, lens())},
         {"all, shifted", Transform(tilted, lens()).shifted(0.4, -0.7)},
+        {"from a canvas with a lens", Transform(tilted, lens(), lens())},
+        {"from a turned canvas with a lens", Transform(tilted, nullptr, lens()).after(turned(1, 33, 700, -300))},
         {"lens on a turned canvas", Transform({1, 0, 0, 0, 1, 0, 0, 0, 1}, lens()).after(turned(1, 33, 700, -300))}};
 }
 
@@ -218,4 +220,18 @@ TEST_CASE("A canvas knows where its pixels lie on the reference") {
     CHECK(p == Point{10, -5});
     CHECK(a.scale() == Approx(0.5));
     CHECK(a.rotation() == Approx(30));
+}
+
+TEST_CASE("Nothing is seen twice through a lens that folds far outside the frame") {
+    Lens l;
+    l.radius = 1000;
+    l.radial = {-0.1, 0, 0}; // farther positions come nearer from sqrt(1 / 0.3) = 1.826 radii on
+    CHECK(std::isfinite(l.distort({1820, 0}).x));
+    for (double x = 1830; x < 6000; x += 10)
+        REQUIRE(std::isnan(l.distort({x, 0}).x));
+    const Transform t({1, 0, 0, 0, 1, 0, 0, 0, 1}, std::make_shared<const Lens>(l));
+    std::vector<std::int64_t> u(64), v(64);
+    t.row(3000, 0, 64, u.data(), v.data()); // sqrt(1 / 0.1) radii is where the centre would be shown again
+    for (const std::int64_t p : u)
+        CHECK(static_cast<double>(p) * 0x1p-32 > 1e6);
 }
