@@ -12,10 +12,12 @@ int main(int argc, char** argv) {
     std::string only;
     static std::uint64_t seed = 400000; // of the heaps; the thresholds were set on others
     static int heaps = 60;
+    static int cases = 1000; // of star lists, a row
     for (int i = 1; i + 1 < argc; i += 2) {
         if (!std::strcmp(argv[i], "--json")) json_file = argv[i + 1];
         if (!std::strcmp(argv[i], "--only")) only = argv[i + 1];
         if (!std::strcmp(argv[i], "--seed")) seed = std::stoull(argv[i + 1]);
+        if (!std::strcmp(argv[i], "--cases")) cases = std::stoi(argv[i + 1]);
         if (!std::strcmp(argv[i], "--heaps")) heaps = std::stoi(argv[i + 1]);
     }
     const Workers workers;
@@ -24,6 +26,8 @@ int main(int argc, char** argv) {
     using Measure = std::vector<bench::Figure> (*)(const Context&);
     const std::pair<const char*, Measure> measures[] = {
         {"F1", bench::registration_error},
+        {"F2", [](const Context& c) { return bench::registration_success(c, cases); }},
+        {"F16", [](const Context& c) { return bench::registration_through_lenses(c, cases); }},
         {"F3", bench::centroid_error},
         {"F4", bench::width_bias},
         {"F5", bench::star_flux},

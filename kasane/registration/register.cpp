@@ -1,285 +1,396 @@
 #include <kasane/registration/register.hpp>
 
 #include <kasane/base/error.hpp>
-#include <kasane/base/units.hpp>
-#include <kasane/image/robust_fit.hpp>
 #include <kasane/image/statistics.hpp>
-#include <kasane/registration/star_index.hpp>
+#include <kasane/registration/growth.hpp>
+#include <kasane/registration/patterns.hpp>
 
-#include <Eigen/Dense>
-#include <algorithm>
-#include <array>
-#include <cmath>
 #include <fmt/format.h>
-#include <set>
 
 namespace kasane {
 
 namespace {
 
-/// Three stars, ordered by the length of the side opposite, longest first; r1, r2 are the other sides over the longest.
-struct Triangle {
-    std::array<int, 3> star;
-    double r1, r2;
-};
-
-std::vector<Triangle> triangles(const std::vector<Star>& stars, int count, int neighbours) {
-    const auto n = std::min<std::size_t>(stars.size(), static_cast<std::size_t>(count));
-    const StarIndex index(stars, n);
-    std::set<std::array<int, 3>> seen;
-    std::vector<Triangle> out;
-    for (std::size_t s = 0; s < n; ++s) {
-        const std::vector<int> near = index.nearest_many(stars[s].x, stars[s].y, neighbours + 1);
-        for (std::size_t i = 0; i < near.size(); ++i)
-            for (std::size_t j = i + 1; j < near.size(); ++j) {
-                std::array<int, 3> t = {static_cast<int>(s), near[i], near[j]};
-                std::sort(t.begin(), t.end());
-                if (t[0] == t[1] || t[1] == t[2] || !seen.insert(t).second) continue;
-                std::array<std::pair<double, int>, 3> sides; // length of the side opposite each star
-                for (std::size_t k = 0; k < 3; ++k) {
-                    const Star &p = stars[static_cast<std::size_t>(t[(k + 1) % 3])],
-                               &q = stars[static_cast<std::size_t>(t[(k + 2) % 3])];
-                    sides[k] = {std::hypot(p.x - q.x, p.y - q.y), t[k]};
-                }
-                std::sort(sides.begin(), sides.end(), std::greater<>{});
-                const double longest = sides[0].first;
-                if (longest < 8) continue;
-                const double r1 = sides[1].first / longest, r2 = sides[2].first / longest;
-                if (r2 < 0.12 || r1 > 0.995 || r1 - r2 < 0.01) continue; // needles and near-isosceles: order uncertain
-                out.push_back({{sides[0].second, sides[1].second, sides[2].second}, r1, r2});
-            }
-    }
-    return out;
-}
-
-/// The affine map through three pairs of points; three points fix it exactly.
-std::optional<Affine> through_three(const std::vector<Star>& from, const std::vector<Star>& to, const Triangle& a,
-                                    const Triangle& b) {
-    Eigen::Matrix3d m;
-    Eigen::Vector3d x, y;
-    for (int k = 0; k < 3; ++k) {
-        const Star &p = from[static_cast<std::size_t>(a.star[static_cast<std::size_t>(k)])],
-                   &q = to[static_cast<std::size_t>(b.star[static_cast<std::size_t>(k)])];
-        m.row(k) << p.x, p.y, 1;
-        x[k] = q.x;
-        y[k] = q.y;
-    }
-    if (std::abs(m.determinant()) < 1e-6) return std::nullopt;
-    const auto lu = m.partialPivLu();
-    const Eigen::Vector3d u = lu.solve(x), v = lu.solve(y);
-    const Affine t{u[0], u[1], u[2], v[0], v[1], v[2]};
-    // Like triangles give nearly a similarity; anything sheared is chance.
-    const double s = t.scale();
-    const double shear = std::abs(t.a * t.b + t.d * t.e) / (s * s),
-                 squash = std::abs(std::hypot(t.a, t.d) / std::hypot(t.b, t.e) - 1);
-    if (!(s > 0.2 && s < 5) || shear > 0.06 || squash > 0.06) return std::nullopt;
-    return t;
-}
-
-struct Match {
-    int reference, frame;
-};
-
-/// The stars of both frames.
-struct StarPair {
-    const std::vector<Star>& reference;
-    const std::vector<Star>& frame;
-    const StarIndex& index; ///< of `frame`
-};
+constexpr std::size_t kLeastStars = 3;
 
 /// Pairs of stars that agree within `radius` under a transform, each frame star used once (by the nearest).
-std::vector<Match> match_stars(const StarPair& pair, const Affine& t, double radius,
-                               std::size_t most = static_cast<std::size_t>(-1)) {
-    const auto& [reference, frame, frame_index] = pair;
-    std::vector<int> taken(frame.size(), -1);
-    std::vector<double> distance(frame.size(), 0);
-    for (std::size_t i = 0; i < std::min(most, reference.size()); ++i) {
-        double x = 0, y = 0;
-        t.apply(reference[i].x, reference[i].y, x, y);
-        const int j = frame_index.nearest(x, y, radius);
+std::vector<StarMatch> match_stars(const StarPair& pair, const Transform& t, double radius) {
+    std::vector<int> taken(pair.frame.size(), -1);
+    std::vector<double> distance(pair.frame.size(), 0);
+    for (std::size_t i = 0; i < pair.reference.size(); ++i) {
+        const Point p = t.map({pair.reference[i].x, pair.reference[i].y});
+        if (!std::isfinite(p.x)) continue;
+        const int j = pair.index.nearest(p.x, p.y, radius);
         if (j < 0) continue;
         const auto at = static_cast<std::size_t>(j);
-        const double d = std::hypot(frame[at].x - x, frame[at].y - y);
+        const double d = std::hypot(pair.frame[at].x - p.x, pair.frame[at].y - p.y);
         if (taken[at] >= 0 && distance[at] <= d) continue;
         taken[at] = static_cast<int>(i);
         distance[at] = d;
     }
-    std::vector<Match> out;
-    for (std::size_t j = 0; j < frame.size(); ++j)
+    std::vector<StarMatch> out;
+    for (std::size_t j = 0; j < pair.frame.size(); ++j)
         if (taken[j] >= 0) out.push_back({taken[j], static_cast<int>(j)});
     return out;
 }
 
-/// What a fit may be: a similarity where stars are few, with its handedness.
-enum class Model {
-    affine,
-    similarity,
-    mirrored_similarity,
+/// Stars that both lists should have in common, in cells of the overlap, and those that match.
+struct Common {
+    static constexpr int kCells = 4; // along each side of the reference's part that the frame shows
+    struct Cell {
+        int reference = 0, frame = 0, matched = 0;
+        int both() const { return std::min(reference, frame); }
+    };
+    std::array<Cell, kCells * kCells> cells{};
+    int reference = 0, frame = 0; ///< stars of one that fall into the other
+
+    Common(const StarPair& pair, const Transform& t, const std::vector<StarMatch>& matches) {
+        const StarExtent in_frame(pair.frame), in_reference(pair.reference);
+        std::vector<Point> mine, theirs;
+        for (const Star& s : pair.reference)
+            if (const Point p = t.map({s.x, s.y}); in_frame.holds(p.x, p.y)) mine.push_back({s.x, s.y});
+        for (const Star& s : pair.frame)
+            if (const Point p = t.unmap({s.x, s.y}); in_reference.holds(p.x, p.y)) theirs.push_back(p);
+        reference = static_cast<int>(mine.size()), frame = static_cast<int>(theirs.size());
+        Bounds b{1e30, 1e30, -1e30, -1e30};
+        for (const Point& p : mine)
+            b = {std::min(b.left, p.x), std::min(b.top, p.y), std::max(b.right, p.x), std::max(b.bottom, p.y)};
+        const auto cell = [&](Point p) -> Cell& {
+            const auto index = [](double v, double low, double high) {
+                return std::clamp(static_cast<int>(kCells * (v - low) / std::max(1.0, high - low)), 0, kCells - 1);
+            };
+            return cells[static_cast<std::size_t>(index(p.y, b.top, b.bottom) * kCells +
+                                                  index(p.x, b.left, b.right))];
+        };
+        for (const Point& p : mine)
+            ++cell(p).reference;
+        for (const Point& p : theirs)
+            ++cell(p).frame;
+        for (const StarMatch& m : matches) {
+            const Star& s = pair.of_reference(m);
+            ++cell({s.x, s.y}).matched;
+        }
+    }
+    int both() const { return std::min(reference, frame); }
+
+    /// Cells whose stars do not match though those of others do, as far as chance does not explain it.
+    int lost(double share) const {
+        constexpr double kRest = 0.35, kSure = 3.5; // of the share; standard deviations
+        int n = 0;
+        for (const Cell& c : cells) {
+            const double wanted = share * c.both();
+            n += c.matched < kRest * wanted && wanted - c.matched > kSure * std::sqrt(wanted * (1 - 0.9 * share));
+        }
+        return n;
+    }
 };
 
-/// By weighted least squares.
-Affine fit_affine(const StarPair& pair, const std::vector<Match>& matches, const std::vector<double>& weight,
-                  Model model) {
-    const auto& [reference, frame, index] = pair;
-    const bool similarity = model != Model::affine, mirrored = model == Model::mirrored_similarity;
-    double sum = 0, mx = 0, my = 0, mu = 0, mv = 0;
-    for (std::size_t i = 0; i < matches.size(); ++i) {
-        const Star &p = reference[static_cast<std::size_t>(matches[i].reference)],
-                   &q = frame[static_cast<std::size_t>(matches[i].frame)];
-        sum += weight[i];
-        mx += weight[i] * p.x;
-        my += weight[i] * p.y;
-        mu += weight[i] * q.x;
-        mv += weight[i] * q.y;
+/// How far the residuals of neighbours go together.
+double order_of(const StarPair& pair, const std::vector<StarMatch>& matches, const Transform& t) {
+    if (matches.size() < 2) return 0;
+    std::vector<Star> stars;
+    std::vector<Point> residual;
+    for (const StarMatch& m : matches) {
+        stars.push_back(pair.of_reference(m));
+        const Point p = t.map({stars.back().x, stars.back().y});
+        const Star& q = pair.of_frame(m);
+        residual.push_back({q.x - p.x, q.y - p.y});
     }
-    mx /= sum, my /= sum, mu /= sum, mv /= sum;
-    double xx = 0, xy = 0, yy = 0, xu = 0, yu = 0, xv = 0, yv = 0;
-    for (std::size_t i = 0; i < matches.size(); ++i) {
-        const Star &p = reference[static_cast<std::size_t>(matches[i].reference)],
-                   &q = frame[static_cast<std::size_t>(matches[i].frame)];
-        const double w = weight[i], x = p.x - mx, y = p.y - my, u = q.x - mu, v = q.y - mv;
-        xx += w * x * x, xy += w * x * y, yy += w * y * y;
-        xu += w * x * u, yu += w * y * u, xv += w * x * v, yv += w * y * v;
+    const StarIndex index(stars);
+    double together = 0, alone = 0;
+    for (std::size_t i = 0; i < stars.size(); ++i) {
+        const std::vector<int> near = index.nearest_many(stars[i].x, stars[i].y, 2);
+        const auto j = static_cast<std::size_t>(near[0] == static_cast<int>(i) ? near[1] : near[0]);
+        together += residual[i].x * residual[j].x + residual[i].y * residual[j].y;
+        alone += residual[i].x * residual[i].x + residual[i].y * residual[i].y;
     }
-    Affine t;
-    if (similarity) {
-        const double m = mirrored ? -1 : 1;
-        const double c = (xu + m * yv) / (xx + yy), s = (xv - m * yu) / (xx + yy);
-        t = {c, -m * s, 0, s, m * c, 0};
-    } else {
-        const double det = xx * yy - xy * xy;
-        t = {(xu * yy - yu * xy) / det, (yu * xx - xu * xy) / det, 0,
-             (xv * yy - yv * xy) / det, (yv * xx - xv * xy) / det, 0};
-    }
-    t.c = mu - t.a * mx - t.b * my;
-    t.f = mv - t.d * mx - t.e * my;
-    return t;
+    return alone > 0 ? together / alone : 0;
 }
 
-constexpr int kLeastForAffine = 10; // fewer stars do not carry six numbers safely
+class Search {
+public:
+    Search(const StarPair& pair, const RegistrationOptions& o)
+        : pair_(pair), o_(o), density_(pair.frame, pair.index), reference_(normal(o.reference, pair.reference)),
+          frame_(normal(o.frame, pair.frame)) {}
 
-/// Refines a proposal on all stars: matching radius and weights tighten from round to round.
-std::optional<Registration> refine(const StarPair& pair, Affine t, double radius) {
-    const auto& [reference, frame, index] = pair;
-    std::vector<Match> matches;
-    double spread = radius;
-    for (int round = 0; round < 12; ++round) {
-        matches = match_stars(pair, t, std::clamp(4 * spread, 0.6, radius));
-        if (matches.size() < 4) return std::nullopt;
-        std::vector<double> residual(matches.size()), weight(matches.size());
-        std::vector<float> sorted;
-        for (std::size_t i = 0; i < matches.size(); ++i) {
-            const Star &p = reference[static_cast<std::size_t>(matches[i].reference)],
-                       &q = frame[static_cast<std::size_t>(matches[i].frame)];
-            double x = 0, y = 0;
-            t.apply(p.x, p.y, x, y);
-            residual[i] = std::hypot(q.x - x, q.y - y);
-            sorted.push_back(static_cast<float>(residual[i]));
-        }
-        spread = std::max(0.02, 1.2 * static_cast<double>(median_in_place(sorted)));
-        for (std::size_t i = 0; i < matches.size(); ++i) {
-            const Star &p = reference[static_cast<std::size_t>(matches[i].reference)],
-                       &q = frame[static_cast<std::size_t>(matches[i].frame)];
-            constexpr double kFloor = 0.02; // pixels: below this, other errors rule
-            const double variance =
-                p.position_sigma * p.position_sigma + q.position_sigma * q.position_sigma + kFloor * kFloor;
-            const double r = residual[i] / (kBisquareTuning * std::max(spread, std::sqrt(variance)));
-            weight[i] = r < 1 ? bisquare_weight(r, 0) / variance : 1e-9;
-        }
-        const bool few = static_cast<int>(matches.size()) < kLeastForAffine;
-        t = fit_affine(pair, matches, weight,
-                       !few          ? Model::affine
-                       : t.mirrors() ? Model::mirrored_similarity
-                                     : Model::similarity);
-    }
-    Registration result{t, static_cast<int>(matches.size()), 0, 0};
-    double squares = 0;
-    for (const Match& m : matches) {
-        const Star &p = reference[static_cast<std::size_t>(m.reference)], &q = frame[static_cast<std::size_t>(m.frame)];
-        double x = 0, y = 0;
-        t.apply(p.x, p.y, x, y);
-        squares += (q.x - x) * (q.x - x) + (q.y - y) * (q.y - y);
-    }
-    result.rms = std::sqrt(squares / static_cast<double>(matches.size()));
-    return result;
-}
-
-struct Extent {
-    double x0 = 1e30, y0 = 1e30, x1 = -1e30, y1 = -1e30;
-    explicit Extent(const std::vector<Star>& stars) {
-        for (const Star& s : stars) {
-            x0 = std::min(x0, s.x), y0 = std::min(y0, s.y);
-            x1 = std::max(x1, s.x), y1 = std::max(y1, s.y);
-        }
-    }
-    bool holds(double x, double y) const { return x >= x0 && x <= x1 && y >= y0 && y <= y1; }
-    double area() const { return std::max(1.0, (x1 - x0) * (y1 - y0)); }
-};
-
-/// How many of the reference's stars should be seen in the frame: those that fall into it, but not more than it has
-/// there.
-int common_stars(const std::vector<Star>& reference, const std::vector<Star>& frame, const Affine& t) {
-    const Extent in_frame(frame), in_reference(reference);
-    const Affine back = t.inverse();
-    int a = 0, b = 0;
-    for (const Star& s : reference) {
-        double x = 0, y = 0;
-        t.apply(s.x, s.y, x, y);
-        a += in_frame.holds(x, y);
-    }
-    for (const Star& s : frame) {
-        double x = 0, y = 0;
-        back.apply(s.x, s.y, x, y);
-        b += in_reference.holds(x, y);
-    }
-    return std::min(a, b);
-}
-
-constexpr double kMostLuck = -9; // e^-9: one false solution in ten thousand that should not be there
-
-/// Logarithm of the probability of `count` or more where `mean` are expected (Poisson; first terms of the tail).
-double log_poisson_tail(int count, double mean) {
-    if (count <= mean || count <= 0) return 0;
-    if (mean <= 0) return -1e9;
-    return -mean + count * std::log(mean) - std::lgamma(count + 1.0) - std::log(1 - mean / (count + 1));
-}
-
-/// True pairs lie close together; chance pairs fill the matching radius evenly, a ninth of them within a third of it.
-bool crowds_at_zero(const StarPair& pair, const Affine& t, double radius) {
-    const auto all = match_stars(pair, t, radius).size(), near = match_stars(pair, t, radius / 3).size();
-    return static_cast<double>(near) > 0.5 * static_cast<double>(all);
-}
-
-/// Too few stars for patterns still tell a shift: between two frames of one camera it is all there is, but for the half
-/// turn behind the meridian, and fewer stars than for any position, turn and scale rule chance out.
-std::optional<Registration> register_by_shift(const StarPair& pair, double density, const RegistrationOptions& o) {
-    const auto& [reference, frame, index] = pair;
-    constexpr std::size_t kBrightest = 25;
-    constexpr double kRadius = 2; // pixels: what turn and seeing may do to a shift
-    constexpr double kLeastShare = 0.4;
-    int most = 0;
-    Affine best;
-    std::size_t proposals = 0;
-    for (const double turn : {1.0, -1.0})
-        for (std::size_t i = 0; i < std::min(kBrightest, reference.size()); ++i)
-            for (std::size_t j = 0; j < std::min(kBrightest, frame.size()); ++j, ++proposals) {
-                const Affine t{turn, 0,    frame[j].x - turn * reference[i].x,
-                               0,    turn, frame[j].y - turn * reference[i].y};
-                const auto agree = static_cast<int>(match_stars(pair, t, kRadius).size());
-                if (agree <= most) continue;
-                most = agree;
-                best = t;
+    Outcome run() {
+        const std::size_t fewer = std::min(pair_.reference.size(), pair_.frame.size());
+        constexpr std::size_t kFew = 14; // fewer stars have few triangles
+        if (fewer > kFew) {
+            struct Round {
+                double stars, tolerance;
+            };
+            constexpr double kWider = 4;
+            constexpr Round kRounds[] = {{1, 1}, {2, 1}, {4, 1}, {1, kWider}, {8, 1}, {2.5, kWider}};
+            std::size_t before = 0;
+            for (const Round& r : kRounds) {
+                const double wanted = r.stars * o_.pattern_stars;
+                // Where the lists are shorter, more has been tried already.
+                const auto most = static_cast<std::size_t>(std::max(pair_.reference.size(), pair_.frame.size()));
+                if (r.tolerance == 1 && before >= most) continue;
+                if (r.tolerance == 1) before = static_cast<std::size_t>(wanted);
+                PatternOptions p;
+                p.stars = static_cast<int>(wanted);
+                p.neighbours = o_.neighbours;
+                p.ratio_tolerance = r.tolerance * o_.ratio_tolerance;
+                p.radius = radius();
+                if (auto found = follow(seeds_of_triangles(pair_, density_, p), Kind::any)) return *found;
             }
-    if (most < o.least_for_shift) return std::nullopt;
-    auto result = refine(pair, best, kRadius);
-    if (!result || result->matched < o.least_for_shift) return std::nullopt;
-    const int common = common_stars(reference, frame, result->to_frame.at({}));
-    result->share = static_cast<double>(result->matched) / std::max(1, common);
-    const double by_chance = common * (1 - std::exp(-density * kPi * kRadius * kRadius));
-    const double luck = log_poisson_tail(most - 1, by_chance) + std::log(static_cast<double>(proposals));
-    if (result->share < kLeastShare || luck > kMostLuck) return std::nullopt;
-    return result;
-}
+        }
+        PatternOptions few;
+        few.radius = radius();
+        few.stars = 25;
+        std::vector<Affine> linear = {{}, {-1, 0, 0, 0, -1, 0}}; // as it was, or behind the meridian
+        if (o_.guess) linear.insert(linear.begin(), *o_.guess);
+        if (auto found = follow(seeds_of_shifts(pair_, density_, few, linear), Kind::shift)) return *found;
+        if (auto found = follow(seeds_of_pairs(pair_, density_, few, true), Kind::rigid)) return *found;
+        few.stars = 12;
+        if (auto found = follow(seeds_of_pairs(pair_, density_, few, false), Kind::any)) return *found;
+        if (part_) return *part_;
+        return {{},
+                Hindrance::no_agreement,
+                fmt::format("no position, turn and scale brings its {} stars onto the reference's {} (best try: {} in "
+                            "common, as many as chance may bring)",
+                            pair_.frame.size(), pair_.reference.size(), best_seen_)};
+    }
+
+private:
+    static Normal normal(const StarGrid& grid, const std::vector<Star>& stars) {
+        if (grid.width > 0 && grid.height > 0) return Normal::of(grid.width, grid.height);
+        const StarExtent e(stars);
+        return {{0.5 * (e.x0 + e.x1), 0.5 * (e.y0 + e.y1)}, std::max(1.0, e.half_diagonal())};
+    }
+
+    /// In which a star is looked for: what was asked for, or what the stars' own errors need.
+    double radius() const {
+        if (radius_ > 0) return radius_;
+        constexpr double kSigmas = 3.5;
+        const auto usual = [](const std::vector<Star>& stars) {
+            std::vector<float> v;
+            for (const Star& s : stars)
+                v.push_back(static_cast<float>(s.position_sigma * s.position_sigma));
+            return static_cast<double>(median_in_place(v));
+        };
+        const double noise = kSigmas * std::sqrt(usual(pair_.reference) + usual(pair_.frame));
+        // Not so far that another star would be met as soon.
+        const double room = 0.35 / std::sqrt(density_.overall());
+        return radius_ = std::max(o_.match_radius, std::min(noise, room));
+    }
+
+    /// The first seed that stands all tests.
+    /// What is taken for known; the less is left open, the fewer stars do.
+    enum class Kind { shift, rigid, any };
+
+    std::optional<Outcome> follow(const Seeds& seeds, Kind kind) {
+        tried_ = seeds.tried + (kind == Kind::any ? tried_ : 0); // each kind has its share of the false alarms
+        std::optional<Outcome> partly;
+        for (const Seed& seed : seeds.best) {
+            auto found = follow(seed, kind);
+            if (!found) continue;
+            if (*found) return found;
+            if (!part_) part_ = std::move(found);
+        }
+        return std::nullopt;
+    }
+
+    std::optional<Outcome> follow(const Seed& seed, Kind kind) {
+        GrowthOptions g;
+        g.radius = radius();
+        std::vector<StarMatch> matches = grow(pair_, seed.matches, g);
+        best_seen_ = std::max(best_seen_, static_cast<int>(matches.size()));
+        if (matches.size() < kLeastStars) return std::nullopt;
+        auto fit = fit_best(seed, matches, kind);
+        if (!fit) return std::nullopt;
+        return judge(*fit, matches, kind);
+    }
+
+    PairFit start(const Affine& seed) const {
+        PairFit f;
+        f.reference = reference_, f.frame = frame_;
+        f.reference_lens = numbers_of(o_.reference.lens.get(), reference_);
+        f.frame_lens = numbers_of(o_.frame.lens.get(), frame_);
+        f.map = normal_matrix({seed.a, seed.b, seed.c, seed.d, seed.e, seed.f, 0, 0, 1}, reference_, frame_);
+        f.mapping = Mapping::similarity;
+        return f;
+    }
+
+    static constexpr std::size_t kForAffine = 10, kForProjective = 16, kForLens = 20, kForAxis = 40;
+
+    /// As simple as the pairs allow; `matches` become those of all stars.
+    std::optional<PairFit> fit_best(const Seed& seed, std::vector<StarMatch>& matches, Kind kind) const {
+        PairFit first = start(seed.to_frame);
+        if (o_.model) first.optics = enough(*o_.model, matches.size()).optics;
+        if (o_.model) first.mapping = enough(*o_.model, matches.size()).mapping;
+        else if (matches.size() >= kForAffine)
+            first.mapping = Mapping::affine;
+        else if (matches.size() <= kLeastStars && kind == Kind::shift)
+            first.mapping = Mapping::shift;
+        auto fit = fit_pair(pair_, matches, first);
+        if (fit && fit->mapping == Mapping::shift && !o_.model) { // turned after all
+            double sum = 0;
+            for (const double r2 : normal_residuals(pair_, matches, fit->transform()))
+                sum += r2;
+            constexpr double kTwice = 4; // what is expected
+            first.mapping = Mapping::similarity;
+            if (sum > kTwice * static_cast<double>(matches.size())) fit = fit_pair(pair_, matches, first);
+        }
+        if (!fit) return std::nullopt;
+        if (o_.model) return settle(*fit, matches);
+        std::vector<StarMatch> grown = matches;
+        auto best = settle(*fit, matches);
+        if (grown.size() < kForProjective) return best;
+        for (int richness = 0; richness < kRichest; ++richness) {
+            if (best && explains(*best, matches, grown.size())) return best;
+            auto choice = choose_model(pair_, grown, candidates(*fit, grown.size(), richness));
+            if (!choice) break;
+            GrowthOptions g;
+            g.radius = radius();
+            std::vector<StarMatch> now = grown;
+            auto better = settle(choice->best, now);
+            // What the model adds to the pairs may lead to more.
+            for (int round = 0; round < 3 && better && now.size() > grown.size(); ++round) {
+                grown = now;
+                better = settle(*better, now = grow(pair_, grown, g));
+            }
+            if (!better || (best && now.size() < matches.size())) continue;
+            best = better;
+            matches = std::move(now);
+            if (matches.size() > grown.size()) grown = matches;
+        }
+        return best;
+    }
+
+    /// A simple model is left where it loses pairs that hang together, or leaves order in its residuals.
+    bool explains(const PairFit& fit, const std::vector<StarMatch>& matches, std::size_t grown) const {
+        constexpr double kLost = 0.95, kOrdered = 2.5;
+        const auto n = static_cast<double>(matches.size());
+        return n >= kLost * static_cast<double>(grown) && order_of(pair_, matches, fit.transform()) * std::sqrt(n) < kOrdered;
+    }
+
+    /// What a model may have with so many stars.
+    static Model enough(Model m, std::size_t stars) {
+        if (stars < kForProjective) m.mapping = std::min(m.mapping, Mapping::affine);
+        if (stars < kForAffine) m.mapping = std::min(m.mapping, Mapping::similarity);
+        if (stars < kForLens) m.optics = Optics::none;
+        else if (stars < kForAxis)
+            m.optics = std::min(m.optics, Optics::radial);
+        return m;
+    }
+
+    static constexpr int kRichest = 3;
+
+    /// Models to choose from, simplest first; more of them with each step of richness.
+    std::vector<PairFit> candidates(const PairFit& affine, std::size_t stars, int richness) const {
+        std::vector<PairFit> all;
+        const auto add = [&](Mapping mapping, Optics optics, Glass glass) {
+            PairFit f = affine;
+            f.mapping = mapping, f.optics = optics, f.glass = glass;
+            all.push_back(f);
+        };
+        const bool open = !o_.reference.lens && !o_.frame.lens && stars >= kForLens;
+        const Eigen::Matrix2d linear = affine.map.topLeftCorner<2, 2>();
+        const double scale = std::sqrt(std::abs(linear.determinant())) * frame_.radius / reference_.radius;
+        constexpr double kSameRig = 0.03;
+        const bool same = std::abs(scale - 1) < kSameRig && linear.determinant() > 0;
+        if (richness == 0) add(Mapping::affine, Optics::none, Glass::same);
+        if (richness == 0) add(Mapping::projective, Optics::none, Glass::same);
+        if (!open) return all;
+        if (richness < 2 && same) {
+            if (richness == 0) add(Mapping::affine, Optics::radial, Glass::same);
+            add(Mapping::projective, Optics::radial, Glass::same);
+        }
+        if (richness > 0 && same && stars >= kForAxis) {
+            add(Mapping::projective, Optics::centred, Glass::same);
+            if (richness > 1) add(Mapping::projective, Optics::full, Glass::same);
+        }
+        if (same && richness < 2) return all;
+        for (const Glass glass : {Glass::frame, Glass::reference, Glass::both}) {
+            add(Mapping::projective, Optics::radial, glass);
+            if (richness > 0 && stars >= kForAxis) add(Mapping::projective, Optics::centred, glass);
+            if (richness > 1 && stars >= kForAxis) add(Mapping::projective, Optics::full, glass);
+        }
+        return all;
+    }
+
+    /// Fit and pairs until they no longer change, from near pairs only.
+    std::optional<PairFit> settle(PairFit fit, std::vector<StarMatch>& matches) const {
+        double spread = radius();
+        for (int round = 0; round < 4; ++round) {
+            const Transform t = fit.transform();
+            std::vector<float> sorted;
+            for (const StarMatch& m : matches) {
+                const Star &s = pair_.of_reference(m), &q = pair_.of_frame(m);
+                const Point p = t.map({s.x, s.y});
+                const double d = std::hypot(q.x - p.x, q.y - p.y);
+                if (std::isfinite(d)) sorted.push_back(static_cast<float>(d));
+            }
+            if (sorted.size() < kLeastStars) return std::nullopt;
+            spread = 1.2 * static_cast<double>(median_in_place(sorted));
+            constexpr double kNear = 4, kLeast = 0.6; // spreads; pixels
+            auto next = match_stars(pair_, t, std::clamp(kNear * spread, kLeast, std::max(kLeast, radius())));
+            if (next.size() < kLeastStars) return std::nullopt;
+            const bool same = next == matches;
+            matches = std::move(next);
+            if (same && round > 0) break;
+            const auto better = fit_pair(pair_, matches, fit);
+            if (!better) return std::nullopt;
+            fit = *better;
+        }
+        return fit;
+    }
+
+    std::optional<Outcome> judge(const PairFit& fit, const std::vector<StarMatch>& matches, Kind kind) {
+        Registration r;
+        r.to_frame = fit.transform();
+        r.matched = static_cast<int>(matches.size());
+        best_seen_ = std::max(best_seen_, r.matched);
+        if (r.matched < (kind == Kind::any ? o_.least_matches : static_cast<int>(kLeastStars))) return std::nullopt;
+        constexpr double kKinds = 3;
+        double luck = log_chance(pair_, density_, r.to_frame, matches, fit.free());
+        if (kind == Kind::shift) { // of its own few numbers, if that does
+            PairFit shift = fit;
+            shift.mapping = Mapping::shift, shift.optics = Optics::none;
+            if (const auto simple = fit_pair(pair_, matches, shift))
+                luck = std::min(luck, log_chance(pair_, density_, simple->transform(), matches, simple->free()));
+        }
+        luck += log_chance_of_brightness(pair_, matches);
+        luck += std::log(1 - std::min(0.0, luck)); // of two tests together
+        if (luck + std::log(kKinds * tried_) > std::log(o_.false_alarms)) return std::nullopt;
+        const Common common(pair_, r.to_frame, matches);
+        r.share = static_cast<double>(r.matched) / std::max(1, common.both());
+        if (r.share < o_.least_share) return std::nullopt;
+        double squares = 0, expected = 0;
+        const double scale2 = std::abs(r.to_frame.at(reference_.centre).determinant());
+        for (const StarMatch& m : matches) {
+            const Star &s = pair_.of_reference(m), &q = pair_.of_frame(m);
+            const Point p = r.to_frame.map({s.x, s.y});
+            squares += (q.x - p.x) * (q.x - p.x) + (q.y - p.y) * (q.y - p.y);
+            expected += 2 * (position_variance(q) + scale2 * position_variance(s));
+        }
+        r.rms = std::sqrt(squares / r.matched);
+        r.expected = std::sqrt(expected / r.matched * std::max(0.0, 1 - fit.free() / (2.0 * r.matched)));
+        r.order = order_of(pair_, matches, r.to_frame);
+        r.model = {fit.mapping, fit.optics};
+        r.matches = matches;
+        if (const int lost = common.lost(r.share); lost > 0)
+            return Outcome{{},
+                           Hindrance::in_part_only,
+                           fmt::format("{} of its {} stars lie on those of the reference, but not in {} of the {} parts "
+                                       "of the field: what is between the frames is not {} map",
+                                       r.matched, pair_.frame.size(), lost, common.cells.size(),
+                                       fit.mapping == Mapping::affine ? "an affine" : "this")};
+        return Outcome::of(r);
+    }
+
+    const StarPair& pair_;
+    const RegistrationOptions& o_;
+    StarDensity density_;
+    Normal reference_, frame_;
+    mutable double radius_ = 0;
+    double tried_ = 0;
+    int best_seen_ = 0;
+    std::optional<Outcome> part_; ///< a match that holds in a part of the field only
+};
 
 } // namespace
 
@@ -289,80 +400,26 @@ std::string RegistrationOptions::check() const {
                            neighbours);
     if (!(ratio_tolerance > 0) || !(match_radius > 0))
         return fmt::format("a tolerance ({:g}) and a radius ({:g}) are above 0", ratio_tolerance, match_radius);
-    if (least_matches < 3 || least_for_shift < 1)
-        return fmt::format("{} matches, {} for a shift, determine no transform", least_matches, least_for_shift);
+    if (least_matches < 3) return fmt::format("{} matches determine no transform", least_matches);
     if (!(least_share >= 0 && least_share <= 1))
         return fmt::format("a share lies between 0 and 1, not at {:g}", least_share);
+    if (!(false_alarms > 0 && false_alarms < 1))
+        return fmt::format("of false alarms less than one is expected and more than none, not {:g}", false_alarms);
     return {};
 }
 
 Outcome register_stars(const std::vector<Star>& reference, const std::vector<Star>& frame,
                        const RegistrationOptions& o) {
     require_sense(o);
-    if (reference.size() < static_cast<std::size_t>(o.least_for_shift) ||
-        frame.size() < static_cast<std::size_t>(o.least_for_shift)) {
+    if (reference.size() < kLeastStars || frame.size() < kLeastStars) {
         return {{},
                 Hindrance::too_few_stars,
                 fmt::format("{} stars here and {} in the reference; at least {} are needed in both", frame.size(),
-                            reference.size(), o.least_for_shift)};
+                            reference.size(), kLeastStars)};
     }
     const StarIndex index(frame);
     const StarPair pair{reference, frame, index};
-    const double density = static_cast<double>(frame.size()) / Extent(frame).area();
-    int best_seen = 0;
-    for (int stars = o.pattern_stars; stars <= 4 * o.pattern_stars; stars *= 2) {
-        const std::vector<Triangle> mine = triangles(reference, stars, o.neighbours);
-        std::vector<Triangle> theirs = triangles(frame, stars, o.neighbours);
-        std::sort(theirs.begin(), theirs.end(), [](const Triangle& a, const Triangle& b) { return a.r1 < b.r1; });
-        struct Proposal {
-            double unlikeness;
-            const Triangle *a, *b;
-        };
-        std::vector<Proposal> proposals;
-        for (const Triangle& a : mine) {
-            auto b = std::lower_bound(theirs.begin(), theirs.end(), a.r1 - o.ratio_tolerance,
-                                      [](const Triangle& t, double r) { return t.r1 < r; });
-            for (; b != theirs.end() && b->r1 <= a.r1 + o.ratio_tolerance; ++b) {
-                const double d = std::hypot(a.r1 - b->r1, a.r2 - b->r2);
-                if (d < o.ratio_tolerance) proposals.push_back({d, &a, &*b});
-            }
-        }
-        std::stable_sort(proposals.begin(), proposals.end(),
-                         [](const Proposal& p, const Proposal& q) { return p.unlikeness < q.unlikeness; });
-        constexpr std::size_t kMostProposals = 20000, kTested = 60;
-        if (proposals.size() > kMostProposals) proposals.resize(kMostProposals);
-        std::vector<std::pair<int, Affine>> good;
-        for (const Proposal& p : proposals) {
-            const auto t = through_three(reference, frame, *p.a, *p.b);
-            if (!t) continue;
-            const int agree = static_cast<int>(match_stars(pair, *t, o.match_radius, kTested).size());
-            if (agree >= 4) good.emplace_back(agree, *t);
-            if (agree > static_cast<int>(0.6 * std::min<double>(kTested, static_cast<double>(reference.size()))))
-                break; // plainly it
-        }
-        std::stable_sort(good.begin(), good.end(), [](const auto& p, const auto& q) { return p.first > q.first; });
-        for (std::size_t i = 0; i < std::min<std::size_t>(good.size(), 8); ++i) {
-            auto result = refine(pair, good[i].second, o.match_radius);
-            if (!result) continue;
-            const int common = common_stars(reference, frame, result->to_frame.at({}));
-            result->share = static_cast<double>(result->matched) / std::max(1, common);
-            const double radius = std::clamp(3 * result->rms, 0.6, o.match_radius);
-            const double by_chance = common * (1 - std::exp(-density * kPi * radius * radius));
-            // Three pairs fit any three stars; the others must be too many for chance in all the proposals looked at.
-            const double luck =
-                log_poisson_tail(result->matched - 3, by_chance) + std::log(static_cast<double>(proposals.size()));
-            best_seen = std::max(best_seen, result->matched);
-            const bool enough = result->matched >= o.least_matches && result->share >= o.least_share;
-            if (enough && luck < kMostLuck && crowds_at_zero(pair, result->to_frame.at({}), o.match_radius))
-                return Outcome::of(*result);
-        }
-    }
-    if (const auto result = register_by_shift(pair, density, o)) return Outcome::of(*result);
-    return {{},
-            Hindrance::no_agreement,
-            fmt::format("no position, turn and scale brings its {} stars onto the reference's {} (best try: {} in "
-                        "common; {} are needed)",
-                        frame.size(), reference.size(), best_seen, o.least_matches)};
+    return Search(pair, o).run();
 }
 
 std::size_t choose_reference(const std::vector<const std::vector<Star>*>& stars, const std::vector<double>& fwhm) {

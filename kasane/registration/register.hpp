@@ -1,15 +1,20 @@
 // From two star lists to the transform between their frames.
 //
-// Patterns are triangles of stars, described by their side ratios, which do not change under translation, rotation,
-// mirroring and scale (E. Groth, AJ 91, 1986; F. Valdes et al., PASP 107, 1995). Every pair of like triangles proposes
-// a transform; the one that most stars agree to is refined to a robust weighted affine fit (bisquare weights: A. Beaton
-// and J. Tukey, Technometrics 16, 1974).
+// Seeds (patterns.hpp) are grown to all pairs (growth.hpp), a model is fitted to them or chosen (fit.hpp), and what
+// comes of it counts only if chance does not explain it (chance.hpp) and it holds wherever both lists have stars.
 //
 // The room holds, beside this:
+//   patterns.hpp    likely similarities, from triangles or pairs of stars
+//   growth.hpp      from a few pairs to all, through any distortion
+//   model.hpp       what may lie between two exposures, and its derivatives
+//   fit.hpp         the transform of a model, and the choice of the model
+//   chance.hpp      how likely a match is nothing but chance
+//   star_pair.hpp   two star lists and pairs of their stars
 //   star_index.hpp  nearest stars by position, quickly
 #pragma once
 
 #include <kasane/geometry/transform.hpp>
+#include <kasane/registration/fit.hpp>
 #include <kasane/stars/detection.hpp>
 
 #include <cstdint>
@@ -19,14 +24,23 @@
 
 namespace kasane {
 
+/// What a star list was measured on.
+struct StarGrid {
+    int width = 0, height = 0;        ///< pixels; 0: as far as the stars reach
+    std::shared_ptr<const Lens> lens; ///< null: not known
+};
+
 struct RegistrationOptions {
-    int pattern_stars = 45; ///< the brightest of each list that form patterns; doubled twice if no solution is found
+    int pattern_stars = 45; ///< the brightest of each list that form patterns; more are tried if no solution is found
     int neighbours = 8;     ///< of each, within the pattern stars
-    double ratio_tolerance = 0.008; ///< between side ratios of like triangles
+    double ratio_tolerance = 0.008; ///< between side ratios of like triangles; a wider one is tried afterwards
     double match_radius = 3.0;      ///< pixels, when a proposal is tested
-    int least_matches = 6;
-    int least_for_shift = 4;   ///< where a shift, or a half turn and a shift, is all that lies between the frames
-    double least_share = 0.15; ///< of the stars both frames should have in common
+    int least_matches = 4;          ///< three do between frames of one scale
+    double least_share = 0.15;      ///< of the stars both frames should have in common
+    double false_alarms = 1e-5;     ///< registrations by chance, expected in one call with stars that have nothing in common
+    StarGrid reference, frame;
+    std::optional<Affine> guess; ///< the linear part of the map, as a neighbour in time suggests it
+    std::optional<Model> model; ///< nothing: affine, and projective or with a lens where the stars ask for it
     /// What is wrong with them, in words; empty: nothing.
     std::string check() const;
 };
@@ -36,6 +50,12 @@ struct Registration {
     int matched = 0;    ///< stars in the fit
     double rms = 0;     ///< residual distance of the matched stars, root mean square over both axes together, pixels
     double share = 0;   ///< of the common stars that matched
+    double expected = 0; ///< what `rms` should be by the stars' own errors, pixels; 0: not known
+    /// Of neighbouring stars' residuals, from -1 to 1: about 0 where they are noise, towards 1 where the model leaves
+    /// something over.
+    double order = 0;
+    Model model;
+    std::vector<StarMatch> matches; ///< by the frame's stars
 };
 
 /// What stands in the way of a registration.
@@ -44,6 +64,7 @@ enum class Hindrance : std::uint8_t {
     not_tried,     ///< the frame was not measured, or there is no reference
     too_few_stars, ///< in one of the lists
     no_agreement,  ///< no transform is supported by enough stars
+    in_part_only,  ///< what agrees in one part of the field does not in another
 };
 
 /// A registration, or what stands in its way, with words for a person.

@@ -5,6 +5,7 @@
 //   scene.hpp       what is in the sky
 //   instrument.hpp  the camera and the glass in front of it
 //   render.hpp      one exposure of the scene
+//   star_views.hpp  two star lists of one sky, without pixels
 //   random.hpp      random numbers that are the same everywhere
 //   truth.hpp       what tests may know
 //   variants.hpp    small projects true to what people bring

@@ -87,6 +87,14 @@ std::optional<Outcome> decode(const std::string& bytes) {
     }
 }
 
+/// The reference onto itself.
+Registration itself(const std::vector<Star>& stars) {
+    Registration r;
+    r.matched = static_cast<int>(stars.size());
+    r.share = 1;
+    return r;
+}
+
 class GroupGrading {
 public:
     GroupGrading(Session& s, Calibrations& c, const ReferenceGroup& g) : s_(s), calibrations_(c), group_(g) {}
@@ -196,7 +204,7 @@ private:
             Light& l = *lights[i];
             const std::vector<Star>& stars = l.measures->main().stars;
             if (l.measures == out_.reference) {
-                l.registration = Outcome::of({{}, static_cast<int>(stars.size()), 0, 1});
+                l.registration = Outcome::of(itself(stars));
             } else {
                 const auto known = s_.ledger.fact(keys[i]);
                 auto outcome = known ? decode(*known) : std::nullopt;

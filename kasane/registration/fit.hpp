@@ -1,0 +1,57 @@
+// The transform between two frames that fits pairs of stars best, of a model that is asked for or chosen.
+//
+// Weighted by the stars' own errors and robust (bisquare); damped Gauss-Newton on the derivatives of model.hpp. The
+// choice is by cross-validation: the simplest model that foretells stars it has not seen as well as any other, within
+// the error of that comparison (T. Hastie, R. Tibshirani and J. Friedman, The Elements of Statistical Learning, 2009,
+// section 7.10).
+#pragma once
+
+#include <kasane/registration/model.hpp>
+#include <kasane/registration/star_pair.hpp>
+
+#include <optional>
+#include <vector>
+
+namespace kasane {
+
+/// Whose glass a lens is.
+enum class Glass : std::uint8_t {
+    same,      ///< both frames were taken through one lens, which is fitted to both
+    frame,     ///< the reference is ideal, or its lens is known
+    reference, ///< the frame is ideal, or its lens is known
+    both,      ///< each has its own
+};
+
+/// What a fit starts from and may turn.
+struct PairFit {
+    Normal reference, frame; ///< the grids
+    Mapping mapping = Mapping::affine;
+    Optics optics = Optics::none;
+    Glass glass = Glass::same;
+    LensNumbers reference_lens = LensNumbers::Zero(), frame_lens = LensNumbers::Zero(); ///< known, or where to start
+    Matrix3 map = Matrix3::Identity(); ///< likewise; between the ideal images, in normal coordinates
+
+    Transform transform() const;
+    int free() const { return freedom(mapping) + freedom(optics) * (glass == Glass::both ? 2 : 1); }
+};
+
+/// Fits to all pairs whose `use` is set (empty: all). Nothing where they do not determine it.
+std::optional<PairFit> fit_pair(const StarPair& pair, const std::vector<StarMatch>& matches, const PairFit& start,
+                                const std::vector<char>& use = {});
+
+/// Squared distances of the pairs from where a transform puts them, in units of their variances (two axes: 2 is
+/// expected of a good one).
+std::vector<double> normal_residuals(const StarPair& pair, const std::vector<StarMatch>& matches,
+                                     const Transform& to_frame);
+
+/// The candidates, simplest first.
+struct ModelChoice {
+    PairFit best;
+    double gained = 1; ///< mean squared residual of unseen stars by the simplest candidate over that of the best
+};
+
+/// The best of `candidates` by cross-validation, fitted to all pairs; nothing where none can be fitted.
+std::optional<ModelChoice> choose_model(const StarPair& pair, const std::vector<StarMatch>& matches,
+                                        const std::vector<PairFit>& candidates);
+
+} // namespace kasane
