@@ -20,14 +20,14 @@ std::vector<Figure> registration_error(const Context& context); // F1
 /// F2 and F16: star lists alone, `cases` pairs a row.
 std::vector<Figure> registration_success(const Context& context, int cases);
 std::vector<Figure> registration_through_lenses(const Context& context, int cases);
-std::vector<Figure> centroid_error(const Context& context);     // F3
-std::vector<Figure> width_bias(const Context& context);         // F4
-std::vector<Figure> star_flux(const Context& context);          // F5
-std::vector<Figure> master_noise(const Context& context);       // F6
-std::vector<Figure> outliers_left(const Context& context);      // F7
-std::vector<Figure> illumination_left(const Context& context);  // F9
-std::vector<Figure> star_colours(const Context& context);       // F13
-std::vector<Figure> calibration_noise(const Context& context);  // F14
+std::vector<Figure> centroid_error(const Context& context);    // F3
+std::vector<Figure> width_bias(const Context& context);        // F4
+std::vector<Figure> star_flux(const Context& context);         // F5
+std::vector<Figure> master_noise(const Context& context);      // F6
+std::vector<Figure> outliers_left(const Context& context);     // F7
+std::vector<Figure> illumination_left(const Context& context); // F9
+std::vector<Figure> star_colours(const Context& context);      // F13
+std::vector<Figure> calibration_noise(const Context& context); // F14
 
 /// Verdicts of the standard limits on `nights` random nights, beginning with a seed.
 std::vector<Figure> verdict_errors(const Context& context, std::uint64_t first_seed, int nights);

@@ -1,9 +1,9 @@
 // Registration of star lists alone: how often it is right, wrong, or says that it cannot, and how long that takes.
 #include "fidelity_measures.hpp"
 
-#include <kasane/stages/session.hpp>
 #include <kasane/registration/register.hpp>
 #include <kasane/sky/star_views.hpp>
+#include <kasane/stages/session.hpp>
 
 #include <algorithm>
 #include <fmt/format.h>
@@ -34,21 +34,24 @@ std::vector<Case> rows() {
         o.least_overlap = 0.3, o.most_overlap = 0.6, o.spurious = 0.4, o.missing = 0.2, o.magnitudes = 0.3;
     });
     add("scale 0.4 to 2.5", [](O& o) { o.least_scale = 0.4, o.most_scale = 2.5, o.magnitudes = 0.3; });
-    add("scale 1.7, half the overlap", [](O& o) {
-        o.least_scale = o.most_scale = 1.7, o.least_overlap = o.most_overlap = 0.5, o.magnitudes = 0.3;
-    });
+    add("scale 1.7, half the overlap",
+        [](O& o) { o.least_scale = o.most_scale = 1.7, o.least_overlap = o.most_overlap = 0.5, o.magnitudes = 0.3; });
     add("clusters, overlap 30 to 100 %, scale 0.8 to 1.25", [](O& o) {
         o.clustered = 0.7, o.least_overlap = 0.3, o.least_scale = 0.8, o.most_scale = 1.25, o.magnitudes = 0.3;
     });
     add("400 stars in clusters on 1280 x 960 pixels", [](O& o) {
         o.width = 1280, o.height = 960, o.stars = 400, o.clustered = 0.7, o.least_overlap = 0.5, o.magnitudes = 0.3;
     });
-    add("soft stars, 0.6 px", [](O& o) { o.noise = 0.6; }, 98, 1);
-    add("soft stars, 1.0 px", [](O& o) { o.noise = 1.0; }, 98, 1.5);
-    add("soft stars, 1.5 px", [](O& o) { o.noise = 1.5; }, 98, 2);
+    add(
+        "soft stars, 0.6 px", [](O& o) { o.noise = 0.6; }, 98, 1);
+    add(
+        "soft stars, 1.0 px", [](O& o) { o.noise = 1.0; }, 98, 1.5);
+    add(
+        "soft stars, 1.5 px", [](O& o) { o.noise = 1.5; }, 98, 2);
     for (const bool turned : {false, true})
         for (const int n : {6, 8, 10})
-            add(fmt::format("{} stars, a third spurious or missing, {}", n, turned ? "any turn" : "dithered"),
+            add(
+                fmt::format("{} stars, a third spurious or missing, {}", n, turned ? "any turn" : "dithered"),
                 [&](O& o) {
                     o.width = o.height = 1400;
                     o.stars = n, o.common = n - n / 3;
@@ -68,12 +71,10 @@ std::vector<Case> distorted_rows() {
         all.push_back({what, o});
     };
     for (const double d : {0.005, 0.01, 0.02}) {
-        add(fmt::format("distortion {:g} %, dithered", 100 * d), [d](O& o) {
-            o.distortion = d, o.any_turn = false, o.least_overlap = 0.96, o.most_overlap = 0.99;
-        });
-        add(fmt::format("distortion {:g} %, drift of 10 % of the field", 100 * d), [d](O& o) {
-            o.distortion = d, o.any_turn = false, o.least_overlap = o.most_overlap = 0.81;
-        });
+        add(fmt::format("distortion {:g} %, dithered", 100 * d),
+            [d](O& o) { o.distortion = d, o.any_turn = false, o.least_overlap = 0.96, o.most_overlap = 0.99; });
+        add(fmt::format("distortion {:g} %, drift of 10 % of the field", 100 * d),
+            [d](O& o) { o.distortion = d, o.any_turn = false, o.least_overlap = o.most_overlap = 0.81; });
         add(fmt::format("distortion {:g} %, any turn and shift", 100 * d),
             [d](O& o) { o.distortion = d, o.least_overlap = 0.5; });
     }
@@ -113,14 +114,15 @@ std::vector<Figure> measure(const std::vector<Case>& rows, const char* number, i
         const auto at = [](const std::vector<double>& v, double q) {
             return v.empty() ? 0 : v[static_cast<std::size_t>(q * static_cast<double>(v.size() - 1))];
         };
-        figures.push_back({number,
-                           fmt::format("{}: not solved of {} (median error {:.3f} px, 99 % {:.3f}; {:.1f} ms, longest {:.0f})",
-                                       row.what, cases, at(errors, 0.5), at(errors, 0.99), 1e3 * at(times, 0.5),
-                                       1e3 * at(times, 1)),
-                           row.options.unrelated ? 0 : 100.0 * (cases - solved) / cases, "%", 100 - row.solved});
+        figures.push_back(
+            {number,
+             fmt::format("{}: not solved of {} (median error {:.3f} px, 99 % {:.3f}; {:.1f} ms, longest {:.0f})",
+                         row.what, cases, at(errors, 0.5), at(errors, 0.99), 1e3 * at(times, 0.5), 1e3 * at(times, 1)),
+             row.options.unrelated ? 0 : 100.0 * (cases - solved) / cases, "%", 100 - row.solved});
         figures.push_back({number, fmt::format("{}: wrong", row.what), static_cast<double>(wrong), "cases", 0});
         if (row.options.distortion > 0 || row.options.focal > 0)
-            figures.push_back({number, fmt::format("{}: error of 95 % of the cases below", row.what), at(errors, 0.95), "px", 0.1});
+            figures.push_back(
+                {number, fmt::format("{}: error of 95 % of the cases below", row.what), at(errors, 0.95), "px", 0.1});
     }
     return figures;
 }

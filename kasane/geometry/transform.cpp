@@ -28,8 +28,7 @@ Point through(const Affine& a, Point p) {
 using Slope = std::array<double, 4>;
 
 Slope times(const Slope& p, const Slope& q) {
-    return {p[0] * q[0] + p[1] * q[2], p[0] * q[1] + p[1] * q[3], p[2] * q[0] + p[3] * q[2],
-            p[2] * q[1] + p[3] * q[3]};
+    return {p[0] * q[0] + p[1] * q[2], p[0] * q[1] + p[1] * q[3], p[2] * q[0] + p[3] * q[2], p[2] * q[1] + p[3] * q[3]};
 }
 
 Slope inverse(const Slope& s) {

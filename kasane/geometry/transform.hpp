@@ -4,9 +4,10 @@
 // A position of the canvas is freed of the distortion of the canvas's own lens where it has one (a canvas that is the
 // grid of an exposure does), goes through a projective map, then through the distortion of the frame's lens where one
 // is known, then by a shift. Between ideal images of one point of view a projective map is all there can be, whatever
-// the angle (R. Hartley and A. Zisserman, Multiple View Geometry, 2004, section 8.4). The tile path asks for the positions of whole rows, in fixed point: those of an affine map are sums of whole
-// numbers; others are exact at nodes that are fixed to the canvas, and follow a parabola between them. So the position
-// of a pixel, and with it its value, does not depend on the rectangle in which it is asked for.
+// the angle (R. Hartley and A. Zisserman, Multiple View Geometry, 2004, section 8.4). The tile path asks for the
+// positions of whole rows, in fixed point: those of an affine map are sums of whole numbers; others are exact at nodes
+// that are fixed to the canvas, and follow a parabola between them. So the position of a pixel, and with it its value,
+// does not depend on the rectangle in which it is asked for.
 //
 // The room holds, beside this:
 //   affine.hpp  affine maps, the linear part of most transforms

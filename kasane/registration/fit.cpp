@@ -90,8 +90,12 @@ private:
             turn(f.frame_lens, at);
             if (!lens_.empty()) f.reference_lens = f.frame_lens;
             break;
-        case Glass::frame: turn(f.frame_lens, at); break;
-        case Glass::reference: turn(f.reference_lens, at); break;
+        case Glass::frame:
+            turn(f.frame_lens, at);
+            break;
+        case Glass::reference:
+            turn(f.reference_lens, at);
+            break;
         case Glass::both:
             at = turn(f.frame_lens, at);
             turn(f.reference_lens, at);
@@ -219,8 +223,8 @@ std::optional<ModelChoice> choose_model(const StarPair& pair, const std::vector<
                                         const std::vector<PairFit>& candidates) {
     constexpr std::size_t kFolds = 5, kEnough = 400;
     // The brightest say enough; those of the frame come first in its order.
-    const std::vector<StarMatch> judged(matches.begin(),
-                                        matches.begin() + static_cast<std::ptrdiff_t>(std::min(matches.size(), kEnough)));
+    const std::vector<StarMatch> judged(
+        matches.begin(), matches.begin() + static_cast<std::ptrdiff_t>(std::min(matches.size(), kEnough)));
     struct Judged {
         PairFit fit;
         std::vector<double> unseen; ///< squared residuals, cut off where they say only "wrong"
@@ -249,7 +253,8 @@ std::optional<ModelChoice> choose_model(const StarPair& pair, const std::vector<
         all.push_back(std::move(j));
     }
     if (all.empty()) return std::nullopt;
-    const auto best = std::min_element(all.begin(), all.end(), [](const Judged& a, const Judged& b) { return a.mean < b.mean; });
+    const auto best =
+        std::min_element(all.begin(), all.end(), [](const Judged& a, const Judged& b) { return a.mean < b.mean; });
     for (const Judged& j : all) { // simplest first
         double sum = 0, squares = 0;
         for (std::size_t i = 0; i < judged.size(); ++i) {

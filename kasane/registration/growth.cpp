@@ -34,7 +34,8 @@ public:
             const bool more = add() > 0;
             index();
             const bool fewer = leave() > 0;
-            if ((!more && !fewer) || (count() <= before && round > 6)) break;
+            constexpr int kPatience = 2;
+            if ((!more && !fewer) || (count() <= before && round >= kPatience)) break;
             before = count();
         }
         std::vector<StarMatch> out;
@@ -70,7 +71,8 @@ private:
         index_ = std::make_unique<StarIndex>(paired_stars_);
     }
 
-    /// By the pairs nearest to star `i`, itself left out; of no use (reach < 0) where they are too few or stand in a line.
+    /// By the pairs nearest to star `i`, itself left out; of no use (reach < 0) where they are too few or stand in a
+    /// line.
     Prediction predict(std::size_t i) const {
         const Star& s = pair_.reference[i];
         const std::vector<int> near = index_->nearest_many(s.x, s.y, static_cast<int>(kNear) + 1);
@@ -104,8 +106,8 @@ private:
         double lever = 0; // variance that the linear part adds
         const double det = xx * yy - xy * xy;
         if (n >= kForAffine && det > 1e-3 * (xx + yy) * (xx + yy)) {
-            const double a = (xu * yy - yu * xy) / det, b = (yu * xx - xu * xy) / det,
-                         d = (xv * yy - yv * xy) / det, e = (yv * xx - xv * xy) / det;
+            const double a = (xu * yy - yu * xy) / det, b = (yu * xx - xu * xy) / det, d = (xv * yy - yv * xy) / det,
+                         e = (yv * xx - xv * xy) / det;
             out.x = mu + a * dx + b * dy, out.y = mv + d * dx + e * dy;
             lever = (dx * dx * yy - 2 * dx * dy * xy + dy * dy * xx) / det;
         } else {
@@ -128,7 +130,8 @@ private:
         constexpr double kSigmas = 3.5;
         const double bend = 0.5 * o_.bend / half_ * p.reach * p.reach; // what an affine map cannot follow
         const double noise = kSigmas * std::sqrt(p.variance + position_variance(here) + variance_there);
-        return noise + std::min(bend, o_.radius);
+        constexpr double kRoom = 0.12; // of the stars' distances
+        return noise + std::min(bend, std::max(o_.radius, kRoom * spacing_));
     }
 
     std::size_t add() {

@@ -6,30 +6,42 @@ namespace kasane {
 
 const char* Model::mapping_name() const {
     switch (mapping) {
-    case Mapping::shift: return "shift";
-    case Mapping::similarity: return "similarity";
-    case Mapping::affine: return "affine";
-    case Mapping::projective: return "projective";
+    case Mapping::shift:
+        return "shift";
+    case Mapping::similarity:
+        return "similarity";
+    case Mapping::affine:
+        return "affine";
+    case Mapping::projective:
+        return "projective";
     }
     return "";
 }
 
 const char* Model::optics_name() const {
     switch (optics) {
-    case Optics::none: return "";
-    case Optics::radial: return "radial distortion";
-    case Optics::centred: return "radial distortion about its own axis";
-    case Optics::full: return "radial and decentring distortion";
+    case Optics::none:
+        return "";
+    case Optics::radial:
+        return "radial distortion";
+    case Optics::centred:
+        return "radial distortion about its own axis";
+    case Optics::full:
+        return "radial and decentring distortion";
     }
     return "";
 }
 
 int freedom(Mapping mapping) {
     switch (mapping) {
-    case Mapping::shift: return 2;
-    case Mapping::similarity: return 4;
-    case Mapping::affine: return 6;
-    case Mapping::projective: return 8;
+    case Mapping::shift:
+        return 2;
+    case Mapping::similarity:
+        return 4;
+    case Mapping::affine:
+        return 6;
+    case Mapping::projective:
+        return 8;
     }
     return 0;
 }
@@ -60,13 +72,17 @@ MappingSlopes mapping_slopes(const Matrix3& m, Mapping mapping, const Eigen::Vec
         (m(1, 1) - v * m(2, 1)) / w;
     s.by_mapping.setZero();
     switch (mapping) {
-    case Mapping::shift: s.by_mapping.leftCols<2>() << 1, 0, 0, 1; break;
+    case Mapping::shift:
+        s.by_mapping.leftCols<2>() << 1, 0, 0, 1;
+        break;
     case Mapping::similarity: {
         const double h = m(0, 0) * m(1, 1) - m(0, 1) * m(1, 0) < 0 ? -1 : 1; // c, s, u0, v0
         s.by_mapping.leftCols<4>() << x, -h * y, 1, 0, h * y, x, 0, 1;
         break;
     }
-    case Mapping::affine: s.by_mapping.leftCols<6>() << x, y, 1, 0, 0, 0, 0, 0, 0, x, y, 1; break;
+    case Mapping::affine:
+        s.by_mapping.leftCols<6>() << x, y, 1, 0, 0, 0, 0, 0, 0, x, y, 1;
+        break;
     case Mapping::projective:
         s.by_mapping << x / w, y / w, 1 / w, 0, 0, 0, -u * x / w, -u * y / w, 0, 0, 0, x / w, y / w, 1 / w, -v * x / w,
             -v * y / w;
@@ -140,8 +156,7 @@ Eigen::Vector2d undistorted(const LensNumbers& lens, const Eigen::Vector2d& seen
 
 std::shared_ptr<const Lens> lens_of(const LensNumbers& l, const Normal& n) {
     if (l.head<5>().isZero()) return nullptr;
-    return std::make_shared<const Lens>(
-        Lens{n.out({l[5], l[6]}), n.radius, {l[0], l[1], l[2]}, {l[3], l[4]}});
+    return std::make_shared<const Lens>(Lens{n.out({l[5], l[6]}), n.radius, {l[0], l[1], l[2]}, {l[3], l[4]}});
 }
 
 LensNumbers numbers_of(const Lens* lens, const Normal& n) {

@@ -87,13 +87,62 @@ std::optional<Affine> through_three(const StarPair& pair, const Triangle& a, con
     return scale > kLeastScale && scale < kMostScale ? std::optional(t) : std::nullopt;
 }
 
+/// Whether a star is near a place: a table of cells about as wide as stars are apart, several times as quick as a tree
+/// for the one question that is asked a million times.
+class NearTable {
+public:
+    NearTable(const std::vector<Star>& stars, std::size_t count) : extent_(stars) {
+        count = std::min(count, stars.size());
+        cell_ = std::max(1.0, std::sqrt(extent_.area() / static_cast<double>(std::max<std::size_t>(1, count))));
+        constexpr double kMostCells = 1000; // along a side
+        cell_ = std::max({cell_, (extent_.x1 - extent_.x0) / kMostCells, (extent_.y1 - extent_.y0) / kMostCells});
+        columns_ = static_cast<int>((extent_.x1 - extent_.x0) / cell_) + 1;
+        rows_ = static_cast<int>((extent_.y1 - extent_.y0) / cell_) + 1;
+        begin_.assign(static_cast<std::size_t>(columns_) * static_cast<std::size_t>(rows_) + 1, 0);
+        for (std::size_t i = 0; i < count; ++i)
+            ++begin_[cell_of(stars[i]) + 1];
+        for (std::size_t k = 1; k < begin_.size(); ++k)
+            begin_[k] += begin_[k - 1];
+        points_.resize(count);
+        std::vector<int> at(begin_.begin(), begin_.end() - 1);
+        for (std::size_t i = 0; i < count; ++i)
+            points_[static_cast<std::size_t>(at[cell_of(stars[i])]++)] = {stars[i].x, stars[i].y};
+    }
+
+    bool near(double x, double y, double r) const {
+        const int x0 = column(x - r), x1 = column(x + r), y0 = row(y - r), y1 = row(y + r);
+        for (int j = y0; j <= y1; ++j) {
+            const std::size_t line = static_cast<std::size_t>(j) * static_cast<std::size_t>(columns_);
+            const int end = begin_[line + static_cast<std::size_t>(x1) + 1];
+            for (int k = begin_[line + static_cast<std::size_t>(x0)]; k < end; ++k) {
+                const auto& [px, py] = points_[static_cast<std::size_t>(k)];
+                if ((px - x) * (px - x) + (py - y) * (py - y) <= r * r) return true;
+            }
+        }
+        return false;
+    }
+
+private:
+    int column(double x) const { return std::clamp(static_cast<int>((x - extent_.x0) / cell_), 0, columns_ - 1); }
+    int row(double y) const { return std::clamp(static_cast<int>((y - extent_.y0) / cell_), 0, rows_ - 1); }
+    std::size_t cell_of(const Star& s) const {
+        return static_cast<std::size_t>(row(s.y)) * static_cast<std::size_t>(columns_) +
+               static_cast<std::size_t>(column(s.x));
+    }
+    StarExtent extent_;
+    double cell_ = 1;
+    int columns_ = 1, rows_ = 1;
+    std::vector<int> begin_; ///< of each cell's points, and the end
+    std::vector<std::pair<double, double>> points_;
+};
+
 /// Tests proposals on the stars around them and keeps the best that differ.
 class Trial {
 public:
     Trial(const StarPair& pair, const StarDensity& density, const PatternOptions& o)
         : pair_(pair), density_(density), o_(o), stars_(std::min<std::size_t>(pair.reference.size(), count(o))),
           // The frame's counterpart of a bright star is bright, within a factor.
-          tested_(pair.frame, 2 * count(o)), own_(pair.reference, stars_),
+          tested_(pair.frame, 2 * count(o)), near_(pair.frame, 2 * count(o)), own_(pair.reference, stars_),
           half_(StarExtent(pair.reference).half_diagonal()) {
         around_.resize(stars_);
     }
@@ -103,7 +152,7 @@ public:
     bool operator()(const Affine& t, int at, int there, double baseline, int fixed) {
         const std::vector<int>& near = around(at);
         const double scale = t.scale();
-        double expected = 0, density = -1;
+        double area = 0; // in which stars are looked for
         int agree = 0, seen = 0;
         for (const int i : near) {
             const Star& s = pair_.reference[static_cast<std::size_t>(i)];
@@ -113,18 +162,18 @@ public:
             const Star& c = pair_.reference[static_cast<std::size_t>(at)];
             // A similarity of noisy stars errs more, the farther away from them.
             const double lever = std::hypot(s.x - c.x, s.y - c.y) / baseline, r = o_.radius * std::max(1.0, lever);
-            if (density < 0) {
-                const Star& f = pair_.frame[static_cast<std::size_t>(there)];
-                density = density_.at(f.x, f.y) * share();
-            }
             ++seen;
-            expected += std::min(1.0, density * kPi * r * r);
-            agree += tested_.nearest(x, y, r) >= 0;
+            area += kPi * r * r;
+            agree += near_.near(x, y, r);
             constexpr int kEnoughToTell = 10;
             if (seen == kEnoughToTell && agree <= fixed) return false;
         }
+        if (agree < fixed + 1) return false;
+        const Star& f = pair_.frame[static_cast<std::size_t>(there)];
+        const double expected = std::min<double>(seen, density_.at(f.x, f.y) * share() * area);
         const double luck = log_poisson_tail(agree - fixed, expected);
-        if (agree < fixed + 1 || luck > -2) return false;
+        constexpr double kLeastLuck = -2;
+        if (luck > kLeastLuck) return false;
         const bool full = found_.best.size() >= o_.most;
         if (full && luck >= found_.best.back().luck) return false;
         for (Seed& known : found_.best)
@@ -204,7 +253,9 @@ private:
     const StarDensity& density_;
     const PatternOptions& o_;
     std::size_t stars_;
-    StarIndex tested_, own_;
+    StarIndex tested_;
+    NearTable near_; ///< of the same stars
+    StarIndex own_;
     double half_;
     std::vector<std::vector<int>> around_;
     std::optional<StarExtent> extent_;

@@ -2,8 +2,8 @@
 //
 // Patterns are triangles of stars, described by their side ratios, which do not change under translation, rotation,
 // mirroring and scale (E. Groth, AJ 91, 1986; F. Valdes et al., PASP 107, 1995). Every pair of like triangles proposes
-// a similarity; it is tested on the stars around the triangle, where it holds even through a lens that bends the rest of
-// the field. Where stars are too few for triangles to be many, every two stars propose.
+// a similarity; it is tested on the stars around the triangle, where it holds even through a lens that bends the rest
+// of the field. Where stars are too few for triangles to be many, every two stars propose.
 #pragma once
 
 #include <kasane/registration/chance.hpp>
@@ -30,7 +30,7 @@ struct PatternOptions {
     int neighbours = 8;             ///< of each, within these
     double ratio_tolerance = 0.008; ///< between side ratios of like triangles
     double radius = 3;              ///< pixels, when a proposal is tested
-    std::size_t most = 12;          ///< different seeds returned
+    std::size_t most = 6;           ///< different seeds returned
 };
 
 /// Seeds from like triangles.

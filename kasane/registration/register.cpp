@@ -59,8 +59,7 @@ struct Common {
             const auto index = [](double v, double low, double high) {
                 return std::clamp(static_cast<int>(kCells * (v - low) / std::max(1.0, high - low)), 0, kCells - 1);
             };
-            return cells[static_cast<std::size_t>(index(p.y, b.top, b.bottom) * kCells +
-                                                  index(p.x, b.left, b.right))];
+            return cells[static_cast<std::size_t>(index(p.y, b.top, b.bottom) * kCells + index(p.x, b.left, b.right))];
         };
         for (const Point& p : mine)
             ++cell(p).reference;
@@ -134,6 +133,7 @@ public:
                 p.neighbours = o_.neighbours;
                 p.ratio_tolerance = r.tolerance * o_.ratio_tolerance;
                 p.radius = radius();
+                pattern_stars_ = static_cast<std::size_t>(p.stars);
                 if (auto found = follow(seeds_of_triangles(pair_, density_, p), Kind::any)) return *found;
             }
         }
@@ -142,8 +142,11 @@ public:
         few.stars = 25;
         std::vector<Affine> linear = {{}, {-1, 0, 0, 0, -1, 0}}; // as it was, or behind the meridian
         if (o_.guess) linear.insert(linear.begin(), *o_.guess);
-        if (auto found = follow(seeds_of_shifts(pair_, density_, few, linear), Kind::shift)) return *found;
-        if (auto found = follow(seeds_of_pairs(pair_, density_, few, true), Kind::rigid)) return *found;
+        auto shifted = follow(seeds_of_shifts(pair_, density_, few, linear), Kind::shift);
+        auto rigid = follow(seeds_of_pairs(pair_, density_, few, true), Kind::rigid);
+        if (shifted && rigid) return (*rigid)->matched > (*shifted)->matched ? *rigid : *shifted;
+        if (shifted) return *shifted;
+        if (rigid) return *rigid;
         few.stars = 12;
         if (auto found = follow(seeds_of_pairs(pair_, density_, few, false), Kind::any)) return *found;
         if (part_) return *part_;
@@ -196,12 +199,51 @@ private:
     std::optional<Outcome> follow(const Seed& seed, Kind kind) {
         GrowthOptions g;
         g.radius = radius();
-        std::vector<StarMatch> matches = grow(pair_, seed.matches, g);
+        std::vector<StarMatch> matches = grow_if_promising(seed, g);
         best_seen_ = std::max(best_seen_, static_cast<int>(matches.size()));
         if (matches.size() < kLeastStars) return std::nullopt;
         auto fit = fit_best(seed, matches, kind);
         if (!fit) return std::nullopt;
         return judge(*fit, matches, kind);
+    }
+
+    /// All pairs; none if among the brightest stars what grows is no more than chance brings.
+    std::vector<StarMatch> grow_if_promising(const Seed& seed, const GrowthOptions& g) const {
+        const std::size_t enough = std::max(kBrightest, 2 * pattern_stars_);
+        if (std::max(pair_.reference.size(), pair_.frame.size()) <= enough) {
+            std::vector<StarMatch> all = grow(pair_, seed.matches, g);
+            return promising(pair_, density_, seed, all) ? all : std::vector<StarMatch>{};
+        }
+        const auto first = [enough](const std::vector<Star>& s) {
+            return std::vector<Star>(s.begin(), s.begin() + static_cast<std::ptrdiff_t>(std::min(s.size(), enough)));
+        };
+        const std::vector<Star> reference = first(pair_.reference), frame = first(pair_.frame);
+        const StarIndex index(frame);
+        const StarPair bright{reference, frame, index};
+        const std::vector<StarMatch> few = grow(bright, seed.matches, g);
+        if (!promising(bright, StarDensity(frame, index), seed, few)) return {};
+        std::vector<StarMatch> all = grow(pair_, few, g);
+        return few.size() >= kForAffine || promising(pair_, density_, seed, all) ? all : std::vector<StarMatch>{};
+    }
+
+    /// Whether what has grown may be more than chance, with whatever lies between the frames.
+    bool promising(const StarPair& pair, const StarDensity& density, const Seed& seed,
+                   const std::vector<StarMatch>& grown) const {
+        if (grown.size() < kLeastStars) return false;
+        if (grown.size() < kForAffine) return true; // cheap to judge
+        constexpr double kDoubt = -2;
+        PairFit fit = start(seed.to_frame);
+        for (const bool bent : {false, true}) {
+            if (bent && grown.size() < kForProjective) break;
+            fit.mapping = bent ? Mapping::projective : Mapping::affine;
+            const bool lens = bent && !o_.reference.lens && !o_.frame.lens && grown.size() >= kForLens;
+            fit.optics = lens ? Optics::radial : Optics::none;
+            const auto found = fit_pair(pair, grown, fit);
+            if (found &&
+                log_chance(pair, density, found->transform(), grown, found->free()) + std::log(tried_) < kDoubt)
+                return true;
+        }
+        return false;
     }
 
     PairFit start(const Affine& seed) const {
@@ -214,34 +256,37 @@ private:
         return f;
     }
 
+    static constexpr std::size_t kBrightest = 400; // stars that show whether a seed leads anywhere
     static constexpr std::size_t kForAffine = 10, kForProjective = 16, kForLens = 20, kForAxis = 40;
 
     /// As simple as the pairs allow; `matches` become those of all stars.
     std::optional<PairFit> fit_best(const Seed& seed, std::vector<StarMatch>& matches, Kind kind) const {
         PairFit first = start(seed.to_frame);
         if (o_.model) first.optics = enough(*o_.model, matches.size()).optics;
-        if (o_.model) first.mapping = enough(*o_.model, matches.size()).mapping;
+        if (o_.model)
+            first.mapping = enough(*o_.model, matches.size()).mapping;
         else if (matches.size() >= kForAffine)
             first.mapping = Mapping::affine;
         else if (matches.size() <= kLeastStars && kind == Kind::shift)
             first.mapping = Mapping::shift;
         auto fit = fit_pair(pair_, matches, first);
         if (fit && fit->mapping == Mapping::shift && !o_.model) { // turned after all
-            double sum = 0;
-            for (const double r2 : normal_residuals(pair_, matches, fit->transform()))
-                sum += r2;
-            constexpr double kTwice = 4; // what is expected
+            constexpr double kTwice = 4;                          // what is expected
             first.mapping = Mapping::similarity;
-            if (sum > kTwice * static_cast<double>(matches.size())) fit = fit_pair(pair_, matches, first);
+            if (loss(*fit, matches, matches.size()) > kTwice * static_cast<double>(matches.size()))
+                fit = fit_pair(pair_, matches, first);
         }
         if (!fit) return std::nullopt;
         if (o_.model) return settle(*fit, matches);
         std::vector<StarMatch> grown = matches;
         auto best = settle(*fit, matches);
         if (grown.size() < kForProjective) return best;
+        std::size_t begun = grown.size();
         for (int richness = 0; richness < kRichest; ++richness) {
             if (best && explains(*best, matches, grown.size())) return best;
-            auto choice = choose_model(pair_, grown, candidates(*fit, grown.size(), richness));
+            const auto simple = fit_pair(pair_, grown, first);
+            if (!simple) break;
+            auto choice = choose_model(pair_, grown, candidates(*simple, grown.size(), richness));
             if (!choice) break;
             GrowthOptions g;
             g.radius = radius();
@@ -252,29 +297,47 @@ private:
                 grown = now;
                 better = settle(*better, now = grow(pair_, grown, g));
             }
-            if (!better || (best && now.size() < matches.size())) continue;
+            const std::size_t both = std::max(now.size(), matches.size());
+            if (!better || (best && loss(*better, now, both) >= loss(*best, matches, both))) continue;
             best = better;
             matches = std::move(now);
             if (matches.size() > grown.size()) grown = matches;
+            constexpr double kAnother = 1.5; // field, which simple models may explain better than what led there
+            if (richness + 1 == kRichest && static_cast<double>(grown.size()) > kAnother * static_cast<double>(begun)) {
+                begun = grown.size();
+                richness = -1;
+            }
         }
         return best;
     }
 
     /// A simple model is left where it loses pairs that hang together, or leaves order in its residuals.
     bool explains(const PairFit& fit, const std::vector<StarMatch>& matches, std::size_t grown) const {
-        constexpr double kLost = 0.95, kOrdered = 2.5;
+        constexpr double kLost = 0.95, kOrdered = 2.5, kNoise = 1.5 * 2; // of the squares expected
         const auto n = static_cast<double>(matches.size());
-        return n >= kLost * static_cast<double>(grown) && order_of(pair_, matches, fit.transform()) * std::sqrt(n) < kOrdered;
+        if (loss(fit, matches, matches.size()) > kNoise * n) return false;
+        return n >= kLost * static_cast<double>(grown) &&
+               order_of(pair_, matches, fit.transform()) * std::sqrt(n) < kOrdered;
     }
 
     /// What a model may have with so many stars.
     static Model enough(Model m, std::size_t stars) {
         if (stars < kForProjective) m.mapping = std::min(m.mapping, Mapping::affine);
         if (stars < kForAffine) m.mapping = std::min(m.mapping, Mapping::similarity);
-        if (stars < kForLens) m.optics = Optics::none;
+        if (stars < kForLens)
+            m.optics = Optics::none;
         else if (stars < kForAxis)
             m.optics = std::min(m.optics, Optics::radial);
         return m;
+    }
+
+    /// Squared residuals, cut off where they say only "wrong", as which pairs that are not there count, too.
+    double loss(const PairFit& fit, const std::vector<StarMatch>& matches, std::size_t of) const {
+        constexpr double kWrong = 50;
+        double sum = kWrong * static_cast<double>(of - matches.size());
+        for (const double r2 : normal_residuals(pair_, matches, fit.transform()))
+            sum += std::min(r2, kWrong);
+        return sum;
     }
 
     static constexpr int kRichest = 3;
@@ -299,7 +362,7 @@ private:
             if (richness == 0) add(Mapping::affine, Optics::radial, Glass::same);
             add(Mapping::projective, Optics::radial, Glass::same);
         }
-        if (richness > 0 && same && stars >= kForAxis) {
+        if (same && stars >= kForAxis) {
             add(Mapping::projective, Optics::centred, Glass::same);
             if (richness > 1) add(Mapping::projective, Optics::full, Glass::same);
         }
@@ -372,13 +435,19 @@ private:
         r.order = order_of(pair_, matches, r.to_frame);
         r.model = {fit.mapping, fit.optics};
         r.matches = matches;
-        if (const int lost = common.lost(r.share); lost > 0)
+        const int lost = common.lost(r.share);
+        // A patch of what is not the model: it takes in what it can reach, at the price of its residuals.
+        constexpr double kPatch = 0.4, kBent = 2.5;
+        const bool patch = r.share < kPatch && r.expected > 0 && r.rms > std::max(0.5, kBent * r.expected);
+        // Where the density changes, both lists may end at other stars: as long as what matches is but noise apart.
+        constexpr double kWide = 1.3, kOrdered = 2.5;
+        const bool doubtful = r.rms > kWide * r.expected || r.order * std::sqrt(r.matched) > kOrdered;
+        if ((lost > 0 && doubtful) || patch)
             return Outcome{{},
                            Hindrance::in_part_only,
-                           fmt::format("{} of its {} stars lie on those of the reference, but not in {} of the {} parts "
-                                       "of the field: what is between the frames is not {} map",
-                                       r.matched, pair_.frame.size(), lost, common.cells.size(),
-                                       fit.mapping == Mapping::affine ? "an affine" : "this")};
+                           fmt::format("{} of its {} stars lie on those of the reference, but only in a part of the "
+                                       "field ({:.2f} px apart where {:.2f} are expected)",
+                                       r.matched, pair_.frame.size(), r.rms, r.expected)};
         return Outcome::of(r);
     }
 
@@ -388,6 +457,7 @@ private:
     Normal reference_, frame_;
     mutable double radius_ = 0;
     double tried_ = 0;
+    std::size_t pattern_stars_ = 0; ///< that the seeds being followed rest on
     int best_seen_ = 0;
     std::optional<Outcome> part_; ///< a match that holds in a part of the field only
 };

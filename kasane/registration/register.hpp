@@ -37,19 +37,20 @@ struct RegistrationOptions {
     double match_radius = 3.0;      ///< pixels, when a proposal is tested
     int least_matches = 4;          ///< three do between frames of one scale
     double least_share = 0.15;      ///< of the stars both frames should have in common
-    double false_alarms = 1e-5;     ///< registrations by chance, expected in one call with stars that have nothing in common
+    double false_alarms =
+        1e-5; ///< registrations by chance, expected in one call with stars that have nothing in common
     StarGrid reference, frame;
     std::optional<Affine> guess; ///< the linear part of the map, as a neighbour in time suggests it
-    std::optional<Model> model; ///< nothing: affine, and projective or with a lens where the stars ask for it
+    std::optional<Model> model;  ///< nothing: affine, and projective or with a lens where the stars ask for it
     /// What is wrong with them, in words; empty: nothing.
     std::string check() const;
 };
 
 struct Registration {
-    Transform to_frame; ///< from reference pixels to the frame's pixels
-    int matched = 0;    ///< stars in the fit
-    double rms = 0;     ///< residual distance of the matched stars, root mean square over both axes together, pixels
-    double share = 0;   ///< of the common stars that matched
+    Transform to_frame;  ///< from reference pixels to the frame's pixels
+    int matched = 0;     ///< stars in the fit
+    double rms = 0;      ///< residual distance of the matched stars, root mean square over both axes together, pixels
+    double share = 0;    ///< of the common stars that matched
     double expected = 0; ///< what `rms` should be by the stars' own errors, pixels; 0: not known
     /// Of neighbouring stars' residuals, from -1 to 1: about 0 where they are noise, towards 1 where the model leaves
     /// something over.

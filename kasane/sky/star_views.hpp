@@ -11,20 +11,20 @@
 namespace kasane::sky {
 
 struct StarViewOptions {
-    int width = 1936, height = 1096; ///< pixels, of both views
-    int stars = 200;                 ///< that each view lists, the brightest that it sees
-    double faint = 1.5;              ///< stars that it sees over those that it lists
-    double clustered = 0;            ///< share of the stars that stand in clusters
-    double slope = 0.8;              ///< of the brightness: N(> flux) ~ flux^-slope
-    double noise = 0.1;              ///< of the centres, pixels along one axis
-    double magnitudes = 0;           ///< standard deviation of a star's brightness from view to view
+    int width = 1936, height = 1096;  ///< pixels, of both views
+    int stars = 200;                  ///< that each view lists, the brightest that it sees
+    double faint = 1.5;               ///< stars that it sees over those that it lists
+    double clustered = 0;             ///< share of the stars that stand in clusters
+    double slope = 0.8;               ///< of the brightness: N(> flux) ~ flux^-slope
+    double noise = 0.1;               ///< of the centres, pixels along one axis
+    double magnitudes = 0;            ///< standard deviation of a star's brightness from view to view
     double spurious = 0, missing = 0; ///< share of the list that is no star; of the stars that are not seen
     bool any_turn = true;             ///< else within half a degree of none
     double mirrored = 0;              ///< share of pairs
     double least_scale = 1, most_scale = 1;
     double least_overlap = 1, most_overlap = 1; ///< of the smaller view that the other shows
     double distortion = 0; ///< of both views, relative at the corner, growing with the cube of the distance
-    double focal = 0;      ///< pixels; the views are turned on the sphere by `swing` degrees in place of a shift; 0: flat
+    double focal = 0; ///< pixels; the views are turned on the sphere by `swing` degrees in place of a shift; 0: flat
     double swing = 0;
     int common = 0;         ///< exactly so many stars are in both lists, the others are spurious; 0: as it comes
     bool unrelated = false; ///< the views show different skies
