@@ -37,22 +37,21 @@ public:
             if (free[static_cast<std::size_t>(k)]) lens_.push_back(k);
     }
 
-    std::optional<PairFit> run() {
+    std::optional<PairFit> run(int rounds) {
         const int mapping = freedom(fit_.mapping), n = fit_.free();
         if (static_cast<int>(2 * points_.size()) < mapping) return std::nullopt;
         if (!lens_.empty() && static_cast<int>(2 * points_.size()) < n) return std::nullopt;
         double damping = 1e-6, scale = reweigh(fit_);
-        constexpr int kRounds = 30;
         constexpr double kSettled = 1e-7, kSameScale = 1e-3; // half diagonals
-        for (int round = 0; round < kRounds; ++round) {
-            Eigen::MatrixXd normal = Eigen::MatrixXd::Zero(n, n);
-            Eigen::VectorXd right = Eigen::VectorXd::Zero(n);
+        for (int round = 0; round < rounds; ++round) {
+            Square normal = Square::Zero(n, n);
+            Numbers right = Numbers::Zero(n);
             const double cost = accumulate(normal, right, scale);
             for (int i = 0; i < n; ++i)
                 normal(i, i) += damping * normal(i, i);
-            const Eigen::LDLT<Eigen::MatrixXd> solver(normal);
+            const Eigen::LDLT<Square> solver(normal);
             if (!(solver.vectorD().minCoeff() > 1e-14 * solver.vectorD().maxCoeff())) return std::nullopt;
-            const Eigen::VectorXd by = solver.solve(right);
+            const Numbers by = solver.solve(right);
             if (!by.allFinite()) return std::nullopt;
             PairFit next = fit_;
             take(next, by);
@@ -71,13 +70,17 @@ public:
     }
 
 private:
+    static constexpr int kMostNumbers = 8 + 2 * kLensNumbers;
+    using Square = Eigen::Matrix<double, Eigen::Dynamic, Eigen::Dynamic, Eigen::ColMajor, kMostNumbers, kMostNumbers>;
+    using Numbers = Eigen::Matrix<double, Eigen::Dynamic, 1, Eigen::ColMajor, kMostNumbers, 1>;
+
     struct Point {
         Eigen::Vector2d reference, frame;
         double sigma; ///< normal coordinates of the frame
         double weight = 1;
     };
 
-    void take(PairFit& f, const Eigen::VectorXd& by) const {
+    void take(PairFit& f, const Numbers& by) const {
         step(f.map, f.mapping, by.data());
         int at = freedom(f.mapping);
         const auto turn = [&](LensNumbers& l, int from) {
@@ -145,10 +148,10 @@ private:
     }
 
     /// Normal equations of one step; returns the cost where it begins.
-    double accumulate(Eigen::MatrixXd& normal, Eigen::VectorXd& right, double scale) const {
+    double accumulate(Square& normal, Numbers& right, double scale) const {
         const int mapping = freedom(fit_.mapping), terms = static_cast<int>(lens_.size()), n = fit_.free();
         const bool by_reference = terms && fit_.glass != Glass::frame;
-        Eigen::Matrix<double, 2, 22> j;
+        Eigen::Matrix<double, 2, kMostNumbers> j;
         double cost = 0;
         for (const Point& p : points_) {
             const Eigen::Vector2d z = undistorted(fit_.reference_lens, p.reference);
@@ -172,8 +175,12 @@ private:
                 }
             }
             const double w = p.weight / (p.sigma * p.sigma);
-            normal.selfadjointView<Eigen::Lower>().rankUpdate(j.leftCols(n).transpose(), w);
-            right += w * j.leftCols(n).transpose() * r;
+            for (int a = 0; a < n; ++a) { // plain loops: the matrices are too small for a product's machinery
+                const double u = w * j(0, a), v = w * j(1, a);
+                for (int b = 0; b <= a; ++b)
+                    normal(a, b) += u * j(0, b) + v * j(1, b);
+                right[a] += u * r.x() + v * r.y();
+            }
             cost += w * r.squaredNorm();
         }
         normal.triangularView<Eigen::StrictlyUpper>() = normal.transpose();
@@ -201,8 +208,8 @@ private:
 } // namespace
 
 std::optional<PairFit> fit_pair(const StarPair& pair, const std::vector<StarMatch>& matches, const PairFit& start,
-                                const std::vector<char>& use) {
-    return PairFitter(pair, matches, start, use).run();
+                                const FitOptions& options) {
+    return PairFitter(pair, matches, start, options.use).run(options.rounds);
 }
 
 std::vector<double> normal_residuals(const StarPair& pair, const std::vector<StarMatch>& matches,
@@ -241,7 +248,8 @@ std::optional<ModelChoice> choose_model(const StarPair& pair, const std::vector<
         for (std::size_t fold = 0; fold < kFolds && good; ++fold) {
             for (std::size_t i = 0; i < judged.size(); ++i)
                 use[i] = i % kFolds != fold;
-            const auto part = fit_pair(pair, judged, *whole, use);
+            constexpr int kAgain = 5; // it begins near its end
+            const auto part = fit_pair(pair, judged, *whole, {use, kAgain});
             good = part.has_value();
             if (!good) break;
             const std::vector<double> r2 = normal_residuals(pair, judged, part->transform());
@@ -255,6 +263,8 @@ std::optional<ModelChoice> choose_model(const StarPair& pair, const std::vector<
     if (all.empty()) return std::nullopt;
     const auto best =
         std::min_element(all.begin(), all.end(), [](const Judged& a, const Judged& b) { return a.mean < b.mean; });
+    // Among several candidates one seems better by chance; a gain must be sure and worth having.
+    constexpr double kSure = 2.5, kWorth = 1.03;
     for (const Judged& j : all) { // simplest first
         double sum = 0, squares = 0;
         for (std::size_t i = 0; i < judged.size(); ++i) {
@@ -263,7 +273,8 @@ std::optional<ModelChoice> choose_model(const StarPair& pair, const std::vector<
         }
         const double n = static_cast<double>(judged.size()), mean = sum / n;
         const double error = std::sqrt(std::max(0.0, squares / n - mean * mean) / n);
-        if (mean <= error || &j == &*best) return ModelChoice{j.fit, all.front().mean / std::max(1e-12, j.mean)};
+        if (mean <= kSure * error || j.mean <= kWorth * best->mean)
+            return ModelChoice{j.fit, all.front().mean / std::max(1e-12, j.mean)};
     }
     return std::nullopt;
 }

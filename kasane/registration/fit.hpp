@@ -2,7 +2,7 @@
 //
 // Weighted by the stars' own errors and robust (bisquare); damped Gauss-Newton on the derivatives of model.hpp. The
 // choice is by cross-validation: the simplest model that foretells stars it has not seen as well as any other, within
-// the error of that comparison (T. Hastie, R. Tibshirani and J. Friedman, The Elements of Statistical Learning, 2009,
+// 2.5 errors of that comparison (T. Hastie, R. Tibshirani and J. Friedman, The Elements of Statistical Learning, 2009,
 // section 7.10).
 #pragma once
 
@@ -35,9 +35,14 @@ struct PairFit {
     int free() const { return freedom(mapping) + freedom(optics) * (glass == Glass::both ? 2 : 1); }
 };
 
-/// Fits to all pairs whose `use` is set (empty: all). Nothing where they do not determine it.
+struct FitOptions {
+    std::vector<char> use; ///< the pairs that are fitted to, one flag each; empty: all
+    int rounds = 30;       ///< at most
+};
+
+/// Fits to the pairs. Nothing where they do not determine it.
 std::optional<PairFit> fit_pair(const StarPair& pair, const std::vector<StarMatch>& matches, const PairFit& start,
-                                const std::vector<char>& use = {});
+                                const FitOptions& options = {});
 
 /// Squared distances of the pairs from where a transform puts them, in units of their variances (two axes: 2 is
 /// expected of a good one).

@@ -313,10 +313,13 @@ private:
 
     /// A simple model is left where it loses pairs that hang together, or leaves order in its residuals.
     bool explains(const PairFit& fit, const std::vector<StarMatch>& matches, std::size_t grown) const {
-        constexpr double kLost = 0.95, kOrdered = 2.5, kNoise = 1.5 * 2; // of the squares expected
+        constexpr double kLost = 0.9, kOrdered = 2.5, kNoise = 2 * 1.386; // twice the median of two squared normals
         const auto n = static_cast<double>(matches.size());
-        if (loss(fit, matches, matches.size()) > kNoise * n) return false;
-        return n >= kLost * static_cast<double>(grown) &&
+        if (n < kLost * static_cast<double>(grown)) return false;
+        std::vector<float> sorted;
+        for (const double r2 : normal_residuals(pair_, matches, fit.transform()))
+            sorted.push_back(static_cast<float>(r2));
+        return median_in_place(sorted) < kNoise &&
                order_of(pair_, matches, fit.transform()) * std::sqrt(n) < kOrdered;
     }
 
@@ -355,22 +358,21 @@ private:
         const double scale = std::sqrt(std::abs(linear.determinant())) * frame_.radius / reference_.radius;
         constexpr double kSameRig = 0.03;
         const bool same = std::abs(scale - 1) < kSameRig && linear.determinant() > 0;
-        if (richness == 0) add(Mapping::affine, Optics::none, Glass::same);
-        if (richness == 0) add(Mapping::projective, Optics::none, Glass::same);
+        add(Mapping::affine, Optics::none, Glass::same);
+        add(Mapping::projective, Optics::none, Glass::same);
         if (!open) return all;
-        if (richness < 2 && same) {
-            if (richness == 0) add(Mapping::affine, Optics::radial, Glass::same);
+        const bool axis = stars >= kForAxis;
+        if (same) {
+            add(Mapping::affine, Optics::radial, Glass::same);
             add(Mapping::projective, Optics::radial, Glass::same);
-        }
-        if (same && stars >= kForAxis) {
-            add(Mapping::projective, Optics::centred, Glass::same);
-            if (richness > 1) add(Mapping::projective, Optics::full, Glass::same);
+            if (axis) add(Mapping::projective, Optics::centred, Glass::same);
+            if (axis && richness > 0) add(Mapping::projective, Optics::full, Glass::same);
         }
         if (same && richness < 2) return all;
         for (const Glass glass : {Glass::frame, Glass::reference, Glass::both}) {
             add(Mapping::projective, Optics::radial, glass);
-            if (richness > 0 && stars >= kForAxis) add(Mapping::projective, Optics::centred, glass);
-            if (richness > 1 && stars >= kForAxis) add(Mapping::projective, Optics::full, glass);
+            if (axis && richness > 0) add(Mapping::projective, Optics::centred, glass);
+            if (axis && richness > 1) add(Mapping::projective, Optics::full, glass);
         }
         return all;
     }
