@@ -32,6 +32,9 @@ struct FrameReport {
     double weight = 0;               ///< in the mean, sum 1
     int matched = 0;                 ///< stars in the registration
     double rms = 0;                  ///< of the registration, pixels
+    double expected_rms = 0;         ///< the same by the stars' own errors alone; 0: not known
+    std::string registered_by;       ///< the model
+    std::string registered_how;      ///< where not at once against the reference
     double rotation = 0;             ///< against the reference, degrees
     double shift_x = 0, shift_y = 0; ///< of the frame's centre, pixels
     std::string dark, flat;          ///< masters used
@@ -51,6 +54,7 @@ struct StackReport {
     std::string file, preview; ///< relative to the output folder; empty if no master light was made
     std::string reference;     ///< registration reference
     std::string reference_fingerprint;
+    std::vector<std::string> optics; ///< what lies between the frames of each rig, and what that gained
     std::vector<FrameReport> frames;
     int used = 0, dropped = 0;
     int unread = 0;                   ///< of the dropped: could not be read, which may pass

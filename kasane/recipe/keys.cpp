@@ -95,6 +95,13 @@ void read_part(Reader& r, const toml::node& n, const std::string& key) {
     r.recipe.grading.part = *part;
 }
 
+void read_model(Reader& r, const toml::node& n, const std::string& key) {
+    const std::string text = r.text(n, key);
+    r.recipe.registration.model = model_named(text);
+    if (!r.recipe.registration.model && text != "auto")
+        r.wrong(n, key, "\"auto\", \"shift\", \"similarity\", \"affine\", \"projective\" or \"lens\"");
+}
+
 double share_of(Reader& r, const toml::node& n, const std::string& key) {
     constexpr const char* kWanted = "a share between 0 and 1, or \"2 %\"";
     if (!n.is_string()) return r.number(n, key, 0, 1, kWanted);
@@ -257,6 +264,11 @@ const std::vector<Key>& all() {
          [](Reader& r, const toml::node& n, const std::string& k) {
              r.recipe.grading.detect.area = static_cast<int>(r.number(n, k, 1, 9, "between 1 and 9 pixels"));
          }},
+        {"registration", "model", "text", "\"auto\"",
+         "What may lie between the frames: `\"shift\"`, `\"similarity\"` (turn and scale as well), `\"affine\"`, "
+         "`\"projective\"`, or `\"lens\"` (projective, with a distortion that all frames of a rig share). "
+         "`\"auto\"`: the simplest that foretells the places of stars as well as any other. docs/registration.md",
+         read_model},
         {"cache", "size", "text", "\"20G\"",
          "Limit of the cache of decoded camera raw, PNG and JPEG files in `.kasane/cache`; the least recently used go "
          "first.",

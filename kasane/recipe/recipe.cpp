@@ -95,6 +95,14 @@ void read_section(Reader& r, const std::string& section, const toml::table& t) {
     }
 }
 
+/// What may stand at the top.
+std::vector<std::string> table_names() {
+    std::vector<std::string> names = {"assume", "files"};
+    for (const Key& k : recipe_keys::all())
+        if (std::find(names.begin(), names.end(), k.section) == names.end()) names.emplace_back(k.section);
+    return names;
+}
+
 } // namespace
 
 ColourMethod ColourRecipe::of(const std::string& filter) const {
@@ -124,15 +132,14 @@ Recipe parse_recipe(const std::string& text, const std::filesystem::path& file) 
             }
             continue;
         }
-        if (name != "project" && name != "pairing" && name != "colour" && name != "calibration" && name != "grading" &&
-            name != "assume" && name != "cache") {
+        const std::vector<std::string> tables = table_names();
+        if (std::find(tables.begin(), tables.end(), name) == tables.end()) {
             // A key outside its table: say where it belongs.
             for (const Key& k : recipe_keys::all())
                 if (name == k.name)
                     refuse(key.source(), file, fmt::format("'{}' stands outside its table", name),
                            fmt::format("Put it under [{}]", k.section));
-            unknown_key(key, file, "at the top",
-                        {"project", "pairing", "colour", "calibration", "grading", "assume", "files", "cache"});
+            unknown_key(key, file, "at the top", tables);
         }
         const toml::table* t = node.as_table();
         if (!t)

@@ -12,10 +12,12 @@
 #include <kasane/frames/rules.hpp>
 #include <kasane/grading/limits.hpp>
 #include <kasane/pairing/pairing.hpp>
+#include <kasane/registration/model.hpp>
 
 #include <cstdint>
 #include <filesystem>
 #include <map>
+#include <optional>
 #include <string>
 #include <vector>
 
@@ -46,6 +48,11 @@ struct GradingRecipe {
     DetectOptions detect;                                ///< threshold, least, most and area count
 };
 
+/// How lights are brought onto their reference.
+struct RegistrationRecipe {
+    std::optional<Model> model; ///< of all; nothing: the one that the stars ask for
+};
+
 /// An empty recipe is a good one: every key has a default.
 struct Recipe {
     FrameRules rules;
@@ -54,6 +61,7 @@ struct Recipe {
     ColourRecipe colour;
     CalibrationRecipe calibration;
     GradingRecipe grading;
+    RegistrationRecipe registration;
     std::vector<std::string> folders; ///< beside the project's own, relative to it: libraries of darks and masters
     std::string output;               ///< relative to the project; empty: "kasane"
     std::uint64_t cache_bytes = 20ull << 30; ///< limit of the cache of decoded pixels

@@ -32,6 +32,7 @@ public:
             points_.push_back({start.reference.in({s.x, s.y}), start.frame.in({t.x, t.y}),
                                std::sqrt(pair_variance(s, t, scale > 0 ? scale : 1)) / start.frame.radius});
         }
+        fit_.map = restricted(fit_.map, fit_.mapping);
         const auto free = free_numbers(start.optics);
         for (int k = 0; k < kLensNumbers; ++k)
             if (free[static_cast<std::size_t>(k)]) lens_.push_back(k);

@@ -32,6 +32,22 @@ const char* Model::optics_name() const {
     return "";
 }
 
+std::string Model::text() const {
+    return optics == Optics::none ? mapping_name() : std::string(mapping_name()) + " with " + optics_name();
+}
+
+std::optional<Model> model_named(const std::string& word) {
+    if (word == "lens") return Model{Mapping::projective, Optics::centred};
+    for (const Mapping m : {Mapping::shift, Mapping::similarity, Mapping::affine, Mapping::projective})
+        if (const Model model{m, Optics::none}; word == model.mapping_name()) return model;
+    return std::nullopt;
+}
+
+std::string model_text(const std::optional<Model>& model) {
+    if (!model) return "auto";
+    return model->optics != Optics::none ? "lens" : model->mapping_name();
+}
+
 int freedom(Mapping mapping) {
     switch (mapping) {
     case Mapping::shift:
@@ -89,6 +105,22 @@ MappingSlopes mapping_slopes(const Matrix3& m, Mapping mapping, const Eigen::Vec
         break;
     }
     return s;
+}
+
+Matrix3 restricted(const Matrix3& map, Mapping mapping) {
+    Matrix3 m = map;
+    if (mapping != Mapping::projective) m.row(2) << 0, 0, 1;
+    if (mapping == Mapping::shift) { // as it was, or behind the meridian, where it is nearly so
+        constexpr double kNearly = 0.1;
+        for (const double side : {1., -1.})
+            if ((m.topLeftCorner<2, 2>() - side * Eigen::Matrix2d::Identity()).norm() < kNearly)
+                m.topLeftCorner<2, 2>() = side * Eigen::Matrix2d::Identity();
+    }
+    if (mapping != Mapping::similarity) return m;
+    const double h = m.topLeftCorner<2, 2>().determinant() < 0 ? -1 : 1;
+    const double c = 0.5 * (m(0, 0) + h * m(1, 1)), s = 0.5 * (m(1, 0) - h * m(0, 1));
+    m.topLeftCorner<2, 2>() << c, -h * s, s, h * c;
+    return m;
 }
 
 void step(Matrix3& m, Mapping mapping, const double* by) {

@@ -10,6 +10,9 @@
 #include <Eigen/Dense>
 #include <array>
 #include <cstdint>
+#include <memory>
+#include <optional>
+#include <string>
 
 namespace kasane {
 
@@ -27,7 +30,14 @@ struct Model {
     bool operator==(const Model&) const = default;
     const char* mapping_name() const;
     const char* optics_name() const; ///< "" for none
+    std::string text() const;        ///< "affine with radial distortion"
 };
+
+/// "shift", "similarity", "affine", "projective", or "lens": projective, with distortion about an axis of its own.
+/// Nothing for other words.
+std::optional<Model> model_named(const std::string& word);
+/// The word; "auto" for nothing.
+std::string model_text(const std::optional<Model>& model);
 
 /// Numbers that are free.
 int freedom(Mapping mapping);
@@ -51,6 +61,8 @@ struct MappingSlopes {
     Eigen::Matrix<double, 2, 8> by_mapping;
 };
 MappingSlopes mapping_slopes(const Matrix3& map, Mapping mapping, const Eigen::Vector2d& position);
+/// The nearest map of a kind, where fits begin: of a similarity its scale and turn, of an affine map no perspective.
+Matrix3 restricted(const Matrix3& map, Mapping mapping);
 /// The map after a step of its free numbers.
 void step(Matrix3& map, Mapping mapping, const double* by);
 

@@ -157,6 +157,18 @@ public:
                             pair_.frame.size(), pair_.reference.size(), best_seen_)};
     }
 
+    Outcome from(const std::vector<StarMatch>& pairs) {
+        Seed seed;
+        seed.matches = pairs;
+        PairFit f;
+        f.reference = reference_, f.frame = frame_;
+        if (const auto affine = fit_pair(pair_, pairs, f)) // which way round, and about where
+            seed.to_frame = Transform(pixel_matrix(affine->map, reference_, frame_)).at(reference_.centre);
+        tried_ = 1;
+        if (auto found = follow(seed, Kind::rigid)) return *found;
+        return run();
+    }
+
 private:
     static Normal normal(const StarGrid& grid, const std::vector<Star>& stars) {
         if (grid.width > 0 && grid.height > 0) return Normal::of(grid.width, grid.height);
@@ -319,8 +331,7 @@ private:
         std::vector<float> sorted;
         for (const double r2 : normal_residuals(pair_, matches, fit.transform()))
             sorted.push_back(static_cast<float>(r2));
-        return median_in_place(sorted) < kNoise &&
-               order_of(pair_, matches, fit.transform()) * std::sqrt(n) < kOrdered;
+        return median_in_place(sorted) < kNoise && order_of(pair_, matches, fit.transform()) * std::sqrt(n) < kOrdered;
     }
 
     /// What a model may have with so many stars.
@@ -480,18 +491,35 @@ std::string RegistrationOptions::check() const {
     return {};
 }
 
+namespace {
+
+/// What too few stars end in.
+std::optional<Outcome> too_few(const std::vector<Star>& reference, const std::vector<Star>& frame) {
+    if (reference.size() >= kLeastStars && frame.size() >= kLeastStars) return std::nullopt;
+    return Outcome{{},
+                   Hindrance::too_few_stars,
+                   fmt::format("{} stars here and {} in the reference; at least {} are needed in both", frame.size(),
+                               reference.size(), kLeastStars)};
+}
+
+} // namespace
+
 Outcome register_stars(const std::vector<Star>& reference, const std::vector<Star>& frame,
                        const RegistrationOptions& o) {
     require_sense(o);
-    if (reference.size() < kLeastStars || frame.size() < kLeastStars) {
-        return {{},
-                Hindrance::too_few_stars,
-                fmt::format("{} stars here and {} in the reference; at least {} are needed in both", frame.size(),
-                            reference.size(), kLeastStars)};
-    }
+    if (const auto few = too_few(reference, frame)) return *few;
     const StarIndex index(frame);
     const StarPair pair{reference, frame, index};
     return Search(pair, o).run();
+}
+
+Outcome register_from(const std::vector<Star>& reference, const std::vector<Star>& frame,
+                      const std::vector<StarMatch>& pairs, const RegistrationOptions& o) {
+    require_sense(o);
+    if (const auto few = too_few(reference, frame)) return *few;
+    const StarIndex index(frame);
+    const StarPair pair{reference, frame, index};
+    return pairs.size() < kLeastStars ? Search(pair, o).run() : Search(pair, o).from(pairs);
 }
 
 std::size_t choose_reference(const std::vector<const std::vector<Star>*>& stars, const std::vector<double>& fwhm) {

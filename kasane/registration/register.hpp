@@ -8,6 +8,9 @@
 //   growth.hpp      from a few pairs to all, through any distortion
 //   model.hpp       what may lie between two exposures, and its derivatives
 //   fit.hpp         the transform of a model, and the choice of the model
+//   align.hpp       frames of many nights and rigs onto one reference
+//   rig.hpp         the lens of a rig, from all its frames
+//   adjustment.hpp  all frames of a rig at once
 //   chance.hpp      how likely a match is nothing but chance
 //   star_pair.hpp   two star lists and pairs of their stars
 //   star_index.hpp  nearest stars by position, quickly
@@ -57,6 +60,7 @@ struct Registration {
     double order = 0;
     Model model;
     std::vector<StarMatch> matches; ///< by the frame's stars
+    std::string way;                ///< how it was found where not at once against the reference, in words
 };
 
 /// What stands in the way of a registration.
@@ -83,6 +87,10 @@ struct Outcome {
 /// Registers `frame` onto `reference` (star lists, brightest first).
 Outcome register_stars(const std::vector<Star>& reference, const std::vector<Star>& frame,
                        const RegistrationOptions& options = {});
+
+/// The same from pairs that are already known, of another model or of a neighbour in time; at least three.
+Outcome register_from(const std::vector<Star>& reference, const std::vector<Star>& frame,
+                      const std::vector<StarMatch>& pairs, const RegistrationOptions& options = {});
 
 /// The reference of a set of frames: the one with the most stars for their width (count / FWHM^2). Index into `stars`.
 std::size_t choose_reference(const std::vector<const std::vector<Star>*>& stars, const std::vector<double>& fwhm);

@@ -89,6 +89,29 @@ std::string stack_details(const RunReport& report, int columns) {
 
 } // namespace
 
+namespace {
+
+/// What lies between the frames, and how those came onto the reference that did not at once.
+std::string ways(const RunReport& report, int columns) {
+    std::string out;
+    std::map<std::string, std::vector<std::string>> by_model;
+    for (const StackReport& s : report.stacks)
+        for (const std::string& o : s.optics)
+            by_model[o].push_back(s.name);
+    const auto line = [&](const std::string& text) {
+        out += fmt::format("  {}\n", wrapped(clean(text), 4, static_cast<std::size_t>(columns)));
+    };
+    for (const auto& [model, stacks] : by_model)
+        line(fmt::format("between the frames{}: {}",
+                         by_model.size() > 1 ? fmt::format(" of {}", fmt::join(stacks, ", ")) : "", model));
+    for (const StackReport& s : report.stacks)
+        for (const FrameReport& f : s.frames)
+            if (f.used && !f.registered_how.empty()) line(fmt::format("{}: {}", f.path, f.registered_how));
+    return out;
+}
+
+} // namespace
+
 std::string run_table(const RunReport& report, int columns) {
     std::string out;
     if (!report.masters.empty()) {
@@ -147,7 +170,8 @@ std::string run_table(const RunReport& report, int columns) {
                fmt::format("{:.1f} px", shift), fmt::format("{:.3f} px", rms[rms.size() / 2]),
                fmt::format("{:.3f} px", rms.back())});
     }
-    if (!r.empty()) out += "\nRegistration\n" + r.text(columns, {"worst", "turned by", "frames"});
+    if (!r.empty())
+        out += "\nRegistration\n" + r.text(columns, {"worst", "turned by", "frames"}) + ways(report, columns);
     if (!report.findings.empty()) out += "\nFindings\n" + findings_text(report.findings, columns);
     out += fmt::format("\nResults are in {} (masters, lights with previews, report). Took {}.\n", report.output,
                        duration_text(report.time));

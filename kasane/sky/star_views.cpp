@@ -25,6 +25,16 @@ Eigen::Matrix3d to_pixels(double unit, double x, double y) {
     return m;
 }
 
+/// Of both views; null where there is no distortion.
+std::shared_ptr<const Lens> lens_of(const StarViewOptions& o) {
+    if (o.distortion == 0) return nullptr;
+    Lens l;
+    l.centre = {0.5 * (o.width - 1), 0.5 * (o.height - 1)};
+    l.radius = std::hypot(l.centre.x, l.centre.y);
+    l.radial = {o.distortion, 0, 0};
+    return std::make_shared<const Lens>(l);
+}
+
 /// Between the ideal images.
 Eigen::Matrix3d pose(const StarViewOptions& o, Random& random) {
     const double cx = 0.5 * (o.width - 1), cy = 0.5 * (o.height - 1);
@@ -128,16 +138,32 @@ std::vector<Star> look(const StarViewOptions& o, const std::vector<SkyStar>& sky
 
 } // namespace
 
+StarFrames star_frames(const StarViewOptions& o, std::uint64_t seed, int count, double drift) {
+    Random random(seed, 73);
+    const auto lens = lens_of(o);
+    StarFrames out;
+    // The sky reaches as far as the drift goes, from the first view on.
+    const double far = std::abs(drift) * count * o.width;
+    StarViewOptions wide = o;
+    wide.width += static_cast<int>(2 * far);
+    wide.stars = static_cast<int>(static_cast<double>(o.stars) * wide.width / o.width);
+    std::vector<SkyStar> sky = make_sky(wide, random);
+    for (SkyStar& s : sky)
+        s.at.x -= far;
+    for (int i = 0; i < count; ++i) {
+        Eigen::Matrix3d between = i == 0 ? Eigen::Matrix3d::Identity() : pose(o, random);
+        Eigen::Matrix3d along = Eigen::Matrix3d::Identity();
+        along(0, 2) = -drift * i * o.width;
+        between = between * along;
+        out.truth.emplace_back(elements(between), lens, lens);
+        out.lists.push_back(look(o, sky, Transform(elements(between), lens), random));
+    }
+    return out;
+}
+
 StarViews star_views(const StarViewOptions& o, std::uint64_t seed) {
     Random random(seed, 71);
-    std::shared_ptr<const Lens> lens;
-    if (o.distortion != 0) {
-        Lens l;
-        l.centre = {0.5 * (o.width - 1), 0.5 * (o.height - 1)};
-        l.radius = std::hypot(l.centre.x, l.centre.y);
-        l.radial = {o.distortion, 0, 0};
-        lens = std::make_shared<const Lens>(l);
-    }
+    const auto lens = lens_of(o);
     const std::array<double, 9> between = elements(pose(o, random)), none{1, 0, 0, 0, 1, 0, 0, 0, 1};
     StarViews out;
     out.truth = Transform(between, lens, lens);

@@ -35,6 +35,16 @@ struct StarViews {
     Transform truth;                    ///< from the reference's pixels to the frame's
 };
 
+/// Many views of one sky, the reference first.
+struct StarFrames {
+    std::vector<std::vector<Star>> lists;
+    std::vector<Transform> truth; ///< from the pixels of the first
+};
+
+/// The same for the same seed. With `drift` each view is so much farther along than the one before, as shares of the
+/// width, beside what the options say of pairs.
+StarFrames star_frames(const StarViewOptions& options, std::uint64_t seed, int count, double drift = 0);
+
 /// The same pair for the same seed.
 StarViews star_views(const StarViewOptions& options, std::uint64_t seed);
 

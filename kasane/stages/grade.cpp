@@ -5,8 +5,8 @@
 #include <kasane/base/units.hpp>
 #include <kasane/grading/obstruction.hpp>
 #include <kasane/image/statistics.hpp>
-#include <kasane/ledger/codec.hpp>
 #include <kasane/registration/star_index.hpp>
+#include <kasane/stages/align.hpp>
 #include <kasane/stages/measure.hpp>
 
 #include <algorithm>
@@ -43,7 +43,7 @@ bool speaks_of(const Limit& limit, const Session& s, const StackPlan& plan) {
 std::string judge_key(const Session& s, const Calibrations& calibrations, const StackPlan& plan,
                       const std::string& reference) {
     Key key("judged");
-    key.add(plan.identity, reference, s.recipe.grading.part);
+    key.add(plan.identity, reference, s.recipe.grading.part, optics_identity(s, plan));
     for (const Limit& limit : limits_of(s))
         if (speaks_of(limit, s, plan)) key.add(limit);
     for (const LightPlan& l : plan.lights) { // other stacks have a say only through the reference
@@ -53,48 +53,6 @@ std::string judge_key(const Session& s, const Calibrations& calibrations, const 
     return key.result();
 }
 
-std::string encode(const Outcome& o) {
-    Writer w;
-    w.put(o.hindrance);
-    if (!o) return std::move(w.put(o.text).bytes);
-    for (const double c : o->to_frame.projective())
-        w.put(c);
-    w.put(o->matched).put(o->rms).put(o->share);
-    return std::move(w.bytes);
-}
-
-std::optional<Outcome> decode(const std::string& bytes) {
-    try {
-        Reader r(bytes);
-        Outcome out;
-        r.get(out.hindrance);
-        if (out.hindrance != Hindrance::none) {
-            r.get(out.text);
-        } else {
-            std::array<double, 9> matrix{};
-            for (double& c : matrix)
-                r.get(c);
-            Registration found;
-            found.to_frame = Transform(matrix);
-            r.get(found.matched);
-            r.get(found.rms);
-            r.get(found.share);
-            out.result = found;
-        }
-        return r.at_end() ? std::optional(std::move(out)) : std::nullopt;
-    } catch (const DataError&) {
-        return std::nullopt;
-    }
-}
-
-/// The reference onto itself.
-Registration itself(const std::vector<Star>& stars) {
-    Registration r;
-    r.matched = static_cast<int>(stars.size());
-    r.share = 1;
-    return r;
-}
-
 class GroupGrading {
 public:
     GroupGrading(Session& s, Calibrations& c, const ReferenceGroup& g) : s_(s), calibrations_(c), group_(g) {}
@@ -102,7 +60,12 @@ public:
     GradedLights run(const std::string& remembered) {
         measure();
         choose(remembered);
-        if (out_.reference) register_all();
+        if (out_.reference) {
+            align_group(s_, calibrations_, group_, out_);
+            for (auto& stack : out_.lights)
+                for (Light& l : stack)
+                    if (l.registration) place(l);
+        }
         for (std::size_t k = 0; k < group_.stacks.size(); ++k) {
             compare(out_.lights[k]);
             judge_stack(s_.pairing.stacks[group_.stacks[k]], out_.lights[k]);
@@ -151,7 +114,6 @@ private:
         out_.reference_fingerprint = reference->exposure->identity;
         out_.reference = reference->measures;
         out_.reference_path = reference->exposure->path;
-        reference_key_ = measure_key(s_, calibrations_, *reference->plan);
         const int cell = grid_cell(s_, *reference->exposure);
         out_.canvas = reference_canvas(reference->exposure->width / cell, reference->exposure->height / cell);
         if (!for_now) remember_choice(s_, "reference/" + group_.name, out_.reference_fingerprint);
@@ -189,50 +151,6 @@ private:
             if (2 * met > probes) break;
         }
         return best;
-    }
-
-    void register_all() {
-        std::vector<Light*> lights;
-        for (auto& stack : out_.lights)
-            for (Light& l : stack)
-                if (l.measures) lights.push_back(&l);
-        std::vector<std::string> keys(lights.size()), fresh(lights.size());
-        for (std::size_t i = 0; i < lights.size(); ++i)
-            keys[i] =
-                Key("registration").add(reference_key_, measure_key(s_, calibrations_, *lights[i]->plan)).result();
-        s_.context.workers.for_each(lights.size(), [&](std::size_t i) {
-            Light& l = *lights[i];
-            const std::vector<Star>& stars = l.measures->main().stars;
-            if (l.measures == out_.reference) {
-                l.registration = Outcome::of(itself(stars));
-            } else {
-                const auto known = s_.ledger.fact(keys[i]);
-                auto outcome = known ? decode(*known) : std::nullopt;
-                if (!outcome) {
-                    outcome = register_stars(out_.reference->main().stars, stars);
-                    fresh[i] = encode(*outcome);
-                }
-                l.registration = std::move(*outcome);
-            }
-            if (!l.registration) return;
-            register_colours(l);
-            place(l);
-        });
-        s_.ledger.together([&] {
-            for (std::size_t i = 0; i < lights.size(); ++i)
-                if (!fresh[i].empty()) s_.ledger.set_fact(keys[i], fresh[i]);
-        });
-    }
-
-    /// Each colour onto the reference's green; a colour that cannot be goes as green goes.
-    void register_colours(Light& l) const {
-        const auto& planes = l.measures->planes;
-        l.to_frame.assign(planes.size(), l.registration->to_frame);
-        if (planes.size() != 3 || colour_method(s_, *l.exposure) != ColourMethod::separate) return;
-        for (const std::size_t p : {std::size_t{0}, std::size_t{2}}) {
-            if (const Outcome r = register_stars(out_.reference->main().stars, planes[p].stars))
-                l.to_frame[p] = r->to_frame;
-        }
     }
 
     /// Where the frame's centre lies on the reference's grid.
@@ -458,7 +376,6 @@ private:
     Calibrations& calibrations_;
     const ReferenceGroup& group_;
     GradedLights out_;
-    std::string reference_key_;
     bool times_known_ = false; ///< of some lights of the stack that is compared
 };
 

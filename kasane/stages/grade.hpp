@@ -9,10 +9,11 @@
 #include <kasane/grading/judge.hpp>
 #include <kasane/grading/worth.hpp>
 #include <kasane/normalization/levels.hpp>
-#include <kasane/registration/register.hpp>
+#include <kasane/registration/rig.hpp>
 #include <kasane/stages/calibrations.hpp>
 #include <kasane/stages/reference_groups.hpp>
 
+#include <map>
 #include <optional>
 #include <string>
 #include <vector>
@@ -43,7 +44,8 @@ struct GradedLights {
     std::vector<std::vector<Light>> lights; ///< as ReferenceGroup::stacks
     std::shared_ptr<const ExposureMeasures> reference;
     std::string reference_fingerprint, reference_path;
-    Canvas canvas; ///< the grid of the reference
+    Canvas canvas;                           ///< the grid of the reference
+    std::map<std::string, RigOptics> optics; ///< of the rigs that its lights are of
 };
 
 /// The session's limits, parsed.

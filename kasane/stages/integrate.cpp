@@ -1,6 +1,7 @@
 #include <kasane/stages/integrate.hpp>
 
 #include <kasane/ledger/record_json.hpp>
+#include <kasane/stages/align.hpp>
 #include <kasane/stages/cameras.hpp>
 #include <kasane/stages/grade.hpp>
 #include <kasane/stages/light_doubts.hpp>
@@ -15,6 +16,7 @@
 #include <algorithm>
 #include <cmath>
 #include <fmt/format.h>
+#include <set>
 
 namespace kasane {
 
@@ -88,6 +90,9 @@ private:
         if (!l.registration) return r;
         r.matched = l.registration->matched;
         r.rms = l.registration->rms;
+        r.expected_rms = l.registration->expected;
+        r.registered_by = l.registration->model.text();
+        r.registered_how = l.registration->way;
         const Point middle = graded_.canvas.centre();
         const Point there = l.registration->to_frame.map(middle);
         r.rotation = l.registration->to_frame.at(middle).rotation();
@@ -230,6 +235,12 @@ private:
         report.sensor = plan.sensor;
         report.reference = graded_.reference_path;
         report.reference_fingerprint = graded_.reference_fingerprint;
+        std::set<std::string> rigs;
+        for (const LightPlan& l : plan.lights)
+            rigs.insert(rig_of(s_, s_.exposures[l.exposure]));
+        for (const std::string& rig : rigs)
+            if (const auto it = graded_.optics.find(rig); it != graded_.optics.end())
+                report.optics.push_back(it->second.text());
         return report;
     }
 

@@ -12,13 +12,17 @@ namespace fs = std::filesystem;
 
 namespace kasane {
 
+std::string reference_group_name(const Session& session, const StackPlan& s) {
+    std::string name = file_safe(s.target) + "/" + s.sensor;
+    const ColourMethod m = colour_method(session, session.exposures[s.lights.front().exposure]);
+    if (s.mosaic && m != ColourMethod::adaptive && m != ColourMethod::bilinear) name += " binned";
+    return name;
+}
+
 std::vector<ReferenceGroup> reference_groups(const Session& session) {
     std::vector<ReferenceGroup> groups;
     for (std::size_t i = 0; i < session.pairing.stacks.size(); ++i) {
-        const StackPlan& s = session.pairing.stacks[i];
-        std::string name = file_safe(s.target) + "/" + s.sensor;
-        const ColourMethod m = colour_method(session, session.exposures[s.lights.front().exposure]);
-        if (s.mosaic && m != ColourMethod::adaptive && m != ColourMethod::bilinear) name += " binned";
+        const std::string name = reference_group_name(session, session.pairing.stacks[i]);
         auto it = std::find_if(groups.begin(), groups.end(), [&](const ReferenceGroup& g) { return g.name == name; });
         if (it == groups.end()) it = groups.insert(groups.end(), {name, {}});
         it->stacks.push_back(i);

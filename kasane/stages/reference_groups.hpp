@@ -14,6 +14,9 @@ struct ReferenceGroup {
     std::string name;
     std::vector<std::size_t> stacks;
 };
+/// The name of the group that a stack belongs to.
+std::string reference_group_name(const Session& session, const StackPlan& plan);
+
 std::vector<ReferenceGroup> reference_groups(const Session& session);
 /// The reference that earlier runs chose for a group; empty if there is none, or if it is not among the group's
 /// exposures any more.

@@ -1,6 +1,7 @@
 #include <kasane/stages/stack_basis.hpp>
 
 #include <kasane/ledger/record_json.hpp>
+#include <kasane/stages/align.hpp>
 #include <kasane/stages/grade.hpp>
 #include <kasane/stages/measure.hpp>
 #include <kasane/stages/results.hpp>
@@ -37,6 +38,7 @@ Basis stack_basis(const Session& s, const Calibrations& calibrations, const Stac
     planned.step("grade").set("verdicts",
                               remembered_verdicts(s, calibrations, plan, reference).value_or("not judged yet"));
     planned.step("register").set("reference", reference);
+    planned.step("register").set("optics", optics_identity(s, plan));
     planned.step("resample").set("options", Key("options of a stack").add(IntegrateOptions{}, LevelOptions{}).result());
     return Basis("stack", std::move(planned));
 }

@@ -6,7 +6,7 @@
 //   2 pair             exposures               -> what goes with what: masters to build, stacks of lights
 //   3 masters          calibration frames      -> masters, and what flats tell of the cameras
 //   4 measure          calibrated lights       -> measures and a preview of each
-//   5 grade            measures                -> reference, transforms, figures, verdicts
+//   5 grade            measures                -> reference, transforms (align), figures, verdicts
 //   6 integrate        kept lights             -> master lights
 //
 // The room holds, beside this, the stages (scan.hpp, pair.hpp, masters.hpp, measure.hpp, grade.hpp, integrate.hpp) and
@@ -16,6 +16,7 @@
 //   folder_walk.hpp       1: the files below the folders
 //   calibrations.hpp      the calibrated view of any light
 //   cameras.hpp           gain, read noise and saturation, kept from run to run
+//   align.hpp             5: lights onto the grid of their reference, the optics of the rigs
 //   master_build.hpp      3: one master, of as many frames as are good
 //   master_file.hpp       3: its file, written and read
 //   reference_groups.hpp  which stacks lie on one grid, and the reference chosen before

@@ -1,6 +1,6 @@
 // What may lie between two frames: derivatives, conversions, fits and their choice.
 #include <kasane/base/units.hpp>
-#include <kasane/registration/fit.hpp>
+#include <kasane/registration/register.hpp>
 #include <kasane/sky/star_views.hpp>
 
 #include <catch2/catch.hpp>
@@ -85,6 +85,30 @@ TEST_CASE("Derivatives of a lens are those of differences, and it is undone") {
               kError);
     }
     CHECK((undistorted(l, s.at) - p).norm() < 1e-12);
+}
+
+TEST_CASE("A fit of a kind begins and ends as one of the kind") {
+    const Matrix3 affine = some_map(Mapping::affine), all = some_map(Mapping::projective);
+    CHECK(restricted(all, Mapping::projective) == all);
+    CHECK(restricted(all, Mapping::affine) == affine);
+    for (const double side : {1., -1.}) {
+        Matrix3 mirrored = affine;
+        mirrored.col(1) *= side;
+        const Matrix3 s = restricted(mirrored, Mapping::similarity);
+        CHECK(s(0, 0) == Approx(side * s(1, 1)));
+        CHECK(s(0, 1) == Approx(-side * s(1, 0)));
+        CHECK(s.determinant() * side > 0);
+    }
+    // A sheared start fits better than any similarity: it must not stand for one.
+    sky::StarViewOptions o;
+    const sky::StarViews v = sky::star_views(o, 2);
+    RegistrationOptions similar;
+    similar.model = Model{Mapping::similarity, Optics::none};
+    const Outcome r = register_stars(v.reference, v.frame, similar);
+    REQUIRE(r);
+    const Affine t = r->to_frame.at({});
+    CHECK(std::abs(t.a - t.e) < 1e-12);
+    CHECK(std::abs(t.b + t.d) < 1e-12);
 }
 
 TEST_CASE("Numbers of a fit and transforms in pixels say the same") {

@@ -1,0 +1,352 @@
+#include <kasane/registration/adjustment.hpp>
+
+#include <kasane/image/robust_fit.hpp>
+#include <kasane/image/statistics.hpp>
+
+#include <numeric>
+
+namespace kasane {
+
+namespace {
+
+constexpr int kMostMapping = 8;
+using FrameSlopes = Eigen::Matrix<double, 2, kMostMapping>;
+using GlassSlopes = Eigen::Matrix<double, 2, kLensNumbers>;
+constexpr int kMostBlock = 8; // numbers of a map or a lens; none of these small matrices is allocated
+using Block = Eigen::Matrix<double, Eigen::Dynamic, Eigen::Dynamic, Eigen::ColMajor, kMostBlock, kMostBlock>;
+using Rows = Eigen::Matrix<double, 2, Eigen::Dynamic, Eigen::ColMajor, 2, kMostBlock>;
+using Columns = Eigen::Matrix<double, Eigen::Dynamic, 2, Eigen::ColMajor, kMostBlock, 2>;
+
+/// A sighting, linear about where things are: distance and derivatives, divided by its error.
+struct Line {
+    Eigen::Vector2d distance;
+    FrameSlopes by_map;  ///< zero beyond the free numbers
+    GlassSlopes by_lens; ///< zero where the lens is not free
+    Eigen::Matrix2d by_star;
+    int frame = 0, glass = 0;
+};
+
+class Solver {
+public:
+    Solver(Adjustment& p, const AdjustmentOptions& o) : p_(p), o_(o) {
+        std::stable_sort(p_.sightings.begin(), p_.sightings.end(),
+                         [](const Sighting& a, const Sighting& b) { return a.star < b.star; });
+        for (std::size_t i = 0; i < p_.sightings.size(); ++i)
+            if (i == 0 || p_.sightings[i].star != p_.sightings[i - 1].star) begin_.push_back(i);
+        stars_ = begin_.size();
+        begin_.push_back(p_.sightings.size());
+        for (auto& f : p_.frames)
+            if (!f.fixed) f.map = restricted(f.map, f.mapping);
+        for (const auto& f : p_.frames)
+            offset_.push_back(unknowns_), width_.push_back(f.fixed ? 0 : freedom(f.mapping)),
+                unknowns_ += width_.back();
+        for (const auto& g : p_.lenses) {
+            lens_offset_.push_back(unknowns_);
+            lens_free_.emplace_back();
+            const auto free = free_numbers(g.optics);
+            for (int k = 0; k < kLensNumbers; ++k)
+                if (free[static_cast<std::size_t>(k)]) lens_free_.back().push_back(k);
+            unknowns_ += static_cast<int>(lens_free_.back().size());
+        }
+        weight_.assign(p_.sightings.size(), 1);
+    }
+
+    AdjustmentResult run() {
+        AdjustmentResult out;
+        if (stars_ == 0) {
+            out.hindrance = "no star is sighted by two frames";
+            return out;
+        }
+        double damping = 1e-6;
+        out.scale = reweigh(p_);
+        for (; out.rounds < o_.rounds; ++out.rounds) {
+            linearise();
+            const double before = cost(p_, out.scale);
+            Adjustment next = p_;
+            const double largest = step(next, damping, out.scale);
+            if (!std::isfinite(largest)) {
+                out.hindrance = "the frames do not determine what is asked for";
+                return out;
+            }
+            if (cost(next, out.scale) <= before * (1 + 1e-12)) {
+                p_ = std::move(next);
+                damping = std::max(1e-9, damping * 0.1);
+                const double was = out.scale;
+                out.scale = reweigh(p_);
+                constexpr double kSameScale = 1e-3;
+                if (largest < o_.settled && std::abs(out.scale - was) < kSameScale * was) break;
+            } else {
+                constexpr double kMostDamping = 1e4;
+                damping *= 30;
+                if (damping > kMostDamping) break;
+            }
+        }
+        return out;
+    }
+
+private:
+    double reweigh(const Adjustment& p) {
+        const std::vector<double> r2 = p.residuals();
+        std::vector<float> lengths;
+        // A star that is sighted n times takes its share of the residuals away.
+        for (std::size_t s = 0; s < stars_; ++s) {
+            const double n = static_cast<double>(begin_[s + 1] - begin_[s]), share = n > 1 ? (n - 1) / n : 1;
+            for (std::size_t i = begin_[s]; i < begin_[s + 1]; ++i)
+                lengths.push_back(static_cast<float>(std::sqrt(r2[i] / share)));
+        }
+        std::vector<float> sorted = lengths;
+        constexpr double kMedian = 1.17741, kLeast = 0.3; // of the length of a vector of two unit normals
+        const double scale = std::max(kLeast, static_cast<double>(median_in_place(sorted)) / kMedian);
+        for (std::size_t i = 0; i < weight_.size(); ++i)
+            weight_[i] = bisquare_weight(static_cast<double>(lengths[i]) / (kBisquareTuning * scale), 1e-9);
+        return scale;
+    }
+
+    double cost(const Adjustment& p, double scale) const {
+        const std::vector<double> r2 = p.residuals();
+        double sum = 0;
+        for (std::size_t i = 0; i < r2.size(); ++i)
+            sum += weight_[i] * (std::isfinite(r2[i]) ? r2[i] : 1e30);
+        const LensNumbers prior = lens_prior();
+        for (std::size_t g = 0; g < p.lenses.size(); ++g)
+            for (const int k : lens_free_[g])
+                sum += std::pow(scale * p.lenses[g].numbers[k] / prior[k], 2);
+        return sum;
+    }
+
+    void linearise() {
+        lines_.resize(p_.sightings.size());
+        for (std::size_t i = 0; i < lines_.size(); ++i) {
+            const Sighting& s = p_.sightings[i];
+            const auto& f = p_.frames[static_cast<std::size_t>(s.frame)];
+            const auto& lens = p_.lenses[static_cast<std::size_t>(f.glass)];
+            const MappingSlopes m = mapping_slopes(f.map, f.mapping, p_.stars[static_cast<std::size_t>(s.star)]);
+            const LensSlopes l = lens_slopes(lens.numbers, m.at);
+            const double unit = std::sqrt(weight_[i] / s.variance) * f.normal.radius;
+            Line& line = lines_[i];
+            line.frame = s.frame, line.glass = f.glass;
+            line.distance = unit * (f.normal.in(s.at) - l.at);
+            line.by_star = unit * l.by_position * m.by_position;
+            line.by_map = f.fixed ? FrameSlopes(FrameSlopes::Zero()) : FrameSlopes(unit * l.by_position * m.by_mapping);
+            line.by_lens = unit * l.by_lens;
+        }
+    }
+
+    /// The part of a vector of unknowns that a line sees.
+    Eigen::Vector2d seen(const Line& l, const Eigen::VectorXd& v) const {
+        Eigen::Vector2d out = Eigen::Vector2d::Zero();
+        const auto f = static_cast<std::size_t>(l.frame);
+        for (int k = 0; k < width_[f]; ++k)
+            out += l.by_map.col(k) * v[offset_[f] + k];
+        const auto g = static_cast<std::size_t>(l.glass);
+        for (std::size_t k = 0; k < lens_free_[g].size(); ++k)
+            out += l.by_lens.col(lens_free_[g][k]) * v[lens_offset_[g] + static_cast<int>(k)];
+        return out;
+    }
+    void spread(const Line& l, const Eigen::Vector2d& d, Eigen::VectorXd& v) const {
+        const auto f = static_cast<std::size_t>(l.frame);
+        for (int k = 0; k < width_[f]; ++k)
+            v[offset_[f] + k] += l.by_map.col(k).dot(d);
+        const auto g = static_cast<std::size_t>(l.glass);
+        for (std::size_t k = 0; k < lens_free_[g].size(); ++k)
+            v[lens_offset_[g] + static_cast<int>(k)] += l.by_lens.col(lens_free_[g][k]).dot(d);
+    }
+
+    /// One damped step of everything; returns the largest change, NaN where there is none.
+    double step(Adjustment& next, double damping, double scale) const {
+        const int n = unknowns_;
+        std::vector<Eigen::Matrix2d> inverse(stars_);
+        std::vector<Eigen::Vector2d> pull(stars_);
+        Eigen::VectorXd right = Eigen::VectorXd::Zero(n), diagonal = Eigen::VectorXd::Zero(n);
+        std::vector<Block> blocks; // of the frames, then of the lenses
+        for (const auto& f : p_.frames)
+            blocks.push_back(Block::Zero(f.fixed ? 0 : freedom(f.mapping), f.fixed ? 0 : freedom(f.mapping)));
+        for (const auto& free : lens_free_)
+            blocks.push_back(Block::Zero(static_cast<int>(free.size()), static_cast<int>(free.size())));
+        std::vector<Columns> of_star(lens_free_.size()); // a lens's lines against one star
+        for (std::size_t s = 0; s < stars_; ++s) {
+            Eigen::Matrix2d v = Eigen::Matrix2d::Zero();
+            Eigen::Vector2d g = Eigen::Vector2d::Zero();
+            for (std::size_t i = begin_[s]; i < begin_[s + 1]; ++i) {
+                v += lines_[i].by_star.transpose() * lines_[i].by_star;
+                g += lines_[i].by_star.transpose() * lines_[i].distance;
+            }
+            v.diagonal() *= 1 + damping;
+            v.diagonal().array() += 1e-12;
+            inverse[s] = v.inverse();
+            pull[s] = inverse[s] * g;
+            for (std::size_t k = 0; k < lens_free_.size(); ++k)
+                of_star[k] = Columns::Zero(static_cast<int>(lens_free_[k].size()), 2);
+            for (std::size_t i = begin_[s]; i < begin_[s + 1]; ++i) {
+                const Line& l = lines_[i];
+                spread(l, l.distance - l.by_star * pull[s], right);
+                const auto f = static_cast<std::size_t>(l.frame);
+                if (!p_.frames[f].fixed) {
+                    const int d = freedom(p_.frames[f].mapping);
+                    const Rows a = l.by_map.leftCols(d);
+                    const Columns b = a.transpose().lazyProduct(l.by_star);
+                    const Block own = a.transpose().lazyProduct(a);
+                    for (int k = 0; k < d; ++k)
+                        diagonal[offset_[f] + k] += own(k, k);
+                    const Columns c = b.lazyProduct(inverse[s]);
+                    blocks[f] += own - c.lazyProduct(b.transpose());
+                }
+                const auto g2 = static_cast<std::size_t>(l.glass);
+                const auto& free = lens_free_[g2];
+                if (free.empty()) continue;
+                Rows a(2, static_cast<int>(free.size()));
+                for (std::size_t k = 0; k < free.size(); ++k)
+                    a.col(static_cast<int>(k)) = l.by_lens.col(free[k]);
+                const Block own = a.transpose().lazyProduct(a);
+                for (std::size_t k = 0; k < free.size(); ++k)
+                    diagonal[lens_offset_[g2] + static_cast<int>(k)] += own(static_cast<int>(k), static_cast<int>(k));
+                blocks[p_.frames.size() + g2] += own;
+                of_star[g2] += a.transpose().lazyProduct(l.by_star);
+            }
+            for (std::size_t k = 0; k < lens_free_.size(); ++k)
+                if (!lens_free_[k].empty()) {
+                    const Columns c = of_star[k].lazyProduct(inverse[s]);
+                    blocks[p_.frames.size() + k] -= c.lazyProduct(of_star[k].transpose());
+                }
+        }
+        Eigen::VectorXd held = damping * diagonal;
+        const LensNumbers prior = lens_prior();
+        for (std::size_t g = 0; g < lens_free_.size(); ++g)
+            for (std::size_t k = 0; k < lens_free_[g].size(); ++k) {
+                const int at = lens_offset_[g] + static_cast<int>(k), number = lens_free_[g][k];
+                const double w = scale * scale / (prior[number] * prior[number]);
+                held[at] += w;
+                right[at] -= w * p_.lenses[g].numbers[number];
+            }
+        const Eigen::VectorXd by = solve(blocks, held, inverse, right);
+        if (!by.allFinite()) return std::nan("");
+        double largest = n > 0 ? by.cwiseAbs().maxCoeff() : 0;
+        for (std::size_t f = 0; f < next.frames.size(); ++f)
+            if (!next.frames[f].fixed) kasane::step(next.frames[f].map, next.frames[f].mapping, by.data() + offset_[f]);
+        for (std::size_t g = 0; g < lens_free_.size(); ++g)
+            for (std::size_t k = 0; k < lens_free_[g].size(); ++k)
+                next.lenses[g].numbers[lens_free_[g][k]] += by[lens_offset_[g] + static_cast<int>(k)];
+        for (std::size_t s = 0; s < stars_; ++s) {
+            Eigen::Vector2d back = pull[s];
+            for (std::size_t i = begin_[s]; i < begin_[s + 1]; ++i)
+                back -= inverse[s] * (lines_[i].by_star.transpose() * seen(lines_[i], by));
+            next.stars[static_cast<std::size_t>(p_.sightings[begin_[s]].star)] += back;
+            largest = std::max(largest, back.cwiseAbs().maxCoeff());
+        }
+        return largest;
+    }
+
+    /// Conjugate gradients on the complement of the stars, preconditioned by its blocks.
+    Eigen::VectorXd solve(const std::vector<Block>& blocks, const Eigen::VectorXd& held,
+                          const std::vector<Eigen::Matrix2d>& inverse, const Eigen::VectorXd& right) const {
+        std::vector<Eigen::LDLT<Block>> factors;
+        int at = 0;
+        for (const Block& b : blocks) {
+            const auto d = static_cast<int>(b.rows());
+            Block m = b;
+            m.diagonal() += held.segment(at, d);
+            m.diagonal().array() += 1e-9 * std::max(1e-12, d > 0 ? m.diagonal().maxCoeff() : 0);
+            factors.emplace_back(m);
+            at += d;
+        }
+        const auto precondition = [&](const Eigen::VectorXd& r) {
+            Eigen::VectorXd z(r.size());
+            int from = 0;
+            for (std::size_t k = 0; k < blocks.size(); ++k) {
+                const auto d = static_cast<int>(blocks[k].rows());
+                if (d > 0) z.segment(from, d) = factors[k].solve(r.segment(from, d));
+                from += d;
+            }
+            return z;
+        };
+        std::vector<Eigen::Vector2d> seen_by(lines_.size());
+        const auto times = [&](const Eigen::VectorXd& v) {
+            Eigen::VectorXd out = held.cwiseProduct(v);
+            for (std::size_t s = 0; s < stars_; ++s) {
+                Eigen::Vector2d t = Eigen::Vector2d::Zero();
+                for (std::size_t i = begin_[s]; i < begin_[s + 1]; ++i) {
+                    seen_by[i] = seen(lines_[i], v);
+                    t += lines_[i].by_star.transpose() * seen_by[i];
+                }
+                t = inverse[s] * t;
+                for (std::size_t i = begin_[s]; i < begin_[s + 1]; ++i)
+                    spread(lines_[i], seen_by[i] - lines_[i].by_star * t, out);
+            }
+            return out;
+        };
+        Eigen::VectorXd x = Eigen::VectorXd::Zero(right.size()), r = right, z = precondition(r), p = z;
+        double rz = r.dot(z);
+        constexpr double kEnough = 1e-16; // of the square
+        const double first = rz;
+        for (int i = 0; i < o_.most_gradients && rz > kEnough * first && first > 0; ++i) {
+            const Eigen::VectorXd q = times(p);
+            const double pq = p.dot(q);
+            if (!(pq > 0)) break;
+            const double a = rz / pq;
+            x += a * p;
+            r -= a * q;
+            z = precondition(r);
+            const double now = r.dot(z);
+            p = z + now / rz * p;
+            rz = now;
+        }
+        return x;
+    }
+
+    Adjustment& p_;
+    const AdjustmentOptions& o_;
+    std::vector<std::size_t> begin_; ///< of each star's sightings
+    std::size_t stars_ = 0;
+    std::vector<int> offset_, lens_offset_; ///< of the unknowns of frames and lenses
+    std::vector<int> width_;                ///< how many they are of each frame
+    std::vector<std::vector<int>> lens_free_;
+    int unknowns_ = 0;
+    std::vector<double> weight_;
+    std::vector<Line> lines_;
+};
+
+} // namespace
+
+Point Adjustment::predict(int frame, const Eigen::Vector2d& star) const {
+    const Frame& f = frames[static_cast<std::size_t>(frame)];
+    const Eigen::Vector2d ideal = mapping_slopes(f.map, Mapping::shift, star).at;
+    return f.normal.out(lens_slopes(lenses[static_cast<std::size_t>(f.glass)].numbers, ideal).at);
+}
+
+std::vector<double> Adjustment::residuals() const {
+    std::vector<double> out;
+    out.reserve(sightings.size());
+    for (const Sighting& s : sightings) {
+        const Point p = predict(s.frame, stars[static_cast<std::size_t>(s.star)]);
+        out.push_back(((s.at.x - p.x) * (s.at.x - p.x) + (s.at.y - p.y) * (s.at.y - p.y)) / s.variance);
+    }
+    return out;
+}
+
+AdjustmentResult adjust(Adjustment& problem, const AdjustmentOptions& options) {
+    return Solver(problem, options).run();
+}
+
+Eigen::Vector2d intersect(const Adjustment& p, const std::vector<Sighting>& sightings, const Eigen::Vector2d& start) {
+    Eigen::Vector2d at = start;
+    constexpr int kRounds = 3; // nearly linear
+    for (int round = 0; round < kRounds; ++round) {
+        Eigen::Matrix2d normal = Eigen::Matrix2d::Zero();
+        Eigen::Vector2d right = Eigen::Vector2d::Zero();
+        for (const Sighting& s : sightings) {
+            const auto& f = p.frames[static_cast<std::size_t>(s.frame)];
+            const MappingSlopes m = mapping_slopes(f.map, f.mapping, at);
+            const LensSlopes l = lens_slopes(p.lenses[static_cast<std::size_t>(f.glass)].numbers, m.at);
+            const Eigen::Matrix2d j = l.by_position * m.by_position;
+            const double w = f.normal.radius * f.normal.radius / s.variance;
+            normal += w * j.transpose() * j;
+            right += w * j.transpose() * (f.normal.in(s.at) - l.at);
+        }
+        const Eigen::Vector2d by = normal.ldlt().solve(right);
+        if (!by.allFinite()) return at;
+        at += by;
+    }
+    return at;
+}
+
+} // namespace kasane

@@ -1,0 +1,308 @@
+#include <kasane/registration/align.hpp>
+
+#include <kasane/base/error.hpp>
+
+#include <algorithm>
+#include <cmath>
+#include <fmt/format.h>
+#include <unordered_map>
+
+namespace kasane {
+
+namespace {
+
+const RigOptics* optics_of(const AlignOptions& o, const std::string& rig) {
+    const auto it = o.known.find(rig);
+    return it == o.known.end() ? nullptr : &it->second;
+}
+
+RegistrationOptions between(const FrameToAlign& reference, const FrameToAlign& frame, const AlignOptions& o) {
+    RegistrationOptions out;
+    const RigOptics *mine = optics_of(o, reference.rig), *theirs = optics_of(o, frame.rig);
+    out.reference = {reference.width, reference.height, mine ? mine->lens : nullptr};
+    out.frame = {frame.width, frame.height, theirs ? theirs->lens : nullptr};
+    if (o.model) out.model = o.model;
+    if (theirs && (mine || reference.rig == frame.rig)) out.model = Model{theirs->model.mapping, Optics::none};
+    return out;
+}
+
+std::array<double, 9> product(const std::array<double, 9>& p, const std::array<double, 9>& q) {
+    std::array<double, 9> r{};
+    for (std::size_t i = 0; i < 3; ++i)
+        for (std::size_t j = 0; j < 3; ++j)
+            for (std::size_t k = 0; k < 3; ++k)
+                r[3 * i + j] += p[3 * i + k] * q[3 * k + j];
+    for (double& v : r)
+        v /= r[8] != 0 ? r[8] : 1;
+    if (r[6] == 0 && r[7] == 0) r[8] = 1;
+    return r;
+}
+
+class Aligner {
+public:
+    Aligner(const std::vector<FrameToAlign>& frames, std::size_t reference, const AlignOptions& options,
+            const Workers& workers)
+        : frames_(frames), reference_(reference), o_(options), workers_(workers) {}
+
+    Alignment run() {
+        out_.frames.resize(frames_.size());
+        out_.frames[reference_] = Outcome::of(itself());
+        workers_.for_each(frames_.size(), [&](std::size_t i) {
+            if (i != reference_) out_.frames[i] = align_frame(frames_[reference_], frames_[i], o_);
+        });
+        // The reference's own rig first: its lens is that of the grid.
+        std::vector<std::string> rigs = {frames_[reference_].rig};
+        for (const FrameToAlign& f : frames_)
+            if (std::find(rigs.begin(), rigs.end(), f.rig) == rigs.end()) rigs.push_back(f.rig);
+        for (const std::string& rig : rigs)
+            solve(rig);
+        out_.rigs = o_.known;
+        through_others();
+        return std::move(out_);
+    }
+
+private:
+    Registration itself() const {
+        Registration r;
+        r.matched = static_cast<int>(frames_[reference_].stars->size());
+        r.share = 1;
+        if (const RigOptics* optics = optics_of(o_, frames_[reference_].rig))
+            r.model = {optics->model.mapping, optics->model.optics};
+        for (int i = 0; i < r.matched; ++i)
+            r.matches.push_back({i, i});
+        return r;
+    }
+
+    /// The optics of a rig where they are not known, and its frames again with them.
+    void solve(const std::string& rig) {
+        if (optics_of(o_, rig)) return;
+        RigProblem p;
+        p.reference = frames_[reference_].stars;
+        p.reference_normal = Normal::of(frames_[reference_].width, frames_[reference_].height);
+        p.own = rig == frames_[reference_].rig;
+        if (const RigOptics* mine = optics_of(o_, frames_[reference_].rig); mine && !p.own)
+            p.reference_lens = mine->lens;
+        p.model = o_.model;
+        std::vector<std::size_t> members;
+        for (std::size_t i = 0; i < frames_.size(); ++i) {
+            if (frames_[i].rig != rig || i == reference_) continue;
+            members.push_back(i);
+            if (!out_.frames[i]) continue;
+            p.frames.push_back({frames_[i].stars, Normal::of(frames_[i].width, frames_[i].height),
+                                out_.frames[i]->to_frame, &out_.frames[i]->matches});
+        }
+        if (p.frames.empty()) return;
+        o_.known[rig] = solve_rig(p);
+        workers_.for_each(members.size(), [&](std::size_t k) {
+            const std::size_t i = members[k];
+            Outcome& before = out_.frames[i];
+            const RegistrationOptions options = between(frames_[reference_], frames_[i], o_);
+            Outcome now = before ? register_from(*p.reference, *frames_[i].stars, before->matches, options)
+                                 : register_stars(*p.reference, *frames_[i].stars, options);
+            if (now && now->model.optics == Optics::none) now.result->model.optics = o_.known.at(rig).model.optics;
+            // Pairs that agree without a lens and not with it: no lens then, rather than no frame.
+            if (now || !before) before = std::move(now);
+        });
+    }
+
+    /// Frames that did not come onto the reference, through those that did.
+    void through_others() {
+        std::vector<std::size_t> lost;
+        for (std::size_t i = 0; i < frames_.size(); ++i)
+            if (!out_.frames[i] && frames_[i].stars->size() >= 3) lost.push_back(i);
+        since_.assign(frames_.size(), 0);
+        bool any = false;
+        for (bool more = true; more && !lost.empty();) {
+            std::vector<Outcome> found(lost.size());
+            workers_.for_each(lost.size(), [&](std::size_t k) { found[k] = through_neighbours(lost[k]); });
+            more = false;
+            std::vector<std::size_t> still;
+            for (std::size_t k = 0; k < lost.size(); ++k) {
+                if (!found[k]) {
+                    still.push_back(lost[k]);
+                    continue;
+                }
+                out_.frames[lost[k]] = std::move(found[k]);
+                since_[lost[k]] = round_ + 1;
+                more = any = true;
+            }
+            lost = std::move(still);
+            ++round_;
+        }
+        if (any) adjust_all();
+    }
+
+    Outcome through_neighbours(std::size_t i) const {
+        std::vector<std::size_t> near;
+        for (std::size_t k = 0; k < frames_.size(); ++k)
+            if (k != reference_ && out_.frames[k] && since_[k] == round_) near.push_back(k); // others were tried
+        std::stable_sort(near.begin(), near.end(), [&](std::size_t a, std::size_t b) {
+            return std::abs(frames_[a].time - frames_[i].time) < std::abs(frames_[b].time - frames_[i].time);
+        });
+        if (near.size() > static_cast<std::size_t>(o_.neighbours)) near.resize(static_cast<std::size_t>(o_.neighbours));
+        for (const std::size_t k : near) {
+            Outcome link = align_frame(frames_[k], frames_[i], o_);
+            if (!link) continue;
+            Registration& r = *link.result;
+            const Transform &first = out_.frames[k]->to_frame, second = r.to_frame;
+            r.to_frame =
+                Transform(product(second.projective(), first.projective()), second.lens(), first.canvas_lens());
+            r.way = fmt::format("through {} ({})", frames_[k].name, out_.frames[i].text);
+            r.matches.clear(); // they are with another frame
+            return link;
+        }
+        return out_.frames[i];
+    }
+
+    /// All frames at once, and their lenses: stars that several show, whether the reference does or not.
+    void adjust_all() {
+        Adjustment a;
+        std::map<std::string, int> glass;
+        a.lenses.clear();
+        std::vector<std::size_t> members;
+        const Normal grid = Normal::of(frames_[reference_].width, frames_[reference_].height);
+        for (std::size_t i = 0; i < frames_.size(); ++i) {
+            if (!out_.frames[i]) continue;
+            const Normal normal = Normal::of(frames_[i].width, frames_[i].height);
+            const auto [it, fresh] = glass.emplace(frames_[i].rig, static_cast<int>(a.lenses.size()));
+            if (fresh) {
+                const RigOptics* optics = optics_of(o_, frames_[i].rig);
+                a.lenses.push_back({numbers_of(optics ? optics->lens.get() : nullptr, normal),
+                                    optics && optics->lens ? optics->model.optics : Optics::none});
+            }
+            Adjustment::Frame f;
+            f.normal = normal;
+            f.glass = it->second;
+            f.fixed = i == reference_;
+            f.mapping = out_.frames[i]->to_frame.is_affine() || out_.frames[i]->model.mapping != Mapping::projective
+                            ? std::min(out_.frames[i]->model.mapping, Mapping::affine)
+                            : Mapping::projective;
+            f.map = normal_matrix(out_.frames[i]->to_frame.projective(), grid, normal);
+            a.frames.push_back(f);
+            members.push_back(i);
+        }
+        gather(a, members);
+        if (!adjust(a).hindrance.empty()) return;
+        std::vector<std::shared_ptr<const Lens>> lenses;
+        for (const auto& [rig, k] : glass) {
+            const auto first = static_cast<std::size_t>(
+                std::find_if(members.begin(), members.end(), [&](std::size_t i) { return frames_[i].rig == rig; }) -
+                members.begin());
+            lenses.resize(a.lenses.size());
+            lenses[static_cast<std::size_t>(k)] =
+                lens_of(a.lenses[static_cast<std::size_t>(k)].numbers, a.frames[first].normal);
+            if (const auto it = out_.rigs.find(rig); it != out_.rigs.end())
+                it->second.lens = lenses[static_cast<std::size_t>(k)];
+        }
+        const auto canvas_lens = lenses[static_cast<std::size_t>(glass.at(frames_[reference_].rig))];
+        std::vector<double> squares(members.size(), 0), variances(members.size(), 0);
+        std::vector<int> count(members.size(), 0);
+        for (const Sighting& s : a.sightings) {
+            const Point p = a.predict(s.frame, a.stars[static_cast<std::size_t>(s.star)]);
+            const double d2 = (s.at.x - p.x) * (s.at.x - p.x) + (s.at.y - p.y) * (s.at.y - p.y);
+            constexpr double kWrong = 25; // squared errors; the weights have left such sightings out
+            if (d2 > kWrong * 2 * s.variance) continue;
+            const auto f = static_cast<std::size_t>(s.frame);
+            squares[f] += d2, variances[f] += 2 * s.variance, ++count[f];
+        }
+        for (std::size_t f = 0; f < members.size(); ++f) {
+            Registration& r = *out_.frames[members[f]].result;
+            if (members[f] == reference_ || count[f] == 0) continue;
+            const auto& frame = a.frames[f];
+            r.to_frame = Transform(pixel_matrix(frame.map, grid, frame.normal),
+                                   lenses[static_cast<std::size_t>(frame.glass)], canvas_lens);
+            r.matched = count[f];
+            r.rms = std::sqrt(squares[f] / count[f]);
+            r.expected = std::sqrt(variances[f] / count[f]);
+        }
+    }
+
+    /// Stars of all frames, joined where they lie in one place.
+    void gather(Adjustment& a, const std::vector<std::size_t>& members) const {
+        constexpr double kNear = 2; // pixels of the reference: what errors along a chain may do
+        const Normal grid =
+            a.frames[static_cast<std::size_t>(std::find(members.begin(), members.end(), reference_) - members.begin())]
+                .normal;
+        const double cell = kNear / grid.radius;
+        std::unordered_map<std::uint64_t, std::vector<int>> table;
+        const auto key = [](std::int64_t x, std::int64_t y) {
+            return static_cast<std::uint64_t>(x) * 0x9E3779B97F4A7C15ull ^ static_cast<std::uint64_t>(y);
+        };
+        std::vector<int> last; // frame that sighted each star last
+        std::vector<Sighting> all;
+        std::vector<int> seen;
+        // The reference first, then in order.
+        std::vector<std::size_t> order;
+        for (std::size_t f = 0; f < members.size(); ++f)
+            order.push_back(f);
+        std::stable_partition(order.begin(), order.end(), [&](std::size_t f) { return members[f] == reference_; });
+        for (const std::size_t f : order) {
+            const auto& frame = a.frames[f];
+            const Matrix3 back = frame.map.inverse();
+            for (const Star& s : *frames_[members[f]].stars) {
+                const Eigen::Vector2d ideal =
+                    undistorted(a.lenses[static_cast<std::size_t>(frame.glass)].numbers, frame.normal.in({s.x, s.y}));
+                const Eigen::Vector2d at = mapping_slopes(back, Mapping::shift, ideal).at;
+                if (!at.allFinite()) continue;
+                const auto cx = static_cast<std::int64_t>(std::floor(at.x() / cell)),
+                           cy = static_cast<std::int64_t>(std::floor(at.y() / cell));
+                int nearest = -1;
+                double least = cell * cell;
+                for (std::int64_t y = cy - 1; y <= cy + 1; ++y)
+                    for (std::int64_t x = cx - 1; x <= cx + 1; ++x) {
+                        const auto it = table.find(key(x, y));
+                        if (it == table.end()) continue;
+                        for (const int k : it->second) {
+                            const double d2 = (a.stars[static_cast<std::size_t>(k)] - at).squaredNorm();
+                            if (d2 < least && last[static_cast<std::size_t>(k)] != static_cast<int>(f))
+                                least = d2, nearest = k;
+                        }
+                    }
+                if (nearest < 0) {
+                    nearest = static_cast<int>(a.stars.size());
+                    a.stars.push_back(at);
+                    last.push_back(-1);
+                    seen.push_back(0);
+                    table[key(cx, cy)].push_back(nearest);
+                }
+                const auto k = static_cast<std::size_t>(nearest);
+                last[k] = static_cast<int>(f);
+                ++seen[k];
+                all.push_back({static_cast<int>(f), nearest, {s.x, s.y}, position_variance(s)});
+            }
+        }
+        for (const Sighting& s : all)
+            if (seen[static_cast<std::size_t>(s.star)] > 1) a.sightings.push_back(s);
+    }
+
+    const std::vector<FrameToAlign>& frames_;
+    std::size_t reference_;
+    AlignOptions o_; ///< with the optics that become known
+    const Workers& workers_;
+    std::vector<int> since_; ///< round of the search through others from which on a frame can lead others
+    int round_ = 0;
+    Alignment out_;
+};
+
+} // namespace
+
+std::string AlignOptions::check() const {
+    if (neighbours < 0) return fmt::format("{} neighbours cannot be tried", neighbours);
+    return {};
+}
+
+Outcome align_frame(const FrameToAlign& reference, const FrameToAlign& frame, const AlignOptions& o) {
+    Outcome out = register_stars(*reference.stars, *frame.stars, between(reference, frame, o));
+    if (const RigOptics* optics = optics_of(o, frame.rig); out && optics && out->model.optics == Optics::none)
+        out.result->model.optics = optics->model.optics;
+    return out;
+}
+
+Alignment align_frames(const std::vector<FrameToAlign>& frames, std::size_t reference, const AlignOptions& options,
+                       const Workers& workers) {
+    require_sense(options);
+    if (reference >= frames.size()) throw UsageError("the reference is none of the frames", {}, {});
+    return Aligner(frames, reference, options, workers).run();
+}
+
+} // namespace kasane

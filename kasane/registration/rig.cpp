@@ -1,0 +1,216 @@
+#include <kasane/registration/rig.hpp>
+
+#include <kasane/base/units.hpp>
+#include <kasane/image/statistics.hpp>
+
+#include <algorithm>
+#include <cmath>
+#include <fmt/format.h>
+#include <map>
+
+namespace kasane {
+
+namespace {
+
+constexpr int kHeldOut = 5; // every so many-th star
+
+/// The problem of some of its frames, without every fifth star or with them alone.
+struct Posed {
+    Adjustment adjustment;
+    std::vector<std::vector<Sighting>> held; ///< sightings of each star that was held out
+    std::vector<Eigen::Vector2d> held_at;
+};
+
+Posed pose(const RigProblem& problem, const Model& model, const std::vector<std::size_t>& frames, bool hold_out) {
+    Posed out;
+    Adjustment& a = out.adjustment;
+    a.lenses.resize(problem.own ? 1 : 2);
+    a.lenses[0].numbers = numbers_of(problem.reference_lens.get(), problem.reference_normal);
+    a.lenses.back().optics = model.optics;
+    if (problem.own) a.lenses[0].numbers.setZero();
+    const int glass = static_cast<int>(a.lenses.size()) - 1;
+    a.frames.push_back({problem.reference_normal, Mapping::affine, Matrix3::Identity(), 0, true});
+    const std::vector<Star>& reference = *problem.reference;
+    std::vector<int> seen(reference.size(), 0);
+    std::vector<Sighting> all;
+    const auto sight = [&](int frame, int star, const Star& s) {
+        all.push_back({frame, star, {s.x, s.y}, position_variance(s)});
+        ++seen[static_cast<std::size_t>(star)];
+    };
+    for (std::size_t i = 0; i < reference.size(); ++i)
+        sight(0, static_cast<int>(i), reference[i]);
+    for (const std::size_t k : frames) {
+        const RigFrame& f = problem.frames[k];
+        const auto index = static_cast<int>(a.frames.size());
+        Adjustment::Frame frame{f.normal, model.mapping, Matrix3::Identity(), glass, false};
+        const Affine touch = f.to_frame.at(problem.reference_normal.centre);
+        frame.map = model.mapping == Mapping::projective
+                        ? normal_matrix(f.to_frame.projective(), problem.reference_normal, f.normal)
+                        : normal_matrix({touch.a, touch.b, touch.c, touch.d, touch.e, touch.f, 0, 0, 1},
+                                        problem.reference_normal, f.normal);
+        a.frames.push_back(frame);
+        for (const StarMatch& m : *f.matches)
+            sight(index, m.reference, (*f.stars)[static_cast<std::size_t>(m.frame)]);
+    }
+    a.stars.resize(reference.size());
+    const auto start = [&](std::size_t i) {
+        return undistorted(a.lenses[0].numbers, problem.reference_normal.in({reference[i].x, reference[i].y}));
+    };
+    for (std::size_t i = 0; i < reference.size(); ++i)
+        a.stars[i] = start(i);
+    std::map<int, std::size_t> held;
+    for (const Sighting& s : all) {
+        if (seen[static_cast<std::size_t>(s.star)] < 2) continue;
+        if (!hold_out || s.star % kHeldOut != 0) {
+            a.sightings.push_back(s);
+            continue;
+        }
+        const auto [it, fresh] = held.emplace(s.star, out.held.size());
+        if (fresh) {
+            out.held.emplace_back();
+            out.held_at.push_back(start(static_cast<std::size_t>(s.star)));
+        }
+        out.held[it->second].push_back(s);
+    }
+    return out;
+}
+
+/// Of stars that a solution has not seen, the mean squared distance of the sightings from where the star's other
+/// sightings put it, in units of their errors (1 is noise alone), star by star; and in pixels.
+struct Unseen {
+    std::vector<double> stars;
+    double mean = 0, pixels = 0, expected = 0;
+};
+
+Unseen judge(const Posed& posed) {
+    Unseen out;
+    constexpr double kWrong = 25;
+    std::vector<float> pixels, expected;
+    for (std::size_t i = 0; i < posed.held.size(); ++i) {
+        const std::vector<Sighting>& sightings = posed.held[i];
+        const Eigen::Vector2d at = intersect(posed.adjustment, sightings, posed.held_at[i]);
+        double sum = 0;
+        const double free = static_cast<double>(sightings.size()) - 1;
+        for (const Sighting& s : sightings) {
+            const Point p = posed.adjustment.predict(s.frame, at);
+            const double d2 = (s.at.x - p.x) * (s.at.x - p.x) + (s.at.y - p.y) * (s.at.y - p.y);
+            sum += std::min(kWrong, d2 / (2 * s.variance));
+            const double share = free / (free + 1);
+            pixels.push_back(static_cast<float>(d2 / share));
+            expected.push_back(static_cast<float>(2 * s.variance));
+        }
+        out.stars.push_back(sum / free);
+        out.mean += out.stars.back();
+    }
+    if (out.stars.empty()) return out;
+    out.mean /= static_cast<double>(out.stars.size());
+    constexpr double kMean = 1 / 1.386 * 2; // of squared lengths over their median
+    out.pixels = std::sqrt(kMean * static_cast<double>(median_in_place(pixels)));
+    out.expected = std::sqrt(static_cast<double>(median_in_place(expected)));
+    return out;
+}
+
+double corner_of(const Lens* lens, const Normal& n) {
+    if (!lens) return 0;
+    double most = 0;
+    for (int k = 0; k < 8; ++k) { // the farthest corner lies at the half diagonal, in one of many directions
+        const double a = 2 * kPi * k / 8;
+        const Point p = n.out({std::cos(a), std::sin(a)}), q = lens->distort(p);
+        if (std::isfinite(q.x)) most = std::max(most, std::hypot(q.x - p.x, q.y - p.y) / n.radius);
+    }
+    return most;
+}
+
+/// All, or as many as say enough, evenly from all.
+std::vector<std::size_t> some(std::size_t count, std::size_t most) {
+    std::vector<std::size_t> out;
+    for (std::size_t i = 0; i < std::min(count, most); ++i)
+        out.push_back(i * count / std::min(count, most));
+    return out;
+}
+
+/// Simplest first: what each frame needs by itself counts before what all share.
+std::vector<Model> candidates(std::size_t stars) {
+    std::vector<Model> all;
+    constexpr std::size_t kForLens = 20, kForAxis = 60; // stars of all frames
+    for (const Mapping mapping : {Mapping::similarity, Mapping::affine, Mapping::projective}) {
+        all.push_back({mapping, Optics::none});
+        if (stars >= kForLens) all.push_back({mapping, Optics::radial});
+        if (stars >= kForAxis) all.push_back({mapping, Optics::centred});
+    }
+    if (stars >= kForAxis) all.push_back({Mapping::projective, Optics::full});
+    return all;
+}
+
+} // namespace
+
+std::string RigOptics::text() const {
+    std::string out = model.mapping_name();
+    if (lens) out += fmt::format(" with {}, {:.2f} % at the corner", model.optics_name(), 100 * corner);
+    if (before > 0 && after > 0 && before > 1.005 * after)
+        out += fmt::format(" (residual {:.2f} -> {:.2f} px)", before, after);
+    return out;
+}
+
+RigOptics solve_rig(const RigProblem& problem) {
+    RigOptics out;
+    out.frames = static_cast<int>(problem.frames.size());
+    if (problem.frames.empty()) return out;
+    std::vector<char> seen(problem.reference->size(), 0);
+    for (const RigFrame& f : problem.frames)
+        for (const StarMatch& m : *f.matches)
+            seen[static_cast<std::size_t>(m.reference)] = 1;
+    out.stars = static_cast<int>(std::count(seen.begin(), seen.end(), 1));
+
+    constexpr std::size_t kEnough = 30; // frames that choose
+    const std::vector<std::size_t> judges = some(problem.frames.size(), kEnough);
+    struct Tried {
+        Model model;
+        Unseen unseen;
+    };
+    std::vector<Tried> tried;
+    const std::vector<Model> models = problem.model
+                                          ? std::vector<Model>{{Mapping::affine, Optics::none}, *problem.model}
+                                          : candidates(static_cast<std::size_t>(out.stars));
+    for (const Model& m : models) {
+        Posed posed = pose(problem, m, judges, true);
+        if (!adjust(posed.adjustment).hindrance.empty()) continue;
+        Unseen u = judge(posed);
+        if (!u.stars.empty()) tried.push_back({m, std::move(u)});
+    }
+    if (tried.empty()) return out;
+    const auto best = std::min_element(tried.begin(), tried.end(),
+                                       [](const Tried& a, const Tried& b) { return a.unseen.mean < b.unseen.mean; });
+    const Tried* chosen = &*best;
+    constexpr double kSure = 2.5, kWorth = 1.005; // an error that all frames share does not average out
+    for (const Tried& t : tried) {
+        if (problem.model) {
+            chosen = &tried.back();
+            break;
+        }
+        double sum = 0, squares = 0;
+        const auto n = static_cast<double>(t.unseen.stars.size());
+        for (std::size_t i = 0; i < t.unseen.stars.size(); ++i) {
+            const double d = t.unseen.stars[i] - best->unseen.stars[i];
+            sum += d, squares += d * d;
+        }
+        const double mean = sum / n, error = std::sqrt(std::max(0.0, squares / n - mean * mean) / n);
+        if (mean <= kSure * error || t.unseen.mean <= kWorth * best->unseen.mean) {
+            chosen = &t;
+            break;
+        }
+    }
+    out.model = chosen->model;
+    out.before = tried.front().unseen.pixels;
+    out.after = chosen->unseen.pixels;
+    out.expected = chosen->unseen.expected;
+    if (out.model.optics == Optics::none) return out;
+    Posed whole = pose(problem, out.model, some(problem.frames.size(), problem.frames.size()), false);
+    if (!adjust(whole.adjustment).hindrance.empty()) return out;
+    const Normal& normal = problem.frames.front().normal;
+    out.lens = lens_of(whole.adjustment.lenses.back().numbers, normal);
+    out.corner = corner_of(out.lens.get(), normal);
+    return out;
+}
+
+} // namespace kasane

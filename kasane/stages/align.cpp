@@ -1,0 +1,254 @@
+#include <kasane/stages/align.hpp>
+
+#include <kasane/base/error.hpp>
+#include <kasane/base/hash.hpp>
+#include <kasane/ledger/codec.hpp>
+#include <kasane/stages/measure.hpp>
+
+#include <fmt/format.h>
+
+namespace kasane {
+
+namespace {
+
+void put(Writer& w, const std::shared_ptr<const Lens>& lens) {
+    w.put(static_cast<std::uint8_t>(lens != nullptr));
+    if (!lens) return;
+    w.put(lens->centre.x).put(lens->centre.y).put(lens->radius);
+    for (const double k : lens->radial)
+        w.put(k);
+    for (const double p : lens->decentring)
+        w.put(p);
+}
+
+std::shared_ptr<const Lens> take_lens(Reader& r) {
+    if (!r.take<std::uint8_t>()) return nullptr;
+    Lens l;
+    r.get(l.centre.x), r.get(l.centre.y), r.get(l.radius);
+    for (double& k : l.radial)
+        r.get(k);
+    for (double& p : l.decentring)
+        r.get(p);
+    return std::make_shared<const Lens>(l);
+}
+
+void put(Writer& w, const Model& m) {
+    w.put(m.mapping).put(m.optics);
+}
+Model take_model(Reader& r) {
+    Model m;
+    r.get(m.mapping), r.get(m.optics);
+    return m;
+}
+
+std::string encode(const Outcome& o) {
+    Writer w;
+    w.put(o.hindrance);
+    if (!o) return std::move(w.put(o.text).bytes);
+    for (const double c : o->to_frame.projective())
+        w.put(c);
+    put(w, o->to_frame.lens());
+    put(w, o->to_frame.canvas_lens());
+    put(w, o->model);
+    w.put(o->matched).put(o->rms).put(o->share).put(o->expected).put(o->order).put(o->way);
+    return std::move(w.bytes);
+}
+
+std::optional<Outcome> decode_outcome(const std::string& bytes) {
+    try {
+        Reader r(bytes);
+        Outcome out;
+        r.get(out.hindrance);
+        if (out.hindrance != Hindrance::none) {
+            r.get(out.text);
+        } else {
+            std::array<double, 9> matrix{};
+            for (double& c : matrix)
+                r.get(c);
+            const auto lens = take_lens(r), canvas_lens = take_lens(r);
+            Registration found;
+            found.to_frame = Transform(matrix, lens, canvas_lens);
+            found.model = take_model(r);
+            r.get(found.matched), r.get(found.rms), r.get(found.share), r.get(found.expected), r.get(found.order);
+            r.get(found.way);
+            out.result = found;
+        }
+        return r.at_end() ? std::optional(std::move(out)) : std::nullopt;
+    } catch (const DataError&) {
+        return std::nullopt;
+    }
+}
+
+using Rigs = std::map<std::string, RigOptics>;
+
+std::string encode(const Rigs& rigs, const std::string& basis) {
+    Writer w;
+    w.put(basis).put(static_cast<std::uint32_t>(rigs.size()));
+    for (const auto& [name, o] : rigs) {
+        w.put(name);
+        put(w, o.model);
+        put(w, o.lens);
+        w.put(o.frames).put(o.stars).put(o.before).put(o.after).put(o.expected).put(o.corner);
+    }
+    return std::move(w.bytes);
+}
+
+std::optional<Rigs> decode_rigs(const std::string& bytes, const std::string& basis) {
+    try {
+        Reader r(bytes);
+        std::string of;
+        r.get(of);
+        if (of != basis) return std::nullopt;
+        Rigs out;
+        for (auto n = r.take<std::uint32_t>(); n > 0; --n) {
+            std::string name;
+            r.get(name);
+            RigOptics o;
+            o.model = take_model(r);
+            o.lens = take_lens(r);
+            r.get(o.frames), r.get(o.stars), r.get(o.before), r.get(o.after), r.get(o.expected), r.get(o.corner);
+            out.emplace(name, o);
+        }
+        return r.at_end() ? std::optional(std::move(out)) : std::nullopt;
+    } catch (const DataError&) {
+        return std::nullopt;
+    }
+}
+
+std::string choice_name(const std::string& group) {
+    return "optics/" + group;
+}
+
+class GroupAlignment {
+public:
+    GroupAlignment(Session& s, const Calibrations& c, const ReferenceGroup& g, GradedLights& graded)
+        : s_(s), calibrations_(c), group_(g), graded_(graded) {}
+
+    void run() {
+        gather();
+        const std::string basis =
+            Key("optics").add(kRecord, entries_[reference_].key, model_text(s_.recipe.registration.model)).result();
+        AlignOptions options;
+        options.model = s_.recipe.registration.model;
+        std::string identity;
+        if (const auto chosen = standing_choice(s_, choice_name(group_.name)))
+            if (const auto fact = s_.ledger.fact(*chosen))
+                if (auto rigs = decode_rigs(*fact, basis)) {
+                    options.known = std::move(*rigs);
+                    identity = *chosen;
+                }
+        std::vector<std::optional<Outcome>> known(entries_.size());
+        bool all = !identity.empty();
+        for (std::size_t i = 0; all && i < entries_.size(); ++i) {
+            const auto fact = s_.ledger.fact(key_of(i, identity));
+            if (fact) known[i] = decode_outcome(*fact);
+        }
+        all = all && std::all_of(known.begin(), known.end(), [](const auto& o) { return o.has_value(); });
+        if (!all) {
+            std::vector<FrameToAlign> frames;
+            for (const Entry& e : entries_)
+                frames.push_back(e.frame);
+            const Alignment found = align_frames(frames, reference_, options, s_.context.workers);
+            const std::string encoded = encode(found.rigs, basis);
+            if (const std::string now = Key("optics of").add(encoded).result(); now != identity) {
+                identity = now;
+                known.assign(entries_.size(), std::nullopt);
+            }
+            s_.ledger.together([&] {
+                s_.ledger.set_fact(identity, encoded);
+                remember_choice(s_, choice_name(group_.name), identity);
+                for (std::size_t i = 0; i < entries_.size(); ++i) {
+                    if (known[i]) continue;
+                    known[i] = found.frames[i];
+                    s_.ledger.set_fact(key_of(i, identity), encode(*known[i]));
+                }
+            });
+            options.known = found.rigs;
+        }
+        graded_.optics = options.known;
+        hand_out(known);
+    }
+
+private:
+    static constexpr int kRecord = 1; ///< of how transforms are found; a new one finds them anew
+
+    /// A plane of a light that is registered by itself: the one that stands for it, or a colour.
+    struct Entry {
+        Light* light;
+        std::size_t plane;
+        bool main;
+        std::string key; ///< of its measures
+        FrameToAlign frame;
+    };
+
+    void gather() {
+        for (auto& stack : graded_.lights)
+            for (Light& l : stack) {
+                if (!l.measures) continue;
+                const Exposure& e = *l.exposure;
+                const auto& planes = l.measures->planes;
+                const auto main = static_cast<std::size_t>(l.main_plane());
+                const bool colours = planes.size() == 3 && colour_method(s_, e) == ColourMethod::separate;
+                for (std::size_t p = 0; p < planes.size(); ++p) {
+                    if (p != main && !colours) continue;
+                    if (p == main && l.measures == graded_.reference) reference_ = entries_.size();
+                    // Each colour has a lens of its own: what it does not share with green is lateral colour.
+                    const std::string rig = rig_of(s_, e) + (p == main ? "" : fmt::format("|plane {}", p));
+                    entries_.push_back(
+                        {&l,
+                         p,
+                         p == main,
+                         measure_key(s_, calibrations_, *l.plan),
+                         {&planes[p].stars, l.measures->width, l.measures->height, e.path, rig, e.time.value_or(0)}});
+                }
+            }
+    }
+
+    std::string key_of(std::size_t i, const std::string& identity) const {
+        return Key("registration")
+            .add(kRecord, identity, entries_[i].key, static_cast<int>(entries_[i].plane))
+            .result();
+    }
+
+    /// A colour that cannot be registered by itself goes as the plane that stands for the light.
+    void hand_out(const std::vector<std::optional<Outcome>>& outcomes) {
+        for (std::size_t i = 0; i < entries_.size(); ++i) {
+            if (!entries_[i].main) continue;
+            Light& l = *entries_[i].light;
+            l.registration = *outcomes[i];
+            if (l.registration) l.to_frame.assign(l.measures->planes.size(), l.registration->to_frame);
+        }
+        for (std::size_t i = 0; i < entries_.size(); ++i) {
+            const Entry& e = entries_[i];
+            if (!e.main && *outcomes[i] && e.light->registration) e.light->to_frame[e.plane] = (*outcomes[i])->to_frame;
+        }
+    }
+
+    Session& s_;
+    const Calibrations& calibrations_;
+    const ReferenceGroup& group_;
+    GradedLights& graded_;
+    std::vector<Entry> entries_;
+    std::size_t reference_ = 0;
+};
+
+} // namespace
+
+void align_group(Session& session, const Calibrations& calibrations, const ReferenceGroup& group,
+                 GradedLights& graded) {
+    GroupAlignment(session, calibrations, group, graded).run();
+}
+
+std::string rig_of(const Session& s, const Exposure& e) {
+    return fmt::format("{}|{}|{}x{}|{}x{}|{}|{:.1f}", e.camera, e.telescope, e.width, e.height, e.binning_x,
+                       e.binning_y, grid_cell(s, e), e.focal_length_mm.value_or(0));
+}
+
+std::string optics_identity(const Session& session, const StackPlan& plan) {
+    return Key("how lights are registered")
+        .add(model_text(session.recipe.registration.model),
+             standing_choice(session, choice_name(reference_group_name(session, plan))).value_or("not solved yet"))
+        .result();
+}
+
+} // namespace kasane
