@@ -6,6 +6,7 @@
 #include <kasane/stages/measure.hpp>
 
 #include <fmt/format.h>
+#include <set>
 
 namespace kasane {
 
@@ -115,8 +116,21 @@ std::optional<Rigs> decode_rigs(const std::string& bytes, const std::string& bas
     }
 }
 
-std::string choice_name(const std::string& group) {
-    return "optics/" + group;
+/// The optics of a rig are remembered by it, so that another rig's do not touch what is finished with this one.
+std::string choice_name(const std::string& group, const std::string& rig) {
+    return "optics/" + group + "/" + digest(rig);
+}
+
+/// Of the planes of a rig: each colour has a lens of its own; what it does not share with green is lateral colour.
+std::string rig_of_plane(const std::string& rig, std::size_t plane, bool main) {
+    return main ? rig : fmt::format("{}|plane {}", rig, plane);
+}
+
+Rigs planes_of(const Rigs& all, const std::string& rig) {
+    Rigs out;
+    for (const auto& [name, optics] : all)
+        if (name == rig || name.rfind(rig + "|plane ", 0) == 0) out.emplace(name, optics);
+    return out;
 }
 
 class GroupAlignment {
@@ -127,40 +141,49 @@ public:
     void run() {
         gather();
         const std::string basis =
-            Key("optics").add(kRecord, entries_[reference_].key, model_text(s_.recipe.registration.model)).result();
+            Key("optics")
+                .add(kRecord, graded_.reference_fingerprint, model_text(s_.recipe.registration.model))
+                .result();
         AlignOptions options;
         options.model = s_.recipe.registration.model;
-        std::string identity;
-        if (const auto chosen = standing_choice(s_, choice_name(group_.name)))
-            if (const auto fact = s_.ledger.fact(*chosen))
-                if (auto rigs = decode_rigs(*fact, basis)) {
-                    options.known = std::move(*rigs);
-                    identity = *chosen;
-                }
-        std::vector<std::optional<Outcome>> known(entries_.size());
-        bool all = !identity.empty();
-        for (std::size_t i = 0; all && i < entries_.size(); ++i) {
-            const auto fact = s_.ledger.fact(key_of(i, identity));
-            if (fact) known[i] = decode_outcome(*fact);
+        std::map<std::string, std::string> identities; // of the optics of each rig
+        for (const Entry& e : entries_) {
+            if (identities.count(e.rig)) continue;
+            std::string& identity = identities[e.rig];
+            const auto chosen = standing_choice(s_, choice_name(group_.name, e.rig));
+            const auto fact = chosen ? s_.ledger.fact(*chosen) : std::nullopt;
+            const auto rigs = fact ? decode_rigs(*fact, basis) : std::nullopt;
+            if (!rigs) continue;
+            options.known.insert(rigs->begin(), rigs->end());
+            identity = *chosen;
         }
-        all = all && std::all_of(known.begin(), known.end(), [](const auto& o) { return o.has_value(); });
-        if (!all) {
+        std::vector<std::optional<Outcome>> known(entries_.size());
+        const auto recall = [&] {
+            for (std::size_t i = 0; i < entries_.size(); ++i) {
+                const auto fact = s_.ledger.fact(key_of(i, identities));
+                known[i] = fact ? decode_outcome(*fact) : std::nullopt;
+            }
+        };
+        recall();
+        if (!std::all_of(known.begin(), known.end(), [](const auto& o) { return o.has_value(); })) {
             std::vector<FrameToAlign> frames;
             for (const Entry& e : entries_)
                 frames.push_back(e.frame);
             const Alignment found = align_frames(frames, reference_, options, s_.context.workers);
-            const std::string encoded = encode(found.rigs, basis);
-            if (const std::string now = Key("optics of").add(encoded).result(); now != identity) {
-                identity = now;
-                known.assign(entries_.size(), std::nullopt);
-            }
             s_.ledger.together([&] {
-                s_.ledger.set_fact(identity, encoded);
-                remember_choice(s_, choice_name(group_.name), identity);
+                for (auto& [rig, identity] : identities) {
+                    const std::string encoded = encode(planes_of(found.rigs, rig), basis);
+                    const std::string now = Key("optics of").add(encoded).result();
+                    if (now == identity) continue;
+                    identity = now;
+                    s_.ledger.set_fact(identity, encoded);
+                    remember_choice(s_, choice_name(group_.name, rig), identity);
+                }
+                recall();
                 for (std::size_t i = 0; i < entries_.size(); ++i) {
                     if (known[i]) continue;
                     known[i] = found.frames[i];
-                    s_.ledger.set_fact(key_of(i, identity), encode(*known[i]));
+                    s_.ledger.set_fact(key_of(i, identities), encode(*known[i]));
                 }
             });
             options.known = found.rigs;
@@ -177,6 +200,7 @@ private:
         Light* light;
         std::size_t plane;
         bool main;
+        std::string rig;
         std::string key; ///< of its measures
         FrameToAlign frame;
     };
@@ -192,21 +216,22 @@ private:
                 for (std::size_t p = 0; p < planes.size(); ++p) {
                     if (p != main && !colours) continue;
                     if (p == main && l.measures == graded_.reference) reference_ = entries_.size();
-                    // Each colour has a lens of its own: what it does not share with green is lateral colour.
-                    const std::string rig = rig_of(s_, e) + (p == main ? "" : fmt::format("|plane {}", p));
-                    entries_.push_back(
-                        {&l,
-                         p,
-                         p == main,
-                         measure_key(s_, calibrations_, *l.plan),
-                         {&planes[p].stars, l.measures->width, l.measures->height, e.path, rig, e.time.value_or(0)}});
+                    const std::string rig = rig_of(s_, e);
+                    entries_.push_back({&l,
+                                        p,
+                                        p == main,
+                                        rig,
+                                        measure_key(s_, calibrations_, *l.plan),
+                                        {&planes[p].stars, l.measures->width, l.measures->height, e.path,
+                                         rig_of_plane(rig, p, p == main), e.time.value_or(0)}});
                 }
             }
     }
 
-    std::string key_of(std::size_t i, const std::string& identity) const {
+    std::string key_of(std::size_t i, const std::map<std::string, std::string>& identities) const {
+        const Entry &e = entries_[i], &r = entries_[reference_];
         return Key("registration")
-            .add(kRecord, identity, entries_[i].key, static_cast<int>(entries_[i].plane))
+            .add(kRecord, identities.at(r.rig), r.key, identities.at(e.rig), e.key, static_cast<int>(e.plane))
             .result();
     }
 
@@ -244,11 +269,18 @@ std::string rig_of(const Session& s, const Exposure& e) {
                        e.binning_y, grid_cell(s, e), e.focal_length_mm.value_or(0));
 }
 
-std::string optics_identity(const Session& session, const StackPlan& plan) {
-    return Key("how lights are registered")
-        .add(model_text(session.recipe.registration.model),
-             standing_choice(session, choice_name(reference_group_name(session, plan))).value_or("not solved yet"))
-        .result();
+std::string optics_identity(const Session& session, const StackPlan& plan, const std::string& reference) {
+    std::set<std::string> rigs;
+    for (const LightPlan& l : plan.lights)
+        rigs.insert(rig_of(session, session.exposures[l.exposure]));
+    for (const Exposure& e : session.exposures)
+        if (e.identity == reference) rigs.insert(rig_of(session, e));
+    Key key("how lights are registered");
+    key.add(model_text(session.recipe.registration.model));
+    const std::string group = reference_group_name(session, plan);
+    for (const std::string& rig : rigs)
+        key.add(standing_choice(session, choice_name(group, rig)).value_or("not solved yet"));
+    return key.result();
 }
 
 } // namespace kasane

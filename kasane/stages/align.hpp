@@ -21,6 +21,6 @@ std::string rig_of(const Session& session, const Exposure& light);
 
 /// What the transforms of a group depend on beside its lights and reference: the model that the recipe wants, and the
 /// optics that were solved. Empty before they were.
-std::string optics_identity(const Session& session, const StackPlan& plan);
+std::string optics_identity(const Session& session, const StackPlan& plan, const std::string& reference);
 
 } // namespace kasane

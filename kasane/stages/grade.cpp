@@ -43,7 +43,7 @@ bool speaks_of(const Limit& limit, const Session& s, const StackPlan& plan) {
 std::string judge_key(const Session& s, const Calibrations& calibrations, const StackPlan& plan,
                       const std::string& reference) {
     Key key("judged");
-    key.add(plan.identity, reference, s.recipe.grading.part, optics_identity(s, plan));
+    key.add(plan.identity, reference, s.recipe.grading.part, optics_identity(s, plan, reference));
     for (const Limit& limit : limits_of(s))
         if (speaks_of(limit, s, plan)) key.add(limit);
     for (const LightPlan& l : plan.lights) { // other stacks have a say only through the reference

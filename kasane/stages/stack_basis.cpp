@@ -38,7 +38,7 @@ Basis stack_basis(const Session& s, const Calibrations& calibrations, const Stac
     planned.step("grade").set("verdicts",
                               remembered_verdicts(s, calibrations, plan, reference).value_or("not judged yet"));
     planned.step("register").set("reference", reference);
-    planned.step("register").set("optics", optics_identity(s, plan));
+    planned.step("register").set("optics", optics_identity(s, plan, reference));
     planned.step("resample").set("options", Key("options of a stack").add(IntegrateOptions{}, LevelOptions{}).result());
     return Basis("stack", std::move(planned));
 }

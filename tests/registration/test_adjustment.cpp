@@ -130,7 +130,7 @@ TEST_CASE("A frame of another field is said to be one, whatever the others show"
         CHECK(a.frames[i]);
 }
 
-TEST_CASE("What is known of a rig is kept; frames without stars and a reference that is none are told") {
+TEST_CASE("What is known of a rig is kept, frames without stars and a reference that is none are told") {
     sky::StarViewOptions o = dithered();
     Frames f(o, 4);
     AlignOptions known;
