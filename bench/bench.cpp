@@ -32,8 +32,9 @@ struct Settings {
     std::string json;
     int gather = 10000; ///< files
     bool only_gather = false;
-    int grading = 0; ///< lights: only grading is measured
-    int masters = 0; ///< frames: only their building is measured
+    bool registration = false; ///< only that of star lists is measured
+    int grading = 0;           ///< lights: only grading is measured
+    int masters = 0;           ///< frames: only their building is measured
 };
 
 /// Keeps the shortest time of each benchmark.
@@ -163,6 +164,8 @@ int main(int argc, char** argv) {
         else if (const char* g = value("--only-gather")) {
             settings.gather = std::stoi(g);
             settings.only_gather = true;
+        } else if (!std::strcmp(argv[i], "--only-registration")) {
+            settings.registration = true;
         } else if (const char* n = value("--only-grading")) {
             settings.grading = std::stoi(n);
         } else if (const char* m = value("--only-masters")) {
@@ -181,6 +184,10 @@ int main(int argc, char** argv) {
     const Context context{two, plenty, silent}, single{one, plenty, silent}, bounded{two, tight, silent};
     if (settings.only_gather) {
         print(gathering(settings.gather, context), settings.json);
+        return 0;
+    }
+    if (settings.registration) {
+        print(registration(context), settings.json);
         return 0;
     }
     if (settings.grading > 0) {
@@ -239,6 +246,19 @@ int main(int argc, char** argv) {
             integrate(few, {w, h}, {1000}, context);
         },
         2);
+    // Each frame's map with a lens before and behind it: not what these frames are, but as much to compute.
+    const auto lens =
+        std::make_shared<const Lens>(Lens{{0.5 * w, 0.5 * h}, 0.5 * std::hypot(w, h), {0.01, 0, 0}, {0, 0}});
+    std::vector<StackFrame> through_lens = few;
+    for (StackFrame& f : through_lens)
+        for (StackPlane& p : f.planes)
+            p.to_frame = Transform(p.to_frame.projective(), lens, lens);
+    run(
+        "integrate_12_through_a_lens",
+        [&] {
+            integrate(through_lens, {w, h}, {1000}, context);
+        },
+        2);
     run(
         "read_and_copy",
         [&] {
@@ -268,6 +288,10 @@ int main(int argc, char** argv) {
     if (t.contains("integrate_12_two_threads") && t.contains("integrate_12_one_thread"))
         rows.push_back({"P8", "integrate: speed on two threads over one",
                         t["integrate_12_one_thread"] / t["integrate_12_two_threads"], "x", 1.85, true});
+
+    if (t.contains("integrate_12_two_threads") && t.contains("integrate_12_through_a_lens"))
+        rows.push_back({"P1", "integrate through a lens over the same without",
+                        t["integrate_12_through_a_lens"] / t["integrate_12_two_threads"], "x", 1.1, false});
 
     { // P6: a project of 500 small frames, run twice
         sky::PlainOptions o;

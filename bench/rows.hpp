@@ -23,6 +23,9 @@ std::vector<Row> gathering(int files, const Context& context);
 /// Masters of `count` frames over a plain streaming mean of the same files.
 std::vector<Row> master_building(int count, int width, int height, const Context& context);
 
+/// Registration of star lists: one frame, a frame of another field, the lens of a thousand frames.
+std::vector<Row> registration(const Context& context);
+
 /// Grading that many small lights up to a page that can be used, first and again.
 std::vector<Row> grading(int lights, const Context& context);
 

@@ -4,6 +4,7 @@
 #include <kasane/base/units.hpp>
 
 #include <algorithm>
+#include <bit>
 #include <cmath>
 
 namespace kasane {
@@ -88,14 +89,37 @@ std::int64_t fixed(double position) {
     return std::llround((std::isfinite(position) ? std::clamp(position, -kFarthest, kFarthest) : kFarthest) * kFixed);
 }
 
-/// The parabola through three positions half a node apart, from the first on.
-struct Parabola {
-    double start, linear, square;
-    Parabola(double first, double middle, double last)
-        : start(first), linear((4 * middle - 3 * first - last) / Transform::kNode),
-          square(2 * (first - 2 * middle + last) / (Transform::kNode * static_cast<double>(Transform::kNode))) {}
-    double operator()(int i) const { return start + i * (linear + i * square); }
+/// The cubic through four positions a third of a patch apart (Newton's divided differences).
+struct Cubic {
+    double start, first, second, third;
+    explicit Cubic(const std::array<double, 4>& p)
+        : start(p[0]), first(p[1] - p[0]), second(0.5 * (p[2] - 2 * p[1] + p[0])),
+          third((p[3] - 3 * p[2] + 3 * p[1] - p[0]) / 6) {}
+    /// At pixel `i` of the patch.
+    double operator()(int i) const {
+        const double t = i * (3.0 / Transform::kPatch);
+        return start + t * (first + (t - 1) * (second + (t - 2) * third));
+    }
 };
+
+/// Below this a position, added to 1.5 times 2^20, has its last bit at 2^-32 pixels: rounding and counting are one.
+constexpr double kPlain = 262144;
+constexpr double kCounter = 1.5 * 1048576;
+
+std::int64_t counted(double position) {
+    return std::bit_cast<std::int64_t>(position + kCounter) - std::bit_cast<std::int64_t>(kCounter);
+}
+
+/// A loop of its own, plain enough to be done several at a time.
+void count_plain(const Cubic& along, int from, int count, std::int64_t* out) {
+    for (int i = 0; i < count; ++i)
+        out[i] = counted(along(from + i));
+}
+
+int patch_begin(int at) {
+    const int k = at >= 0 ? at / Transform::kPatch : -((-at + Transform::kPatch - 1) / Transform::kPatch);
+    return k * Transform::kPatch;
+}
 
 } // namespace
 
@@ -111,17 +135,18 @@ Point Lens::distort(Point p) const {
 
 Point Lens::correct(Point seen) const {
     constexpr int kSteps = 30;
-    constexpr double kEnough = 1e-9; // pixels
+    constexpr double kLastStep = 1e-4; // pixels: Newton's next would be its square times the bend, below 1e-9
     Point p = seen;
     for (int step = 0; step < kSteps; ++step) {
         const Point q = distort(p);
         const double dx = seen.x - q.x, dy = seen.y - q.y;
-        if (std::abs(dx) < kEnough && std::abs(dy) < kEnough) return p;
         const auto [a, b, c, d] = slope(*this, p);
         const double det = a * d - b * c;
-        if (!(det > 0)) break; // it folds here
-        p.x += (d * dx - b * dy) / det;
-        p.y += (a * dy - c * dx) / det;
+        if (!(det > 0) || !std::isfinite(dx)) break; // it folds here
+        const double x = (d * dx - b * dy) / det, y = (a * dy - c * dx) / det;
+        p.x += x;
+        p.y += y;
+        if (std::abs(x) < kLastStep && std::abs(y) < kLastStep) return p;
     }
     return {kNoData, kNoData};
 }
@@ -229,7 +254,29 @@ Bounds Transform::bounds(const Region& r) const {
     return {out.left - margin, out.top - margin, out.right + margin, out.bottom + margin};
 }
 
+const Transform::Patches::Patch& Transform::patch(int x, int y, Patches& patches) const {
+    for (const Patches::Patch& p : patches.known_)
+        if (p.x == x && p.y == y) return p;
+    constexpr std::size_t kMost = 16; // a tile spans four at most, a wide row its width over theirs
+    if (patches.known_.size() < kMost) patches.known_.emplace_back();
+    Patches::Patch& p = patches.known_[patches.next_++ % patches.known_.size()];
+    p.x = x, p.y = y, p.plain = true;
+    for (std::size_t j = 0; j < 4; ++j)
+        for (std::size_t i = 0; i < 4; ++i) {
+            constexpr double kThird = kPatch / 3.0;
+            const Point q = map({x + static_cast<double>(i) * kThird, y + static_cast<double>(j) * kThird});
+            p.u[j][i] = q.x, p.v[j][i] = q.y;
+            p.plain = p.plain && std::abs(q.x) < kPlain && std::abs(q.y) < kPlain; // not for NaN
+        }
+    return p;
+}
+
 void Transform::row(int x, int y, int count, std::int64_t* u, std::int64_t* v) const {
+    Patches patches;
+    row(x, y, count, u, v, patches);
+}
+
+void Transform::row(int x, int y, int count, std::int64_t* u, std::int64_t* v, Patches& patches) const {
     if (is_affine()) {
         const Affine t = affine_part();
         const auto du = std::llround(t.a * kFixed), dv = std::llround(t.d * kFixed);
@@ -239,16 +286,27 @@ void Transform::row(int x, int y, int count, std::int64_t* u, std::int64_t* v) c
             u[i] = pu, v[i] = pv;
         return;
     }
+    const int top = patch_begin(y);
     for (int i = 0; i < count;) {
-        const int at = x + i, node = static_cast<int>(std::floor(static_cast<double>(at) / kNode)) * kNode;
-        const double line = y;
-        const Point p = map({static_cast<double>(node), line}), q = map({node + kNode / 2.0, line}),
-                    r = map({static_cast<double>(node + kNode), line});
-        const Parabola along_u(p.x, q.x, r.x), along_v(p.y, q.y, r.y);
-        for (const int end = std::min(count, i + node + kNode - at); i < end; ++i) {
-            u[i] = fixed(along_u(x + i - node));
-            v[i] = fixed(along_v(x + i - node));
+        const int left = patch_begin(x + i), end = std::min(count, left + kPatch - x);
+        const Patches::Patch& p = patch(left, top, patches);
+        std::array<double, 4> across_u{}, across_v{};
+        for (std::size_t k = 0; k < 4; ++k) {
+            across_u[k] = Cubic({p.u[0][k], p.u[1][k], p.u[2][k], p.u[3][k]})(y - top);
+            across_v[k] = Cubic({p.v[0][k], p.v[1][k], p.v[2][k], p.v[3][k]})(y - top);
         }
+        const Cubic along_u(across_u), along_v(across_v);
+        const int from = x - left;
+        if (p.plain) {
+            count_plain(along_u, from + i, end - i, u + i);
+            count_plain(along_v, from + i, end - i, v + i);
+        } else {
+            for (int k = i; k < end; ++k) {
+                u[k] = fixed(along_u(from + k));
+                v[k] = fixed(along_v(from + k));
+            }
+        }
+        i = end;
     }
 }
 

@@ -55,13 +55,15 @@ template <class F>
 void for_each_touched(const Transform& to_frame, int x, int y, const Region& region, F f) {
     const Point centre = to_frame.unmap({static_cast<double>(x), static_cast<double>(y)});
     if (!std::isfinite(centre.x)) return;
-    const int reach = static_cast<int>(std::ceil(1.5 / std::max(0.1, to_frame.at(centre).scale())));
+    const Affine near = to_frame.at(centre); // over two pixels no lens bends
+    const int reach = static_cast<int>(std::ceil(1.5 / std::max(0.1, near.scale())));
     const Region box = intersect({static_cast<int>(std::lround(centre.x)) - reach,
                                   static_cast<int>(std::lround(centre.y)) - reach, 2 * reach + 1, 2 * reach + 1},
                                  region);
     for (int j = box.y; j < box.bottom(); ++j)
         for (int i = box.x; i < box.right(); ++i) {
-            const auto [u, v] = to_frame.map({static_cast<double>(i), static_cast<double>(j)});
+            double u = 0, v = 0;
+            near.apply(i, j, u, v);
             if (std::abs(u - x) < 1 && std::abs(v - y) < 1) f(i, j);
         }
 }
@@ -102,11 +104,12 @@ void Resampler::resample(const StackFrame& frame, const Region& region, double r
     std::array<std::int64_t, kChunk> u{}, v{};
     for (std::size_t p = 0; p < out.size(); ++p) {
         const Transform t = to_plane(frame, p);
+        Transform::Patches patches;
         const auto contrast = static_cast<float>(ringing_sigmas * frame.planes[p].noise);
         for (int y = 0; y < region.height; ++y) {
             for (int x = 0; x < region.width; x += kChunk) {
                 const int n = std::min(kChunk, region.width - x);
-                t.row(region.x + x, region.y + y, n, u.data(), v.data());
+                t.row(region.x + x, region.y + y, n, u.data(), v.data(), patches);
                 split(u.data(), n, box.x, column.data(), fx.data());
                 split(v.data(), n, box.y, row.data(), fy.data());
                 resample_lanczos3(source[p], {column.data(), row.data(), fx.data(), fy.data(), n}, out[p].row(y) + x,

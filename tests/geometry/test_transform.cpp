@@ -137,17 +137,18 @@ TEST_CASE("A row's positions are the same from wherever it is begun, and where t
                     worst, distance(p, {static_cast<double>(u[i]) * 0x1p-32, static_cast<double>(v[i]) * 0x1p-32}));
             }
             // Affine steps are rounded to 2^-32 pixels, 6000 of them; for others the bound that is stated, with the
-            // third derivative from differences half a node apart (which average a little).
-            double third = 0;
-            constexpr int kStep = Transform::kNode / 2;
-            for (int x = 0; x + 3 * kStep < kWidth; x += kStep) {
-                Point p[4];
-                for (int k = 0; k < 4; ++k)
-                    p[k] = t.map({static_cast<double>(x + k * kStep), static_cast<double>(y)});
-                third = std::max(third, std::hypot(p[3].x - 3 * p[2].x + 3 * p[1].x - p[0].x,
-                                                   p[3].y - 3 * p[2].y + 3 * p[1].y - p[0].y));
-            }
-            CHECK(worst < (t.is_affine() ? 1e-6 : 1e-8 + third / 14));
+            // fourth derivative from differences a third of a patch apart (which average a little).
+            double fourth = 0;
+            constexpr double kStep = Transform::kPatch / 3.0;
+            for (double x = 0; x + 4 * kStep < kWidth; x += kStep)
+                for (const bool down : {false, true}) {
+                    Point p[5];
+                    for (int k = 0; k < 5; ++k)
+                        p[k] = t.map({x + (down ? 0 : k * kStep), y + (down ? (k - 2) * kStep : 0)});
+                    fourth = std::max(fourth, std::hypot(p[4].x - 4 * p[3].x + 6 * p[2].x - 4 * p[1].x + p[0].x,
+                                                         p[4].y - 4 * p[3].y + 6 * p[2].y - 4 * p[1].y + p[0].y));
+                }
+            CHECK(worst < (t.is_affine() ? 1e-6 : 1e-8 + 2 * fourth / 20)); // 81 / 1944 of a difference along each axis
             CHECK(worst < 2e-5);
             for (const int step : {1, 37, 128, 1000})
                 for (int x = 0; x < kWidth; x += step)
