@@ -107,9 +107,9 @@ TEST_CASE("Any turn, mirroring and scale is found, also among detections that ar
 
 TEST_CASE("Two different skies are never matched") {
 #if defined(__SANITIZE_ADDRESS__) // ten times as long there
-    constexpr std::uint64_t kPairs = 8;
+    constexpr std::uint64_t kPairs = 3;
 #else
-    constexpr std::uint64_t kPairs = 30;
+    constexpr std::uint64_t kPairs = 15;
 #endif
     for (std::uint64_t seed = 1; seed <= kPairs; ++seed) {
         const Pair a = two_views(seed, 150, 0, 1), b = two_views(seed + 5000, 150, 0, 1);
@@ -299,7 +299,7 @@ TEST_CASE("Common stars are found among fainter and brighter ones of another sca
 TEST_CASE("Small frames full of stars of two skies are never matched") {
     sky::StarViewOptions o;
     o.width = 1280, o.height = 960, o.stars = 400, o.clustered = 0.3, o.unrelated = true;
-    const Tried t = try_views(o, kCases, 0);
+    const Tried t = try_views(o, (kCases + 1) / 2, 0);
     CHECK(t.solved + t.wrong == 0);
 }
 
@@ -389,7 +389,7 @@ TEST_CASE("Stars whose positions are known well count for more") {
 
 TEST_CASE("A few dozen stars of two skies are never matched either") {
     int invented = 0;
-    for (std::uint64_t seed = 1; seed <= 150; ++seed) {
+    for (std::uint64_t seed = 1; seed <= 75; ++seed) {
         sky::Random random(seed, 9);
         std::vector<Star> here, there;
         const int count = 6 + static_cast<int>(seed % 25);
