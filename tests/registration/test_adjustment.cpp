@@ -10,6 +10,12 @@ using namespace kasane;
 
 namespace {
 
+#if defined(__SANITIZE_ADDRESS__) // ten times as long there
+constexpr int kMany = 5, kStars = 100;
+#else
+constexpr int kMany = 10, kStars = 200;
+#endif
+
 struct Frames {
     sky::StarViewOptions options;
     sky::StarFrames sky;
@@ -38,6 +44,7 @@ sky::StarViewOptions dithered() {
     sky::StarViewOptions o;
     o.width = 3000, o.height = 2000, o.any_turn = false;
     o.least_overlap = 0.95, o.most_overlap = 0.99;
+    o.stars = kStars;
     return o;
 }
 
@@ -46,19 +53,19 @@ sky::StarViewOptions dithered() {
 TEST_CASE("The lens of a rig follows from frames that are only dithered, and serves each of them") {
     sky::StarViewOptions o = dithered();
     o.distortion = GENERATE(0.005, 0.02);
-    const Frames f(o, 10);
+    const Frames f(o, kMany);
     const Alignment a = align_frames(f.list, 0, {}, Workers(2));
     REQUIRE(a.rigs.count("rig") == 1);
     const RigOptics& rig = a.rigs.at("rig");
     REQUIRE(rig.lens);
-    CHECK(rig.corner == Approx(o.distortion).epsilon(0.04));
+    CHECK(rig.corner == Approx(o.distortion).epsilon(0.06)); // with as many stars: a fifth of it at one sigma
     CHECK(rig.before > 1.1 * rig.after);
     CHECK(rig.after == Approx(0.14).epsilon(0.1)); // 0.1 px along both axes
     CHECK_THAT(rig.text(), Catch::Contains("radial distortion") && Catch::Contains("% at the corner (residual"));
     for (std::size_t i = 1; i < f.list.size(); ++i) {
         REQUIRE(a.frames[i]);
-        // Four numbers of 180 stars, 0.14 px each: 0.02; three times of it, and the lens.
-        CHECK(f.error(i, *a.frames[i]) < 0.06);
+        // Four numbers of 90 stars at least, 0.14 px each: 0.03; twice of it, and the lens.
+        CHECK(f.error(i, *a.frames[i]) < 0.08);
         CHECK(a.frames[i]->rms < 1.2 * a.frames[i]->expected);
     }
 }
@@ -66,7 +73,7 @@ TEST_CASE("The lens of a rig follows from frames that are only dithered, and ser
 TEST_CASE("Where there is no distortion none is found") {
     sky::StarViewOptions o = dithered();
     o.any_turn = GENERATE(false, true);
-    const Frames f(o, 8);
+    const Frames f(o, kMany);
     const Alignment a = align_frames(f.list, 0, {}, Workers(2));
     CHECK_FALSE(a.rigs.at("rig").lens);
     CHECK(a.rigs.at("rig").model == Model{Mapping::similarity, Optics::none});
@@ -103,7 +110,7 @@ TEST_CASE("Errors do not add up along a row of frames of which each shows only t
 TEST_CASE("An alignment does not depend on the threads, and hardly on the order of the frames") {
     sky::StarViewOptions o = dithered();
     o.distortion = 0.01;
-    const Frames f(o, 8, 0.15);
+    const Frames f(o, kMany - 2, 0.15);
     const Alignment one = align_frames(f.list, 0, {}, Workers(1)), three = align_frames(f.list, 0, {}, Workers(3));
     std::vector<FrameToAlign> backwards(f.list.rbegin(), f.list.rend());
     const Alignment other = align_frames(backwards, f.list.size() - 1, {}, Workers(2));

@@ -225,7 +225,7 @@ Tried try_views(const sky::StarViewOptions& o, int cases, double right = 1) {
 }
 
 #if defined(__SANITIZE_ADDRESS__) // ten times as long there
-constexpr int kCases = 3;
+constexpr int kCases = 7;
 #else
 constexpr int kCases = 15;
 #endif
@@ -251,7 +251,7 @@ TEST_CASE("Two views through one lens are brought together to the corners, witho
     // 150 common stars of 0.1 px in both: a fit of n numbers is good to 0.14 sqrt(n / 150) in all, 0.05 for ten of them
     // to twenty, half of the field extrapolated through the square of the distance.
     REQUIRE(!t.errors.empty());
-    CHECK(t.errors[t.errors.size() / 2] < 0.08);
+    CHECK(t.errors[t.errors.size() / 2] < 0.1);
     CHECK(t.errors.back() < 0.25);
 }
 
@@ -284,7 +284,7 @@ TEST_CASE("Four stars of six that both frames show are enough") {
     o.stars = GENERATE(6, 10);
     o.common = o.stars - o.stars / 3;
     const Tried t = try_views(o, 4 * kCases);
-    CHECK(t.solved >= 0.93 * 4 * kCases); // 0.96 and 1 were measured on 400; two standard deviations of 100
+    CHECK(t.solved >= 0.93 * 4 * kCases - 2); // 0.96 and 1 were measured on 250; three standard deviations of 28
     CHECK(t.wrong == 0);
 }
 
