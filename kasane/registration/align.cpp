@@ -94,14 +94,8 @@ private:
         if (p.frames.empty()) return;
         o_.known[rig] = solve_rig(p);
         workers_.for_each(members.size(), [&](std::size_t k) {
-            const std::size_t i = members[k];
-            Outcome& before = out_.frames[i];
-            const RegistrationOptions options = between(frames_[reference_], frames_[i], o_);
-            Outcome now = before ? register_from(*p.reference, *frames_[i].stars, before->matches, options)
-                                 : register_stars(*p.reference, *frames_[i].stars, options);
-            if (now && now->model.optics == Optics::none) now.result->model.optics = o_.known.at(rig).model.optics;
-            // Pairs that agree without a lens and not with it: no lens then, rather than no frame.
-            if (now || !before) before = std::move(now);
+            // From the beginning, not from the pairs that are known: the same as where the optics were known before.
+            out_.frames[members[k]] = align_frame(frames_[reference_], frames_[members[k]], o_);
         });
     }
 
@@ -191,8 +185,6 @@ private:
             lenses.resize(a.lenses.size());
             lenses[static_cast<std::size_t>(k)] =
                 lens_of(a.lenses[static_cast<std::size_t>(k)].numbers, a.frames[first].normal);
-            if (const auto it = out_.rigs.find(rig); it != out_.rigs.end())
-                it->second.lens = lenses[static_cast<std::size_t>(k)];
         }
         const auto canvas_lens = lenses[static_cast<std::size_t>(glass.at(frames_[reference_].rig))];
         std::vector<double> squares(members.size(), 0), variances(members.size(), 0);
@@ -292,9 +284,15 @@ std::string AlignOptions::check() const {
 }
 
 Outcome align_frame(const FrameToAlign& reference, const FrameToAlign& frame, const AlignOptions& o) {
-    Outcome out = register_stars(*reference.stars, *frame.stars, between(reference, frame, o));
-    if (const RigOptics* optics = optics_of(o, frame.rig); out && optics && out->model.optics == Optics::none)
-        out.result->model.optics = optics->model.optics;
+    const RigOptics* optics = optics_of(o, frame.rig);
+    RegistrationOptions options = between(reference, frame, o);
+    Outcome out = register_stars(*reference.stars, *frame.stars, options);
+    if (!out && optics && optics->lens) { // without a lens rather than not at all
+        options.reference.lens = options.frame.lens = nullptr;
+        options.model = o.model;
+        if (Outcome bare = register_stars(*reference.stars, *frame.stars, options)) return bare;
+    }
+    if (out && optics && out->model.optics == Optics::none) out.result->model.optics = optics->model.optics;
     return out;
 }
 
