@@ -11,9 +11,9 @@ using namespace kasane;
 namespace {
 
 #if defined(__SANITIZE_ADDRESS__) // ten times as long there
-constexpr int kMany = 5, kStars = 100;
+constexpr int kMany = 5, kListed = 100;
 #else
-constexpr int kMany = 10, kStars = 200;
+constexpr int kMany = 10, kListed = 200;
 #endif
 
 struct Frames {
@@ -44,7 +44,7 @@ sky::StarViewOptions dithered() {
     sky::StarViewOptions o;
     o.width = 3000, o.height = 2000, o.any_turn = false;
     o.least_overlap = 0.95, o.most_overlap = 0.99;
-    o.stars = kStars;
+    o.stars = kListed;
     return o;
 }
 
