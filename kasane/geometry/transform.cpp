@@ -301,9 +301,10 @@ void Transform::row(int x, int y, int count, std::int64_t* u, std::int64_t* v, P
             count_plain(along_u, from + i, end - i, u + i);
             count_plain(along_v, from + i, end - i, v + i);
         } else {
-            for (int k = i; k < end; ++k) {
-                u[k] = fixed(along_u(from + k));
-                v[k] = fixed(along_v(from + k));
+            for (int k = i; k < end; ++k) { // some of it may be shown, though not all
+                const Point q = map({static_cast<double>(x + k), static_cast<double>(y)});
+                u[k] = fixed(q.x);
+                v[k] = fixed(q.y);
             }
         }
         i = end;

@@ -26,16 +26,18 @@ RegistrationOptions between(const FrameToAlign& reference, const FrameToAlign& f
     return out;
 }
 
+/// First `q`, then `p`.
 std::array<double, 9> product(const std::array<double, 9>& p, const std::array<double, 9>& q) {
+    using Rows = Eigen::Matrix<double, 3, 3, Eigen::RowMajor>;
+    Rows m = Eigen::Map<const Rows>(p.data()) * Eigen::Map<const Rows>(q.data());
+    m /= m(2, 2);
     std::array<double, 9> r{};
-    for (std::size_t i = 0; i < 3; ++i)
-        for (std::size_t j = 0; j < 3; ++j)
-            for (std::size_t k = 0; k < 3; ++k)
-                r[3 * i + j] += p[3 * i + k] * q[3 * k + j];
-    for (double& v : r)
-        v /= r[8] != 0 ? r[8] : 1;
-    if (r[6] == 0 && r[7] == 0) r[8] = 1;
+    std::copy_n(m.data(), r.size(), r.begin());
     return r;
+}
+
+bool same(const std::shared_ptr<const Lens>& a, const std::shared_ptr<const Lens>& b) {
+    return a && b ? *a == *b : a == b;
 }
 
 class Aligner {
@@ -133,12 +135,14 @@ private:
         std::stable_sort(near.begin(), near.end(), [&](std::size_t a, std::size_t b) {
             return std::abs(frames_[a].time - frames_[i].time) < std::abs(frames_[b].time - frames_[i].time);
         });
-        if (near.size() > static_cast<std::size_t>(o_.neighbours)) near.resize(static_cast<std::size_t>(o_.neighbours));
+        constexpr std::size_t kMost = 4;
+        if (near.size() > kMost) near.resize(kMost);
         for (const std::size_t k : near) {
             Outcome link = align_frame(frames_[k], frames_[i], o_);
             if (!link) continue;
             Registration& r = *link.result;
             const Transform &first = out_.frames[k]->to_frame, second = r.to_frame;
+            if (!same(first.lens(), second.canvas_lens())) continue; // one of them was found without the rig's lens
             r.to_frame =
                 Transform(product(second.projective(), first.projective()), second.lens(), first.canvas_lens());
             r.way = fmt::format("through {} ({})", frames_[k].name, out_.frames[i].text);
@@ -146,6 +150,12 @@ private:
             return link;
         }
         return out_.frames[i];
+    }
+
+    /// Whether a frame was found with the lens of its rig, not without any.
+    bool has_its_lens(std::size_t i) const {
+        const RigOptics* optics = optics_of(o_, frames_[i].rig);
+        return i == reference_ || (optics && optics->lens != nullptr) == (out_.frames[i]->to_frame.lens() != nullptr);
     }
 
     /// All frames at once, and their lenses: stars that several show, whether the reference does or not.
@@ -156,7 +166,7 @@ private:
         std::vector<std::size_t> members;
         const Normal grid = Normal::of(frames_[reference_].width, frames_[reference_].height);
         for (std::size_t i = 0; i < frames_.size(); ++i) {
-            if (!out_.frames[i]) continue;
+            if (!out_.frames[i] || !has_its_lens(i)) continue;
             const Normal normal = Normal::of(frames_[i].width, frames_[i].height);
             const auto [it, fresh] = glass.emplace(frames_[i].rig, static_cast<int>(a.lenses.size()));
             if (fresh) {
@@ -168,9 +178,9 @@ private:
             f.normal = normal;
             f.glass = it->second;
             f.fixed = i == reference_;
-            f.mapping = out_.frames[i]->to_frame.is_affine() || out_.frames[i]->model.mapping != Mapping::projective
-                            ? std::min(out_.frames[i]->model.mapping, Mapping::affine)
-                            : Mapping::projective;
+            // A way through others may have a perspective that its last step has not.
+            const auto& matrix = out_.frames[i]->to_frame.projective();
+            f.mapping = matrix[6] != 0 || matrix[7] != 0 ? Mapping::projective : out_.frames[i]->model.mapping;
             f.map = normal_matrix(out_.frames[i]->to_frame.projective(), grid, normal);
             a.frames.push_back(f);
             members.push_back(i);
@@ -278,11 +288,6 @@ private:
 
 } // namespace
 
-std::string AlignOptions::check() const {
-    if (neighbours < 0) return fmt::format("{} neighbours cannot be tried", neighbours);
-    return {};
-}
-
 Outcome align_frame(const FrameToAlign& reference, const FrameToAlign& frame, const AlignOptions& o) {
     const RigOptics* optics = optics_of(o, frame.rig);
     RegistrationOptions options = between(reference, frame, o);
@@ -298,7 +303,6 @@ Outcome align_frame(const FrameToAlign& reference, const FrameToAlign& frame, co
 
 Alignment align_frames(const std::vector<FrameToAlign>& frames, std::size_t reference, const AlignOptions& options,
                        const Workers& workers) {
-    require_sense(options);
     if (reference >= frames.size()) throw UsageError("the reference is none of the frames", {}, {});
     return Aligner(frames, reference, options, workers).run();
 }

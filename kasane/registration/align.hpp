@@ -28,9 +28,6 @@ struct FrameToAlign {
 struct AlignOptions {
     std::map<std::string, RigOptics> known; ///< of rigs that were solved before: they are not solved again
     std::optional<Model> model;             ///< of all frames; nothing: chosen by rig
-    int neighbours = 4;                     ///< frames that one which fails is tried through
-    /// What is wrong with them, in words; empty: nothing.
-    std::string check() const;
 };
 
 struct Alignment {

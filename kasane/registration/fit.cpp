@@ -227,24 +227,39 @@ std::vector<double> normal_residuals(const StarPair& pair, const std::vector<Sta
     return out;
 }
 
-std::optional<ModelChoice> choose_model(const StarPair& pair, const std::vector<StarMatch>& matches,
-                                        const std::vector<PairFit>& candidates) {
+std::size_t simplest_as_good(const std::vector<std::vector<double>>& losses, double worth) {
+    const auto sum = [](const std::vector<double>& v) { return std::accumulate(v.begin(), v.end(), 0.0); };
+    std::size_t best = 0;
+    for (std::size_t k = 1; k < losses.size(); ++k)
+        if (sum(losses[k]) < sum(losses[best])) best = k;
+    constexpr double kSure = 2.5;
+    for (std::size_t k = 0; k < best; ++k) {
+        double gain = 0, squares = 0;
+        for (std::size_t i = 0; i < losses[k].size(); ++i) {
+            const double d = losses[k][i] - losses[best][i];
+            gain += d, squares += d * d;
+        }
+        const auto n = static_cast<double>(losses[k].size());
+        const double mean = gain / n, error = std::sqrt(std::max(0.0, squares / n - mean * mean) / n);
+        if (mean <= kSure * error || sum(losses[k]) <= (1 + worth) * sum(losses[best])) return k;
+    }
+    return best;
+}
+
+std::optional<PairFit> choose_model(const StarPair& pair, const std::vector<StarMatch>& matches,
+                                    const std::vector<PairFit>& candidates) {
     constexpr std::size_t kFolds = 5, kEnough = 400;
     // The brightest say enough; those of the frame come first in its order.
     const std::vector<StarMatch> judged(
         matches.begin(), matches.begin() + static_cast<std::ptrdiff_t>(std::min(matches.size(), kEnough)));
-    struct Judged {
-        PairFit fit;
-        std::vector<double> unseen; ///< squared residuals, cut off where they say only "wrong"
-        double mean = 0;
-    };
-    constexpr double kWrong = 50;
-    std::vector<Judged> all;
+    constexpr double kWrong = 50; // squared residuals are cut off where they say only "wrong"
+    std::vector<PairFit> fits;
+    std::vector<std::vector<double>> losses;
     std::vector<char> use(judged.size());
     for (const PairFit& candidate : candidates) {
         auto whole = fit_pair(pair, matches, candidate);
         if (!whole) continue;
-        Judged j{*whole, std::vector<double>(judged.size()), 0};
+        std::vector<double> unseen(judged.size());
         bool good = true;
         for (std::size_t fold = 0; fold < kFolds && good; ++fold) {
             for (std::size_t i = 0; i < judged.size(); ++i)
@@ -255,29 +270,14 @@ std::optional<ModelChoice> choose_model(const StarPair& pair, const std::vector<
             if (!good) break;
             const std::vector<double> r2 = normal_residuals(pair, judged, part->transform());
             for (std::size_t i = 0; i < judged.size(); ++i)
-                if (!use[i]) j.unseen[i] = std::min(r2[i], kWrong);
+                if (!use[i]) unseen[i] = std::min(r2[i], kWrong);
         }
         if (!good) continue;
-        j.mean = std::accumulate(j.unseen.begin(), j.unseen.end(), 0.0) / static_cast<double>(judged.size());
-        all.push_back(std::move(j));
+        fits.push_back(*whole);
+        losses.push_back(std::move(unseen));
     }
-    if (all.empty()) return std::nullopt;
-    const auto best =
-        std::min_element(all.begin(), all.end(), [](const Judged& a, const Judged& b) { return a.mean < b.mean; });
-    // Among several candidates one seems better by chance; a gain must be sure and worth having.
-    constexpr double kSure = 2.5, kWorth = 1.03;
-    for (const Judged& j : all) { // simplest first
-        double sum = 0, squares = 0;
-        for (std::size_t i = 0; i < judged.size(); ++i) {
-            const double d = j.unseen[i] - best->unseen[i];
-            sum += d, squares += d * d;
-        }
-        const double n = static_cast<double>(judged.size()), mean = sum / n;
-        const double error = std::sqrt(std::max(0.0, squares / n - mean * mean) / n);
-        if (mean <= kSure * error || j.mean <= kWorth * best->mean)
-            return ModelChoice{j.fit, all.front().mean / std::max(1e-12, j.mean)};
-    }
-    return std::nullopt;
+    constexpr double kWorth = 0.03;
+    return fits.empty() ? std::nullopt : std::optional(fits[simplest_as_good(losses, kWorth)]);
 }
 
 } // namespace kasane

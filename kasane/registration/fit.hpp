@@ -49,14 +49,14 @@ std::optional<PairFit> fit_pair(const StarPair& pair, const std::vector<StarMatc
 std::vector<double> normal_residuals(const StarPair& pair, const std::vector<StarMatch>& matches,
                                      const Transform& to_frame);
 
-/// The candidates, simplest first.
-struct ModelChoice {
-    PairFit best;
-    double gained = 1; ///< mean squared residual of unseen stars by the simplest candidate over that of the best
-};
+/// Of candidates, simplest first, the first that is as good as the best: `losses` hold those of the same unseen stars
+/// for each. Among several one seems better by chance, so what is gained must be 2.5 errors of it, and more than the
+/// share `worth` of the loss.
+std::size_t simplest_as_good(const std::vector<std::vector<double>>& losses, double worth);
 
-/// The best of `candidates` by cross-validation, fitted to all pairs; nothing where none can be fitted.
-std::optional<ModelChoice> choose_model(const StarPair& pair, const std::vector<StarMatch>& matches,
-                                        const std::vector<PairFit>& candidates);
+/// The best of `candidates`, simplest first, by cross-validation, fitted to all pairs; nothing where none can be
+/// fitted.
+std::optional<PairFit> choose_model(const StarPair& pair, const std::vector<StarMatch>& matches,
+                                    const std::vector<PairFit>& candidates);
 
 } // namespace kasane

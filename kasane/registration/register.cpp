@@ -140,8 +140,7 @@ public:
         PatternOptions few;
         few.radius = radius();
         few.stars = 25;
-        std::vector<Affine> linear = {{}, {-1, 0, 0, 0, -1, 0}}; // as it was, or behind the meridian
-        if (o_.guess) linear.insert(linear.begin(), *o_.guess);
+        const std::vector<Affine> linear = {{}, {-1, 0, 0, 0, -1, 0}}; // as it was, or behind the meridian
         auto shifted = follow(seeds_of_shifts(pair_, density_, few, linear), Kind::shift);
         auto rigid = follow(seeds_of_pairs(pair_, density_, few, true), Kind::rigid);
         if (shifted && rigid) return (*rigid)->matched > (*shifted)->matched ? *rigid : *shifted;
@@ -155,18 +154,6 @@ public:
                 fmt::format("no position, turn and scale brings its {} stars onto the reference's {} (best try: {} in "
                             "common, as many as chance may bring)",
                             pair_.frame.size(), pair_.reference.size(), best_seen_)};
-    }
-
-    Outcome from(const std::vector<StarMatch>& pairs) {
-        Seed seed;
-        seed.matches = pairs;
-        PairFit f;
-        f.reference = reference_, f.frame = frame_;
-        if (const auto affine = fit_pair(pair_, pairs, f)) // which way round, and about where
-            seed.to_frame = Transform(pixel_matrix(affine->map, reference_, frame_)).at(reference_.centre);
-        tried_ = 1;
-        if (auto found = follow(seed, Kind::rigid)) return *found;
-        return run();
     }
 
 private:
@@ -192,13 +179,12 @@ private:
         return radius_ = std::max(o_.match_radius, std::min(noise, room));
     }
 
-    /// The first seed that stands all tests.
     /// What is taken for known; the less is left open, the fewer stars do.
     enum class Kind { shift, rigid, any };
 
+    /// The first seed that stands all tests.
     std::optional<Outcome> follow(const Seeds& seeds, Kind kind) {
         tried_ = seeds.tried + (kind == Kind::any ? tried_ : 0); // each kind has its share of the false alarms
-        std::optional<Outcome> partly;
         for (const Seed& seed : seeds.best) {
             auto found = follow(seed, kind);
             if (!found) continue;
@@ -303,7 +289,7 @@ private:
             GrowthOptions g;
             g.radius = radius();
             std::vector<StarMatch> now = grown;
-            auto better = settle(choice->best, now);
+            auto better = settle(*choice, now);
             // What the model adds to the pairs may lead to more.
             for (int round = 0; round < 3 && better && now.size() > grown.size(); ++round) {
                 grown = now;
@@ -491,35 +477,17 @@ std::string RegistrationOptions::check() const {
     return {};
 }
 
-namespace {
-
-/// What too few stars end in.
-std::optional<Outcome> too_few(const std::vector<Star>& reference, const std::vector<Star>& frame) {
-    if (reference.size() >= kLeastStars && frame.size() >= kLeastStars) return std::nullopt;
-    return Outcome{{},
-                   Hindrance::too_few_stars,
-                   fmt::format("{} stars here and {} in the reference; at least {} are needed in both", frame.size(),
-                               reference.size(), kLeastStars)};
-}
-
-} // namespace
-
 Outcome register_stars(const std::vector<Star>& reference, const std::vector<Star>& frame,
                        const RegistrationOptions& o) {
     require_sense(o);
-    if (const auto few = too_few(reference, frame)) return *few;
+    if (reference.size() < kLeastStars || frame.size() < kLeastStars)
+        return {{},
+                Hindrance::too_few_stars,
+                fmt::format("{} stars here and {} in the reference; at least {} are needed in both", frame.size(),
+                            reference.size(), kLeastStars)};
     const StarIndex index(frame);
     const StarPair pair{reference, frame, index};
     return Search(pair, o).run();
-}
-
-Outcome register_from(const std::vector<Star>& reference, const std::vector<Star>& frame,
-                      const std::vector<StarMatch>& pairs, const RegistrationOptions& o) {
-    require_sense(o);
-    if (const auto few = too_few(reference, frame)) return *few;
-    const StarIndex index(frame);
-    const StarPair pair{reference, frame, index};
-    return pairs.size() < kLeastStars ? Search(pair, o).run() : Search(pair, o).from(pairs);
 }
 
 std::size_t choose_reference(const std::vector<const std::vector<Star>*>& stars, const std::vector<double>& fwhm) {

@@ -43,8 +43,7 @@ struct RegistrationOptions {
     double false_alarms =
         1e-5; ///< registrations by chance, expected in one call with stars that have nothing in common
     StarGrid reference, frame;
-    std::optional<Affine> guess; ///< the linear part of the map, as a neighbour in time suggests it
-    std::optional<Model> model;  ///< nothing: affine, and projective or with a lens where the stars ask for it
+    std::optional<Model> model; ///< nothing: affine, and projective or with a lens where the stars ask for it
     /// What is wrong with them, in words; empty: nothing.
     std::string check() const;
 };
@@ -87,10 +86,6 @@ struct Outcome {
 /// Registers `frame` onto `reference` (star lists, brightest first).
 Outcome register_stars(const std::vector<Star>& reference, const std::vector<Star>& frame,
                        const RegistrationOptions& options = {});
-
-/// The same from pairs that are already known, of another model or of a neighbour in time; at least three.
-Outcome register_from(const std::vector<Star>& reference, const std::vector<Star>& frame,
-                      const std::vector<StarMatch>& pairs, const RegistrationOptions& options = {});
 
 /// The reference of a set of frames: the one with the most stars for their width (count / FWHM^2). Index into `stars`.
 std::size_t choose_reference(const std::vector<const std::vector<Star>*>& stars, const std::vector<double>& fwhm);

@@ -79,7 +79,7 @@ Posed pose(const RigProblem& problem, const Model& model, const std::vector<std:
 /// sightings put it, in units of their errors (1 is noise alone), star by star; and in pixels.
 struct Unseen {
     std::vector<double> stars;
-    double mean = 0, pixels = 0, expected = 0;
+    double pixels = 0, expected = 0;
 };
 
 Unseen judge(const Posed& posed) {
@@ -100,10 +100,8 @@ Unseen judge(const Posed& posed) {
             expected.push_back(static_cast<float>(2 * s.variance));
         }
         out.stars.push_back(sum / free);
-        out.mean += out.stars.back();
     }
     if (out.stars.empty()) return out;
-    out.mean /= static_cast<double>(out.stars.size());
     constexpr double kMean = 1 / 1.386 * 2; // of squared lengths over their median
     out.pixels = std::sqrt(kMean * static_cast<double>(median_in_place(pixels)));
     out.expected = std::sqrt(static_cast<double>(median_in_place(expected)));
@@ -179,27 +177,11 @@ RigOptics solve_rig(const RigProblem& problem) {
         if (!u.stars.empty()) tried.push_back({m, std::move(u)});
     }
     if (tried.empty()) return out;
-    const auto best = std::min_element(tried.begin(), tried.end(),
-                                       [](const Tried& a, const Tried& b) { return a.unseen.mean < b.unseen.mean; });
-    const Tried* chosen = &*best;
-    constexpr double kSure = 2.5, kWorth = 1.005; // an error that all frames share does not average out
-    for (const Tried& t : tried) {
-        if (problem.model) {
-            chosen = &tried.back();
-            break;
-        }
-        double sum = 0, squares = 0;
-        const auto n = static_cast<double>(t.unseen.stars.size());
-        for (std::size_t i = 0; i < t.unseen.stars.size(); ++i) {
-            const double d = t.unseen.stars[i] - best->unseen.stars[i];
-            sum += d, squares += d * d;
-        }
-        const double mean = sum / n, error = std::sqrt(std::max(0.0, squares / n - mean * mean) / n);
-        if (mean <= kSure * error || t.unseen.mean <= kWorth * best->unseen.mean) {
-            chosen = &t;
-            break;
-        }
-    }
+    std::vector<std::vector<double>> losses;
+    for (const Tried& t : tried)
+        losses.push_back(t.unseen.stars);
+    constexpr double kWorth = 0.005; // less than between two frames: what all frames share does not average out
+    const Tried* chosen = problem.model ? &tried.back() : &tried[simplest_as_good(losses, kWorth)];
     out.model = chosen->model;
     out.before = tried.front().unseen.pixels;
     out.after = chosen->unseen.pixels;

@@ -87,10 +87,6 @@ std::string stack_details(const RunReport& report, int columns) {
     return out;
 }
 
-} // namespace
-
-namespace {
-
 /// What lies between the frames, and how those came onto the reference that did not at once.
 std::string ways(const RunReport& report, int columns) {
     std::string out;

@@ -265,8 +265,8 @@ void align_group(Session& session, const Calibrations& calibrations, const Refer
 }
 
 std::string rig_of(const Session& s, const Exposure& e) {
-    return fmt::format("{}|{}|{}x{}|{}x{}|{}|{:.1f}", e.camera, e.telescope, e.width, e.height, e.binning_x,
-                       e.binning_y, grid_cell(s, e), e.focal_length_mm.value_or(0));
+    return fmt::format("{}|{}|{}x{}|{}x{}|{}|{}|{:.1f}", e.camera, e.telescope, e.width, e.height, e.binning_x,
+                       e.binning_y, grid_cell(s, e), e.turn, e.focal_length_mm.value_or(0));
 }
 
 std::string optics_identity(const Session& session, const StackPlan& plan, const std::string& reference) {

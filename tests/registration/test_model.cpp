@@ -210,8 +210,7 @@ TEST_CASE("The simplest model that foretells unseen stars is chosen") {
                 candidates.push_back(model(p.start, mapping, optics));
         const auto choice = choose_model(pair, p.matches, candidates);
         REQUIRE(choice);
-        right += Model{choice->best.mapping, choice->best.optics} == asked.wanted;
-        if (asked.wanted.optics != Optics::none) CHECK(choice->gained > 1.5);
+        right += Model{choice->mapping, choice->optics} == asked.wanted;
     }
     CHECK(right >= kPairs - 3); // within one standard error: one in six may go the other way
 }
