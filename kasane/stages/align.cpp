@@ -82,10 +82,17 @@ std::optional<Outcome> decode_outcome(const std::string& bytes) {
 
 using Rigs = std::map<std::string, RigOptics>;
 
-std::string encode(const Rigs& rigs, const std::string& basis) {
+/// The optics of a rig's planes as they are remembered, for one reference and one wish of the recipe.
+struct Solved {
+    std::string basis;
+    std::uint32_t lights = 0; ///< of the rig, when they were solved
+    Rigs rigs;
+};
+
+std::string encode(const Solved& solved) {
     Writer w;
-    w.put(basis).put(static_cast<std::uint32_t>(rigs.size()));
-    for (const auto& [name, o] : rigs) {
+    w.put(solved.basis).put(solved.lights).put(static_cast<std::uint32_t>(solved.rigs.size()));
+    for (const auto& [name, o] : solved.rigs) {
         w.put(name);
         put(w, o.model);
         put(w, o.lens);
@@ -94,13 +101,11 @@ std::string encode(const Rigs& rigs, const std::string& basis) {
     return std::move(w.bytes);
 }
 
-std::optional<Rigs> decode_rigs(const std::string& bytes, const std::string& basis) {
+std::optional<Solved> decode_solved(const std::string& bytes) {
     try {
         Reader r(bytes);
-        std::string of;
-        r.get(of);
-        if (of != basis) return std::nullopt;
-        Rigs out;
+        Solved out;
+        r.get(out.basis), r.get(out.lights);
         for (auto n = r.take<std::uint32_t>(); n > 0; --n) {
             std::string name;
             r.get(name);
@@ -108,7 +113,7 @@ std::optional<Rigs> decode_rigs(const std::string& bytes, const std::string& bas
             o.model = take_model(r);
             o.lens = take_lens(r);
             r.get(o.frames), r.get(o.stars), r.get(o.before), r.get(o.after), r.get(o.expected), r.get(o.corner);
-            out.emplace(name, o);
+            out.rigs.emplace(name, o);
         }
         return r.at_end() ? std::optional(std::move(out)) : std::nullopt;
     } catch (const DataError&) {
@@ -133,6 +138,29 @@ Rigs planes_of(const Rigs& all, const std::string& rig) {
     return out;
 }
 
+/// The lights of a group that are of a rig, measured or not.
+std::uint32_t lights_of(const Session& s, const std::string& group, const std::string& rig) {
+    std::uint32_t n = 0;
+    for (const StackPlan& plan : s.pairing.stacks) {
+        if (reference_group_name(s, plan) != group) continue;
+        for (const LightPlan& l : plan.lights)
+            n += rig_of(s, s.exposures[l.exposure]) == rig;
+    }
+    return n;
+}
+
+/// What is remembered of a rig, and by what name; nothing where it was solved from a few lights and there are twice as
+/// many now: a lens that two lights could not show may be plain in twenty.
+std::optional<std::pair<std::string, Solved>> standing_optics(const Session& s, const std::string& group,
+                                                              const std::string& rig) {
+    constexpr std::uint32_t kFew = 20;
+    const auto chosen = standing_choice(s, choice_name(group, rig));
+    const auto fact = chosen ? s.ledger.fact(*chosen) : std::nullopt;
+    auto solved = fact ? decode_solved(*fact) : std::nullopt;
+    if (!solved || (solved->lights < kFew && lights_of(s, group, rig) >= 2 * solved->lights)) return std::nullopt;
+    return std::pair(*chosen, std::move(*solved));
+}
+
 class GroupAlignment {
 public:
     GroupAlignment(Session& s, const Calibrations& c, const ReferenceGroup& g, GradedLights& graded)
@@ -150,12 +178,10 @@ public:
         for (const Entry& e : entries_) {
             if (identities.count(e.rig)) continue;
             std::string& identity = identities[e.rig];
-            const auto chosen = standing_choice(s_, choice_name(group_.name, e.rig));
-            const auto fact = chosen ? s_.ledger.fact(*chosen) : std::nullopt;
-            const auto rigs = fact ? decode_rigs(*fact, basis) : std::nullopt;
-            if (!rigs) continue;
-            options.known.insert(rigs->begin(), rigs->end());
-            identity = *chosen;
+            const auto standing = standing_optics(s_, group_.name, e.rig);
+            if (!standing || standing->second.basis != basis) continue;
+            options.known.insert(standing->second.rigs.begin(), standing->second.rigs.end());
+            identity = standing->first;
         }
         std::vector<std::optional<Outcome>> known(entries_.size());
         const auto recall = [&] {
@@ -172,10 +198,10 @@ public:
             const Alignment found = align_frames(frames, reference_, options, s_.context.workers);
             s_.ledger.together([&] {
                 for (auto& [rig, identity] : identities) {
-                    const std::string encoded = encode(planes_of(found.rigs, rig), basis);
-                    const std::string now = Key("optics of").add(encoded).result();
-                    if (now == identity) continue;
-                    identity = now;
+                    if (!identity.empty() && options.known.count(rig)) continue; // as it was
+                    const std::string encoded =
+                        encode({basis, lights_of(s_, group_.name, rig), planes_of(found.rigs, rig)});
+                    identity = Key("optics of").add(encoded).result();
                     s_.ledger.set_fact(identity, encoded);
                     remember_choice(s_, choice_name(group_.name, rig), identity);
                 }
@@ -278,8 +304,10 @@ std::string optics_identity(const Session& session, const StackPlan& plan, const
     Key key("how lights are registered");
     key.add(model_text(session.recipe.registration.model));
     const std::string group = reference_group_name(session, plan);
-    for (const std::string& rig : rigs)
-        key.add(standing_choice(session, choice_name(group, rig)).value_or("not solved yet"));
+    for (const std::string& rig : rigs) {
+        const auto standing = standing_optics(session, group, rig);
+        key.add(standing ? standing->first : "not solved yet");
+    }
     return key.result();
 }
 
