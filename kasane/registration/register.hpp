@@ -12,6 +12,7 @@
 //   rig.hpp         the lens of a rig, from all its frames
 //   adjustment.hpp  all frames of a rig at once
 //   chance.hpp      how likely a match is nothing but chance
+//   agreement.hpp   how two lists agree under a transform
 //   star_pair.hpp   two star lists and pairs of their stars
 //   star_index.hpp  nearest stars by position, quickly
 #pragma once

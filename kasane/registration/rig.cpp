@@ -145,8 +145,8 @@ std::vector<Model> candidates(std::size_t stars) {
 std::string RigOptics::text() const {
     std::string out = model.mapping_name();
     if (lens) out += fmt::format(" with {}, {:.2f} % at the corner", model.optics_name(), 100 * corner);
-    if (before > 0 && after > 0 && before > 1.005 * after)
-        out += fmt::format(" (residual {:.2f} -> {:.2f} px)", before, after);
+    const std::string was = fmt::format("{:.2f}", before), is = fmt::format("{:.2f}", after);
+    if (after < before && was != is) out += fmt::format(" (residual {} -> {} px)", was, is);
     return out;
 }
 

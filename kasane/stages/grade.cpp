@@ -353,7 +353,11 @@ private:
             } else if (!l.registration) {
                 constexpr double kMany = 0.5;
                 c.hindrance = "cannot be registered: " + l.registration.text;
-                if (l.measures->main().count > kMany * usual && usual > 20)
+                const auto& model = s_.recipe.registration.model;
+                if (l.registration.hindrance == Hindrance::in_part_only && model)
+                    c.hindrance += fmt::format("; the recipe's model \"{}\" may be too simple", model_text(model));
+                else if (l.registration.hindrance == Hindrance::no_agreement &&
+                         l.measures->main().count > kMany * usual && usual > 20)
                     c.hindrance += "; it has stars enough, so it may show another field";
             }
             stack.push_back(std::move(c));
