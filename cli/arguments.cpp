@@ -54,6 +54,9 @@ void describe(CLI::App& app, Arguments& a) {
         common(verb);
     };
     project(run);
+    run->add_option("--reference", a.reference_light,
+                    "The light that gives the grid: a path, a glob in quotes, or auto; kept in kasane.toml")
+        ->type_name("FILE");
 
     CLI::App* scan = app.add_subcommand("scan", "Say what each file is and how Kasane knows");
     scan->description("Say what each file is and how Kasane knows.\n\n"
@@ -118,6 +121,53 @@ void describe(CLI::App& app, Arguments& a) {
     grade->add_flag("--dropped", a.only_dropped, "Only lights that are dropped");
     grade->add_flag("--all", a.all_rows, "Every light (else at most 40 of a stack)");
     grade->add_option("--csv", a.csv, "Write every light with all its measures as CSV")->type_name("FILE");
+
+    CLI::App* masters = app.add_subcommand("masters", "Build the calibration masters");
+    masters->description("Build the calibration masters.\n\n"
+                         "Makes what is missing or stale of the bias, dark and flat masters that the lights of the "
+                         "folder need, into\n"
+                         "FOLDER/kasane/masters or the recipe's library, and prints them. 'kasane run' does this too.");
+    project(masters);
+
+    CLI::App* align =
+        app.add_subcommand("align", "Register the lights and report it; or put images onto another's grid");
+    align->description(
+        "Register the lights and report it; or put images onto another's grid.\n\n"
+        "In a project: solves what lies between all lights (shift, turn, scale, the lens of the rig) and prints which "
+        "light gives the\n"
+        "grid and why, then a table a stack and night, worst first: stars matched, residual against what the stars' "
+        "own "
+        "errors let\n"
+        "expect, shift, turn, scale, and how a light was found that did not fit at once. --reference says which light "
+        "gives the grid\n"
+        "and is kept in kasane.toml. Makes masters that are missing; no other results.\n\n"
+        "With --onto: registers any images (masters, stills, another camera's; scale 0.2 to 5, turned, mirrored, "
+        "distorted) onto one of\n"
+        "them, and with --write puts them there as FITS with coverage. docs/registration.md tells more.");
+    align->add_option("what", a.images, "The project's folder; with --onto, the images")->type_name("FOLDER|IMAGE");
+    align->add_option("--onto", a.onto, "The image whose grid the images come onto")->type_name("IMAGE");
+    align->add_option("--write", a.write, "Write them there, each as NAME.on-GRID.fits")->type_name("DIR");
+    align
+        ->add_option("--model", a.model,
+                     "What may lie between images: auto, shift, similarity, affine, projective, lens")
+        ->type_name("MODEL");
+    align
+        ->add_option("--reference", a.reference_light,
+                     "The light that gives the grid: a path, a glob in quotes, or auto; kept in kasane.toml")
+        ->type_name("FILE");
+    align->add_option("--filter", a.filter, "Only this filter");
+    align->add_option("--night", a.night, "Only this night, as 2031-03-12");
+    align->add_flag("--all", a.all_rows, "Every light (else at most 20 of a stack and night)");
+    align->add_option("--csv", a.csv, "Write every light as CSV")->type_name("FILE");
+    align->add_option("--html", a.html, "Write tables and pictures as one page")->type_name("FILE");
+    align
+        ->add_option("--pictures", a.pictures,
+                     "Write the pictures (SVG): of each rig what the stars leave, its lens, where the frames lie; "
+                     "lights that failed with their stars")
+        ->type_name("DIR");
+    align->add_option("-o,--output", a.output, "Where results and the ledger lie instead of FOLDER/kasane")
+        ->type_name("DIR");
+    common(align);
 
     CLI::App* review =
         app.add_subcommand("review", "Look through the nights in the browser, set limits by eye, decide");

@@ -38,7 +38,12 @@ struct Arguments {
     std::filesystem::path html;                     ///< review: a file instead of a server
     int port = 0;                                   ///< review
     bool no_open = false;                           ///< review
-    std::filesystem::path csv;                      ///< grade
+    std::vector<std::filesystem::path> images;      ///< align: instead of a project
+    std::filesystem::path onto, write;              ///< align: image that gives their grid; where they go
+    std::string model;                              ///< align: of images
+    std::string reference_light;                    ///< align, run: path, glob or "auto"
+    std::filesystem::path pictures;                 ///< align: folder for them
+    std::filesystem::path csv;                      ///< grade, align
     std::string subject = "lights";                 ///< export
     std::filesystem::path target;                   ///< export: where to
     std::string how = "copy";                       ///< export

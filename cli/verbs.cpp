@@ -8,10 +8,14 @@
 #include <kasane/image/stretch.hpp>
 #include <kasane/io/png.hpp>
 #include <kasane/io/reader.hpp>
+#include <kasane/project/align.hpp>
+#include <kasane/project/align_images.hpp>
 #include <kasane/project/check.hpp>
 #include <kasane/project/export_lights.hpp>
 #include <kasane/project/grade.hpp>
 #include <kasane/project/run.hpp>
+#include <kasane/report/align_pictures.hpp>
+#include <kasane/report/align_table.hpp>
 #include <kasane/report/grade_table.hpp>
 #include <kasane/report/json.hpp>
 #include <kasane/report/review.hpp>
@@ -77,7 +81,17 @@ RunOptions options_of(const Arguments& a) {
     return options;
 }
 
+/// --reference goes into the recipe: a run without it must not move what is finished.
+void keep_reference_of(const Arguments& a, const RunOptions& options, const Context& context) {
+    if (a.reference_light.empty()) return;
+    const std::string kept = keep_reference(options, a.reference_light, context);
+    if (!a.json && !a.quiet)
+        std::cout << fmt::format("[registration] reference = \"{}\" is in {}\n\n", kept,
+                                 recipe_file(options.folder).string());
+}
+
 int run(const Arguments& a, const Context& context) {
+    keep_reference_of(a, options_of(a), context);
     const RunReport report = run_project(options_of(a), context);
     write_report(report);
     if (a.json)
@@ -304,6 +318,78 @@ void open_browser(const std::string& address) {
     posix_spawnp(&child, program.c_str(), nullptr, nullptr, arguments, environ); // the address is printed all the same
 }
 
+int masters(const Arguments& a, const Context& context) {
+    const RunReport report = build_masters(options_of(a), context);
+    if (a.json)
+        print_json(to_json(report));
+    else
+        std::cout << masters_table(report, columns());
+    return report.clean() ? Exit::done : Exit::done_with_findings;
+}
+
+int align_images(const Arguments& a, const Context& context) {
+    for (const auto& [option, given] :
+         {std::pair("--reference", !a.reference_light.empty()), std::pair("--csv", !a.csv.empty()),
+          std::pair("--html", !a.html.empty()), std::pair("--pictures", !a.pictures.empty())})
+        if (given)
+            throw UsageError(fmt::format("{} is for the lights of a project, --onto for images", option), {},
+                             "Leave one of them out");
+    if (a.images.empty())
+        throw UsageError("--onto names a grid, but no image is named that should come onto it", a.onto,
+                         "Name them: kasane align A.fits B.fits --onto REF.fits. The lights of a project come onto an "
+                         "image by onto in [registration] of its recipe");
+    ImageAlignOptions options{a.images, a.onto, a.write, model_named(a.model)};
+    if (!options.model && !a.model.empty() && a.model != "auto")
+        throw UsageError(fmt::format("\"{}\" is no model", a.model), {},
+                         "Models are auto, shift, similarity, affine, projective and lens");
+    const ImageAlignReport report = kasane::align_images(options, context);
+    if (a.json)
+        print_json(to_json(report));
+    else
+        std::cout << align_text(report, columns());
+    const bool none =
+        std::none_of(report.images.begin(), report.images.end(), [](const AlignedImage& i) { return i.registered; });
+    return none ? Exit::not_done : report.clean() ? Exit::done : Exit::done_with_findings;
+}
+
+int align(Arguments a, const Context& context) {
+    if (!a.onto.empty()) return align_images(a, context);
+    if (!a.write.empty() || !a.model.empty())
+        throw UsageError(
+            fmt::format("{} is for images, but there is no --onto beside it", a.write.empty() ? "--model" : "--write"),
+            {}, "Say with --onto which image gives the grid; a project's model is in its recipe");
+    if (a.images.size() > 1)
+        throw UsageError("several files or folders are named, but no grid", a.images[1],
+                         "Name one project, or images and --onto IMAGE");
+    if (!a.images.empty()) a.folder = a.images.front();
+    const RunOptions options = options_of(a);
+    if (!a.csv.empty()) require_output(a.csv, "table", {".csv", ".txt"}); // before minutes of measuring
+    if (!a.html.empty()) require_output(a.html, "page", {".html", ".htm"});
+    if (!a.pictures.empty()) require_writable_folder(a.pictures);
+    keep_reference_of(a, options, context);
+    const AlignReport report = align_project(options, context);
+    if (!a.csv.empty()) write_text_safely(a.csv, align_csv(report));
+    if (!a.html.empty()) write_text_safely(a.html, align_page(report));
+    std::vector<std::string> pictures;
+    if (!a.pictures.empty())
+        for (const NamedPicture& p : align_pictures(report)) {
+            pictures.push_back((a.pictures / (p.name + ".svg")).string());
+            write_text_safely(pictures.back(), p.svg);
+        }
+    if (a.json) {
+        nlohmann::json json = to_json(report);
+        if (!pictures.empty()) json["pictures"] = pictures;
+        print_json(json);
+    } else {
+        constexpr std::size_t kRows = 20;
+        std::cout << align_text(report, {fold_filter(a.filter), a.night, a.all_rows ? 0 : kRows, columns()});
+        for (const std::string& p : pictures)
+            std::cout << fmt::format("  picture: {}\n", p);
+        if (!a.html.empty()) std::cout << fmt::format("The page is in {}\n", a.html.string());
+    }
+    return report.clean() ? Exit::done : Exit::done_with_findings;
+}
+
 int review(const Arguments& a, const Context& context) {
     GradeOptions options = grade_options(a);
     if (!a.html.empty()) {
@@ -379,7 +465,9 @@ int run_verb(const Arguments& a, const Context& context) {
     if (a.verb == "status") return status(a, context);
     if (a.verb == "init") return init(a);
     if (a.verb == "show") return show(a, context);
+    if (a.verb == "masters") return masters(a, context);
     if (a.verb == "grade") return grade(a, context);
+    if (a.verb == "align") return align(a, context);
     if (a.verb == "review") return review(a, context);
     if (a.verb == "export") return export_lights(a, context);
     return demo(a, context);

@@ -54,6 +54,7 @@ bool is_own_work(const fs::path& file) {
     if (head.starts_with("\x89PNG")) return holds(std::string_view("tEXtSoftware\0Kasane ", 20));
     if (head.starts_with("\xff\xd8")) return holds("Kasane ");
     if (head.starts_with("<!doctype html>")) return holds(kPageMark);
+    if (head.starts_with("<svg ")) return holds(kPageMark);
     return head.starts_with(kReportMark) || head.starts_with(kTableMark) || head.starts_with(kJsonMark);
 }
 

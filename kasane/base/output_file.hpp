@@ -24,7 +24,7 @@ void require_replaceable(const std::filesystem::path& file);
 /// The marks that is_own_work looks for, put there by the writers of each format.
 extern const char* const kCreator;                                          ///< "Kasane 0.1.0"
 inline constexpr const char* kReportMark = "Kasane report\n";               ///< how text begins
-inline constexpr const char* kPageMark = "<title>Kasane:";                  ///< within HTML
+inline constexpr const char* kPageMark = "<title>Kasane:";                  ///< within HTML and SVG
 inline constexpr const char* kTableMark = "stack,file,night,filter,start,"; ///< how CSV begins
 inline constexpr const char* kJsonMark = "{\n \"creator\": \"Kasane ";      ///< how JSON begins
 

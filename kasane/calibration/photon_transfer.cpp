@@ -35,12 +35,12 @@ float median_of(std::vector<float> v) {
     return v.empty() ? 0 : median_in_place(v);
 }
 
-struct Point {
+struct LevelPoint {
     double signal, variance, weight;
 };
 
 /// Signal and variance of one frame of a pair, in bins of the signal.
-void add_points(const std::vector<float>& a, const std::vector<float>& b, std::vector<Point>& points) {
+void add_points(const std::vector<float>& a, const std::vector<float>& b, std::vector<LevelPoint>& points) {
     const float ma = median_of(a), mb = median_of(b);
     if (!(ma > 0 && mb > 0)) return;
     const float k = ma / mb;
@@ -72,7 +72,7 @@ PhotonTransfer measure_photon_transfer(const std::vector<std::shared_ptr<const F
                                        const FrameReader* offset, float offset_level) {
     PhotonTransfer out;
     if (flats.size() < 2) return out;
-    std::vector<Point> points;
+    std::vector<LevelPoint> points;
     const std::size_t pairs = std::min(kMostPairs, flats.size() / 2);
     float top = 0;
     std::size_t at_top = 0, pixels = 0;
@@ -100,9 +100,9 @@ PhotonTransfer measure_photon_transfer(const std::vector<std::shared_ptr<const F
         const double sigma = clipped_statistics(d, 4).sigma / std::sqrt(2.0);
         read_variance = sigma * sigma;
     }
-    const auto fit = [&](const std::vector<Point>& used, double& slope, double& intercept) {
+    const auto fit = [&](const std::vector<LevelPoint>& used, double& slope, double& intercept) {
         double w = 0, x = 0, y = 0, xx = 0, xy = 0;
-        for (const Point& p : used) {
+        for (const LevelPoint& p : used) {
             w += p.weight, x += p.weight * p.signal, y += p.weight * p.variance;
             xx += p.weight * p.signal * p.signal, xy += p.weight * p.signal * p.variance;
         }
@@ -123,8 +123,8 @@ PhotonTransfer measure_photon_transfer(const std::vector<std::shared_ptr<const F
     for (int round = 0; round < 3 && points.size() >= 2; ++round) {
         fit(points, slope, intercept);
         // Clipped pixels lose variance near saturation, structure adds some: points far off the line go.
-        std::vector<Point> kept;
-        for (const Point& p : points)
+        std::vector<LevelPoint> kept;
+        for (const LevelPoint& p : points)
             if (std::abs(p.variance - slope * p.signal - intercept) < 0.15 * p.variance) kept.push_back(p);
         if (kept.size() < points.size() / 2 || kept.size() == points.size() || kept.size() < 2) break;
         points = std::move(kept);

@@ -198,6 +198,11 @@ Exposure describe_exposure(const std::string& path, const FrameSummary& s) {
     e.planes = s.planes;
     e.bits = s.bits;
     take_header(e, s.header);
+    std::string wrong;
+    if (const auto world = read_world(s.header, &wrong))
+        e.world = std::make_shared<const WorldCoordinates>(
+            is_bottom_up(s.header.text("ROWORDER").value_or("")) ? world->with_rows_reversed(s.height) : *world);
+    if (!wrong.empty()) e.problems.push_back(wrong);
     take_path(e);
     settle_filter(e);
     return e;

@@ -10,7 +10,9 @@
 #pragma once
 
 #include <kasane/io/reader.hpp>
+#include <kasane/io/world_coordinates.hpp>
 
+#include <memory>
 #include <optional>
 #include <string>
 #include <utility>
@@ -114,6 +116,9 @@ struct Exposure {
     std::string pier_side;
     std::optional<double> rotator; ///< degrees
     int turn = 0;                  ///< degrees clockwise by which the recipe has its pixels turned
+
+    std::shared_ptr<const WorldCoordinates>
+        world; ///< of the picture as the file holds it, rows from above; may be null
 
     std::vector<std::pair<Field, Source>> sources; ///< how each value is known
     std::vector<std::string> problems;             ///< values that cannot be: "EXPTIME = -5 is no exposure time"

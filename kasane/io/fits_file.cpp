@@ -37,14 +37,6 @@ std::string unquoted(std::string_view value) {
     return text;
 }
 
-bool is_bottom_up(const char* order) {
-    std::string letters;
-    for (; *order; ++order)
-        if (std::isalpha(static_cast<unsigned char>(*order)))
-            letters += static_cast<char>(std::toupper(static_cast<unsigned char>(*order)));
-    return letters == "BOTTOMUP";
-}
-
 } // namespace
 
 bool is_gzip(const std::filesystem::path& file) {

@@ -1,5 +1,7 @@
 #include <kasane/io/header.hpp>
 
+#include <cctype>
+
 #include <charconv>
 #include <cmath>
 #include <fmt/format.h>
@@ -74,6 +76,14 @@ std::optional<double> Header::number(std::initializer_list<std::string_view> key
     for (const auto key : keys)
         if (auto n = number(key)) return n;
     return std::nullopt;
+}
+
+bool is_bottom_up(std::string_view row_order) {
+    std::string letters;
+    for (const char c : row_order)
+        if (std::isalpha(static_cast<unsigned char>(c)))
+            letters += static_cast<char>(std::toupper(static_cast<unsigned char>(c)));
+    return letters == "BOTTOMUP";
 }
 
 } // namespace kasane

@@ -44,4 +44,7 @@ private:
     std::vector<Card> cards_;
 };
 
+/// Whether a value of ROWORDER says that the first stored row is the lowest.
+bool is_bottom_up(std::string_view row_order);
+
 } // namespace kasane

@@ -6,6 +6,7 @@
 //   fits.hpp          FITS, read and written
 //   formats.hpp       the other formats, each as two functions
 //   decode.hpp        stored numbers to floats
+//   world_coordinates.hpp  where on the sky a pixel lies
 //   gzip.hpp          files under gzip
 //   input_file.hpp    a file that is only read, by rows or through mapped memory
 //   jpeg.hpp          JPEG for previews

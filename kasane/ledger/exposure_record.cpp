@@ -9,7 +9,7 @@ namespace kasane {
 
 namespace {
 
-constexpr std::uint32_t kRecord = 0x4b580004; // kind and version of a record's bytes
+constexpr std::uint32_t kRecord = 0x4b580005; // kind and version of a record's bytes
 constexpr std::uint32_t kLook = 0x4b4c0002;   // the same for a look
 
 template <class Visitor, class E>
@@ -23,6 +23,22 @@ void visit(Visitor& v, E& e) {
     v(e.orientation), v(e.pier_side), v(e.rotator), v(e.turn), v(e.inputs);
 }
 
+void put_world(Writer& w, const WorldCoordinates& c) {
+    w.put(c.pixel.x).put(c.pixel.y).put(c.sky.ra).put(c.sky.dec).put(c.cd).put(c.order);
+    w.put(c.order > 0);
+    if (c.order > 0) w.put(c.a).put(c.b);
+    w.put(c.frame).put(c.equinox);
+}
+
+WorldCoordinates take_world(Reader& r) {
+    WorldCoordinates c;
+    r.get(c.pixel.x), r.get(c.pixel.y), r.get(c.sky.ra), r.get(c.sky.dec), r.get(c.cd), r.get(c.order);
+    if (c.order < 0 || c.order > WorldCoordinates::kMostOrder) throw DataError("the record is damaged", {}, {});
+    if (r.take<bool>()) r.get(c.a), r.get(c.b);
+    r.get(c.frame), r.get(c.equinox);
+    return c;
+}
+
 } // namespace
 
 std::string encode(const Exposure& e) {
@@ -30,6 +46,8 @@ std::string encode(const Exposure& e) {
     w.put(kRecord);
     const auto put = [&](const auto& value) { w.put(value); };
     visit(put, e);
+    w.put(e.world != nullptr);
+    if (e.world) put_world(w, *e.world);
     w.put(static_cast<std::uint32_t>(e.sources.size()));
     for (const auto& [field, source] : e.sources)
         w.put(field).put(source.origin).put(source.detail);
@@ -48,6 +66,7 @@ std::optional<Exposure> decode_exposure(const std::string& bytes) {
         Exposure e;
         const auto get = [&](auto& value) { r.get(value); };
         visit(get, e);
+        if (r.take<bool>()) e.world = std::make_shared<const WorldCoordinates>(take_world(r));
         for (auto n = r.take<std::uint32_t>(); n > 0; --n) {
             const auto field = r.take<Field>();
             const auto origin = r.take<Origin>();

@@ -27,8 +27,9 @@ auto metadata_of(E& e) {
            made_by_kasane, inputs, input_frames, seconds, start, start_local, time, night, gain, gain_is_iso, offset,
            electrons_per_adu, temperature, temperature_set, binning_x, binning_y, filter, cfa, camera, telescope,
            target, focal_length_mm, pixel_um, saturation, black_level, right_ascension, declination, latitude,
-           longitude, orientation, pier_side, rotator, turn, sources, problems] = e;
-    // Left out: path, fingerprint (the identity says more), role_confidence, sources and problems (how it is known).
+           longitude, orientation, pier_side, rotator, turn, world, sources, problems] = e;
+    // Left out: path, fingerprint and world (the identity says more), role_confidence, sources and problems (how it is
+    // known).
     return std::tie(identity, format, linear, width, height, planes, bits, role, is_master, made_by_kasane, inputs,
                     input_frames, seconds, start, start_local, time, night, gain, gain_is_iso, offset,
                     electrons_per_adu, temperature, temperature_set, binning_x, binning_y, filter, cfa, camera,

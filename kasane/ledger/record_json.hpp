@@ -34,10 +34,11 @@ NLOHMANN_DEFINE_TYPE_NON_INTRUSIVE(FrameReport, path, identity, night, used, rea
                                    transparency, by_hand, unread)
 NLOHMANN_DEFINE_TYPE_NON_INTRUSIVE(StackDoubt, code, files, text, remedy)
 NLOHMANN_DEFINE_TYPE_NON_INTRUSIVE(StackReport, doubts, name, target, filter, sensor, file, preview, reference,
-                                   reference_fingerprint, frames, used, dropped, seconds_total, seconds_effective,
-                                   noise, colour_method, colour_noise, channel_scales, defects, noise_model,
-                                   electrons_per_adu, passed_over, fwhm, eccentricity, rejected_low, rejected_high,
-                                   time, reused, made, failure, identity, unread, optics)
+                                   reference_fingerprint, reference_reason, runners_up, frames, used, dropped,
+                                   seconds_total, seconds_effective, noise, colour_method, colour_noise, channel_scales,
+                                   defects, noise_model, electrons_per_adu, passed_over, fwhm, eccentricity,
+                                   rejected_low, rejected_high, time, reused, made, failure, identity, unread, optics,
+                                   world)
 NLOHMANN_DEFINE_TYPE_NON_INTRUSIVE(MasterReport, name, role, file, frames, level, colour_levels, frame_noise, noise,
                                    rejected_share, level_spread, gradient, star_pixels, combination, electrons_per_adu,
                                    read_noise, saturation, doubts, preview, offset, made, time, reused, members,

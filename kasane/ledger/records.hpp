@@ -54,7 +54,10 @@ struct StackReport {
     std::string file, preview; ///< relative to the output folder; empty if no master light was made
     std::string reference;     ///< registration reference
     std::string reference_fingerprint;
-    std::vector<std::string> optics; ///< what lies between the frames of each rig, and what that gained
+    std::string reference_reason;        ///< why it leads
+    std::vector<std::string> runners_up; ///< what else could have, and what speaks for it
+    std::vector<std::string> optics;     ///< what lies between the frames of each rig, and what that gained
+    std::string world;                   ///< where its position on the sky comes from; empty: it has none
     std::vector<FrameReport> frames;
     int used = 0, dropped = 0;
     int unread = 0;                   ///< of the dropped: could not be read, which may pass

@@ -115,6 +115,7 @@ CheckReport check_project(const RunOptions& options, const Context& context) {
         r.findings.insert(r.findings.end(), std::make_move_iterator(list.begin()), std::make_move_iterator(list.end()));
     };
     append(p.session.pairing.findings);
+    if (auto missing = reference_finding(p.session)) r.findings.push_back(std::move(*missing));
     append(check_frames(p.session.exposures, p.session.pairing, p.scan.looks));
     append(checksum_findings(p.session));
     append(p.session.verdicts.unused(p.session.exposures));

@@ -9,6 +9,7 @@
 #include <kasane/stages/measure.hpp>
 #include <kasane/stages/open_project.hpp>
 #include <kasane/stages/pair.hpp>
+#include <kasane/stages/shared_grid.hpp>
 
 #include <algorithm>
 #include <cmath>
@@ -169,15 +170,24 @@ FrameGrade grade_of(const Session& s, const Calibrations& calibrations, Light& l
     return f;
 }
 
-/// The poses of all filters of a night together tell how the telescope moved.
-void add_drifts(const ReferenceGroup& group, const GradedLights& graded, double arcsec, GradeReport& report) {
-    std::map<std::string, std::vector<Pose>> nights;
-    for (const auto& lights : graded.lights)
-        for (const Light& l : lights)
-            if (l.registration && l.exposure->time) nights[l.exposure->night].push_back(l.pose);
-    for (auto& [night, poses] : nights) {
-        std::stable_sort(poses.begin(), poses.end(), [](const Pose& a, const Pose& b) { return a.time < b.time; });
-        report.drifts.push_back({night, group.name, diagnose_drift(poses, arcsec)});
+/// The poses of all filters of a night together tell how the telescope moved; those of each sensor by themselves.
+void add_drifts(const Session& s, const ReferenceGroup& group, const GradedLights& graded, GradeReport& report) {
+    struct Night {
+        std::vector<Pose> poses;
+        double arcsec = 0; ///< of a pixel
+    };
+    std::map<std::pair<std::string, std::string>, Night> nights; // by night and sensor
+    for (std::size_t k = 0; k < group.stacks.size(); ++k)
+        for (const Light& l : graded.lights[k]) {
+            if (!l.registration || !l.exposure->time) continue;
+            Night& night = nights[{l.exposure->night, s.pairing.stacks[group.stacks[k]].sensor}];
+            night.poses.push_back(l.pose);
+            night.arcsec = arcsec_per_pixel(*l.exposure, grid_cell(s, *l.exposure));
+        }
+    for (auto& [where, night] : nights) {
+        std::stable_sort(night.poses.begin(), night.poses.end(),
+                         [](const Pose& a, const Pose& b) { return a.time < b.time; });
+        report.drifts.push_back({where.first, where.second, diagnose_drift(night.poses, night.arcsec)});
     }
 }
 
@@ -248,12 +258,13 @@ struct GradedProject::Work {
             throw DataError(
                 fmt::format("there are no lights to grade among its {} exposures", session.exposures.size()),
                 options.run.folder, "Add lights, or see with 'kasane check' what each file was taken for");
+        if (const auto missing = reference_finding(session))
+            throw UsageError(missing->text, recipe_file(options.run.folder), missing->remedy);
     }
 
     void grade(const ReferenceGroup& group, const std::vector<Limit>& limits, GradeReport& report) {
         GradedLights graded = grade_group(session, calibrations, group, remembered_reference(session, group));
-        const Exposure& first = session.exposures[session.pairing.stacks[group.stacks.front()].lights.front().exposure];
-        add_drifts(group, graded, arcsec_per_pixel(first, grid_cell(session, first)), report);
+        add_drifts(session, group, graded, report);
         for (std::size_t k = 0; k < group.stacks.size(); ++k) {
             const StackPlan& plan = session.pairing.stacks[group.stacks[k]];
             StackGrade stack;
@@ -286,6 +297,7 @@ GradedProject::GradedProject(const GradeOptions& options, const Context& context
     remove_all_leftovers(s);
     remember_names(s);
     make_masters(s);
+    settle_grids(s);
     const std::vector<Limit> limits = limits_of(s);
     for (const ReferenceGroup& group : reference_groups(s))
         work_->grade(group, limits, report);
@@ -368,17 +380,12 @@ std::vector<VerdictChange> changes_for(const GradeReport& report, const std::vec
     std::map<std::string, std::size_t> places;
     const auto word = [](const Wish& w) { return !w.decision ? "auto" : w.decision->keep ? "keep" : "drop"; };
     for (const Wish& wish : wishes) {
-        std::error_code failed;
-        const std::string here = fs::proximate(fs::weakly_canonical(wish.pattern, failed),
-                                               fs::weakly_canonical(report.folder, failed), failed)
-                                     .generic_string();
         const bool is_glob = wish.pattern.find_first_of("*?[") != std::string::npos;
         bool any = false;
         for (const StackGrade& s : report.stacks)
             for (const FrameGrade& f : s.frames) {
-                const bool by_path = f.path == wish.pattern || f.path == here ||
-                                     (!is_glob && glob_matches(wish.pattern, f.path)); // a name without its folder
-                if (!by_path && !glob_matches(wish.pattern, f.path)) continue;
+                if (!names_exposure(wish.pattern, report.folder, f.path)) continue;
+                const bool by_path = f.path == wish.pattern || !is_glob;
                 any = true;
                 const auto [place, fresh] = places.try_emplace(f.path, wanted.size());
                 if (fresh) wanted.emplace_back();

@@ -7,7 +7,9 @@
 #include <kasane/stages/masters.hpp>
 #include <kasane/stages/open_project.hpp>
 #include <kasane/stages/pair.hpp>
+#include <kasane/stages/reference_groups.hpp>
 #include <kasane/stages/remaining_work.hpp>
+#include <kasane/stages/shared_grid.hpp>
 
 #include <fmt/format.h>
 
@@ -40,23 +42,54 @@ void require_lights(const Session& s, const Scan& scan) {
         options.folder, "Add lights, or see with 'kasane check' what each file was taken for");
 }
 
+void tell_of_ledger(OpenProject& project) {
+    if (!project.ledger.was_damaged()) return;
+    project.report.findings.push_back(
+        {Level::note,
+         "ledger-damaged",
+         {project.ledger.put_aside().lexically_proximate(project.session.options.folder).string()},
+         "the ledger could not be used as it was (damaged, or of a newer version); it lies here now, and "
+         "what it knew is found out again",
+         "Delete it if you like"});
+}
+
 } // namespace
+
+RunReport build_masters(const RunOptions& options, const Context& context) {
+    const Stopwatch clock;
+    OpenProject project(options, context);
+    Session& session = project.session;
+    RunReport& report = project.report;
+    tell_of_ledger(project);
+    report.findings.insert(report.findings.end(), project.scan.findings.begin(), project.scan.findings.end());
+    report.findings.insert(report.findings.end(), session.pairing.findings.begin(), session.pairing.findings.end());
+    // Without lights, for a library say, all that can be.
+    const std::vector<std::size_t> wanted =
+        session.pairing.stacks.empty() ? all_masters(session.pairing) : needed_masters(session.pairing);
+    if (session.exposures.empty())
+        throw DataError("there are no exposures in this folder", options.folder,
+                        "Name the folder that holds the calibration frames");
+    require_free_places(session);
+    require_writable_folder(project.output);
+    remove_all_leftovers(session);
+    remember_names(session);
+    make_masters(session, wanted);
+    const auto sums = checksum_findings(session);
+    report.findings.insert(report.findings.end(), sums.begin(), sums.end());
+    report.time = clock.seconds();
+    return std::move(report);
+}
 
 RunReport run_project(const RunOptions& options, const Context& context) {
     const Stopwatch clock;
     OpenProject project(options, context);
     Session& session = project.session;
     RunReport& report = project.report;
-    if (project.ledger.was_damaged())
-        report.findings.push_back(
-            {Level::note,
-             "ledger-damaged",
-             {project.ledger.put_aside().lexically_proximate(options.folder).string()},
-             "the ledger could not be used as it was (damaged, or of a newer version); it lies here now, and "
-             "what it knew is found out again",
-             "Delete it if you like"});
+    tell_of_ledger(project);
     report.findings.insert(report.findings.end(), project.scan.findings.begin(), project.scan.findings.end());
     require_lights(session, project.scan);
+    if (const auto missing = reference_finding(session))
+        throw UsageError(missing->text, recipe_file(options.folder), missing->remedy);
     require_free_places(session);
     for (const auto& list :
          {session.pairing.findings, check_frames(session.exposures, session.pairing, project.scan.looks)})
@@ -71,6 +104,7 @@ RunReport run_project(const RunOptions& options, const Context& context) {
     if (const auto short_of = memory_finding(session, todo)) report.findings.push_back(*short_of);
     const Stopwatch work;
     make_masters(session);
+    settle_grids(session);
     make_stacks(session);
     remember_speed(session, todo, work.seconds());
     const auto sums = checksum_findings(session);

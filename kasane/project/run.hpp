@@ -2,6 +2,8 @@
 //
 // The room holds, beside this:
 //   check.hpp          before the work: pairing, findings, cost; after it: what is done and stale
+//   align.hpp          registration, reported
+//   align_images.hpp   any images on the grid of another
 //   grade.hpp          measured, compared, judged
 //   look.hpp           one light before and after calibration
 //   export_lights.hpp  kept lights for another program
@@ -18,5 +20,8 @@ namespace kasane {
 /// Files that cannot be used are set aside with a finding. Throws UsageError (another run holds the project),
 /// InputError (the folder is not one), DataError (no lights), OutputError (folder not writable, disk full), Cancelled.
 RunReport run_project(const RunOptions& options, const Context& context);
+
+/// The first part of it: builds the masters that are missing or stale. Throws as run_project does.
+RunReport build_masters(const RunOptions& options, const Context& context);
 
 } // namespace kasane

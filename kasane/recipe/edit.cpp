@@ -5,6 +5,7 @@
 
 #include <algorithm>
 #include <fmt/format.h>
+#include <sstream>
 
 #define TOML_EXCEPTIONS 1
 #include <toml++/toml.h>
@@ -71,25 +72,45 @@ std::string list_text(std::vector<std::string> limits) {
 
 } // namespace
 
-std::string recipe_with_limits(const std::string& text, const std::vector<std::string>& limits,
-                               const std::filesystem::path& file) {
+namespace {
+
+/// The text with a key of a table set to a value.
+std::string with_key(const std::string& text, const std::string& table, const std::string& key,
+                     const std::string& value, const std::filesystem::path& file) {
     parse_recipe(text, file);
     const toml::table root = toml::parse(text);
-    const std::string value = list_text(limits);
     std::string out = text;
-    if (const toml::node* node = root.at_path("grading.limits").node()) {
+    if (const toml::node* node = root.at_path(table + "." + key).node()) {
         const std::size_t from = place_of(text, node->source().begin);
         out.replace(from, end_of_value(text, from) - from, value);
-    } else if (const toml::table* grading = root["grading"].as_table(); grading && !grading->is_inline()) {
-        const std::size_t header = place_of(text, grading->source().begin);
+    } else if (const toml::table* there = root[table].as_table(); there && !there->is_inline()) {
+        const std::size_t header = place_of(text, there->source().begin);
         const std::size_t line = std::min(text.find('\n', header), text.size());
-        out.insert(line, "\nlimits = " + value);
+        out.insert(line, fmt::format("\n{} = {}", key, value));
     } else {
         if (!out.empty() && !out.ends_with('\n')) out += '\n';
-        out += fmt::format("{}[grading]\nlimits = {}\n", out.empty() ? "" : "\n", value);
+        out += fmt::format("{}[{}]\n{} = {}\n", out.empty() ? "" : "\n", table, key, value);
     }
     parse_recipe(out, file);
     return out;
+}
+
+std::string quoted(const std::string& text) {
+    std::ostringstream out;
+    out << toml::value<std::string>(text);
+    return out.str();
+}
+
+} // namespace
+
+std::string recipe_with_limits(const std::string& text, const std::vector<std::string>& limits,
+                               const std::filesystem::path& file) {
+    return with_key(text, "grading", "limits", list_text(limits), file);
+}
+
+std::string recipe_with_reference(const std::string& text, const std::string& reference,
+                                  const std::filesystem::path& file) {
+    return with_key(text, "registration", "reference", quoted(reference), file);
 }
 
 } // namespace kasane

@@ -12,4 +12,8 @@ namespace kasane {
 std::string recipe_with_limits(const std::string& text, const std::vector<std::string>& limits,
                                const std::filesystem::path& file = "kasane.toml");
 
+/// The text of a recipe with [registration] reference set; all else stays. Throws UsageError as parse_recipe does.
+std::string recipe_with_reference(const std::string& text, const std::string& reference,
+                                  const std::filesystem::path& file = "kasane.toml");
+
 } // namespace kasane

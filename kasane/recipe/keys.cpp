@@ -102,6 +102,19 @@ void read_model(Reader& r, const toml::node& n, const std::string& key) {
         r.wrong(n, key, "\"auto\", \"shift\", \"similarity\", \"affine\", \"projective\" or \"lens\"");
 }
 
+void read_reference(Reader& r, const toml::node& n, const std::string& key) {
+    const std::string text = r.text(n, key);
+    r.recipe.registration.reference = text == "auto" ? "" : text;
+    if (!r.recipe.registration.reference.empty() && !r.recipe.registration.onto.empty())
+        refuse(n.source(), r.file, "both reference and onto say what gives the grid", "Take one of them out");
+}
+
+void read_onto(Reader& r, const toml::node& n, const std::string& key) {
+    r.recipe.registration.onto = r.text(n, key);
+    if (!r.recipe.registration.reference.empty() && !r.recipe.registration.onto.empty())
+        refuse(n.source(), r.file, "both reference and onto say what gives the grid", "Take one of them out");
+}
+
 double share_of(Reader& r, const toml::node& n, const std::string& key) {
     constexpr const char* kWanted = "a share between 0 and 1, or \"2 %\"";
     if (!n.is_string()) return r.number(n, key, 0, 1, kWanted);
@@ -269,6 +282,14 @@ const std::vector<Key>& all() {
          "`\"projective\"`, or `\"lens\"` (projective, with a distortion that all frames of a rig share). "
          "`\"auto\"`: the simplest that foretells the places of stars as well as any other. docs/registration.md",
          read_model},
+        {"registration", "reference", "path or glob", "\"auto\"",
+         "The light whose grid all others come onto; of several that a glob names, the best. `\"auto\"`: the one with "
+         "the sharpest and most stars, the least noise and the most of the common sky; the report tells why.",
+         read_reference},
+        {"registration", "onto", "file", "none; \"../last-year/lantern-L.fits\"",
+         "An image whose grid all lights come onto, in place of one of them, relative to the project: a master light "
+         "of last year, or another camera's.",
+         read_onto},
         {"cache", "size", "text", "\"20G\"",
          "Limit of the cache of decoded camera raw, PNG and JPEG files in `.kasane/cache`; the least recently used go "
          "first.",

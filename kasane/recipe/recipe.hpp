@@ -51,6 +51,8 @@ struct GradingRecipe {
 /// How lights are brought onto their reference.
 struct RegistrationRecipe {
     std::optional<Model> model; ///< of all; nothing: the one that the stars ask for
+    std::string reference;      ///< path or glob of the light that gives the grid; empty: chosen
+    std::string onto;           ///< an image whose grid all lights come onto, relative to the project; empty: none
 };
 
 /// An empty recipe is a good one: every key has a default.

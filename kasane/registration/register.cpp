@@ -398,18 +398,4 @@ Outcome register_stars(const std::vector<Star>& reference, const std::vector<Sta
     return Search(pair, o).run();
 }
 
-std::size_t choose_reference(const std::vector<const std::vector<Star>*>& stars, const std::vector<double>& fwhm) {
-    std::size_t best = 0;
-    double most = -1;
-    for (std::size_t i = 0; i < stars.size(); ++i) {
-        const double width = fwhm[i] > 0 ? fwhm[i] : 20;
-        const double score = static_cast<double>(stars[i]->size()) / (width * width);
-        if (score > most) {
-            most = score;
-            best = i;
-        }
-    }
-    return best;
-}
-
 } // namespace kasane

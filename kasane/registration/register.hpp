@@ -8,6 +8,7 @@
 //   growth.hpp      from a few pairs to all, through any distortion
 //   model.hpp       what may lie between two exposures, and its derivatives
 //   fit.hpp         the transform of a model, and the choice of the model
+//   reference.hpp   which frame leads
 //   align.hpp       frames of many nights and rigs onto one reference
 //   rig.hpp         the lens of a rig, from all its frames
 //   adjustment.hpp  all frames of a rig at once
@@ -87,8 +88,5 @@ struct Outcome {
 /// Registers `frame` onto `reference` (star lists, brightest first).
 Outcome register_stars(const std::vector<Star>& reference, const std::vector<Star>& frame,
                        const RegistrationOptions& options = {});
-
-/// The reference of a set of frames: the one with the most stars for their width (count / FWHM^2). Index into `stars`.
-std::size_t choose_reference(const std::vector<const std::vector<Star>*>& stars, const std::vector<double>& fwhm);
 
 } // namespace kasane

@@ -1,6 +1,7 @@
 #include <kasane/report/grade_table.hpp>
 
 #include <kasane/base/error.hpp>
+#include <kasane/report/csv.hpp>
 #include <kasane/report/tables.hpp>
 
 #include <algorithm>
@@ -176,22 +177,15 @@ std::string grade_text(const GradeReport& r, const GradeTableOptions& o) {
 }
 
 std::string grade_csv(const GradeReport& r) {
-    const auto cell = [](const std::string& text) {
-        if (text.find_first_of(",\"\r\n") == std::string::npos) return text;
-        std::string out = "\"";
-        for (const char c : text)
-            out += c == '"' ? std::string("\"\"") : std::string(1, c);
-        return out + "\"";
-    };
     std::string out = "stack,file,night,filter,start,verdict,by,reason";
     for (int m = 0; m < kMeasures; ++m)
         out += fmt::format(",{}", measure_info(static_cast<Measure>(m)).name);
     out += "\r\n";
     for (const StackGrade& s : r.stacks)
         for (const FrameGrade& f : s.frames) {
-            out += fmt::format("{},{},{},{},{},{},{},{}", cell(s.name), cell(f.path), cell(f.night), cell(f.filter),
-                               cell(f.start), f.verdict.keep ? "keep" : "drop", author_name(f.verdict.author),
-                               cell(f.verdict.reason));
+            out += fmt::format("{},{},{},{},{},{},{},{}", csv_cell(s.name), csv_cell(f.path), csv_cell(f.night),
+                               csv_cell(f.filter), csv_cell(f.start), f.verdict.keep ? "keep" : "drop",
+                               author_name(f.verdict.author), csv_cell(f.verdict.reason));
             for (int m = 0; m < kMeasures; ++m) {
                 const double v = f.figures[static_cast<Measure>(m)];
                 out += std::isfinite(v) ? fmt::format(",{:.8g}", v) : ",";

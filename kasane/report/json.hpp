@@ -1,6 +1,8 @@
 // Everything that the calls of a project return, as JSON for other programs.
 #pragma once
 
+#include <kasane/project/align.hpp>
+#include <kasane/project/align_images.hpp>
 #include <kasane/project/check.hpp>
 #include <kasane/project/grade.hpp>
 #include <kasane/project/run.hpp>
@@ -17,5 +19,7 @@ nlohmann::json to_json(const RunReport& report);
 nlohmann::json to_json(const CheckReport& report);
 nlohmann::json to_json(const StatusReport& report);
 nlohmann::json to_json(const GradeReport& report);
+nlohmann::json to_json(const AlignReport& report);
+nlohmann::json to_json(const ImageAlignReport& report);
 
 } // namespace kasane

@@ -87,7 +87,7 @@ std::string stack_details(const RunReport& report, int columns) {
     return out;
 }
 
-/// What lies between the frames, and how those came onto the reference that did not at once.
+/// What lies between the frames, which leads and why, and how those came onto the reference that did not at once.
 std::string ways(const RunReport& report, int columns) {
     std::string out;
     std::map<std::string, std::vector<std::string>> by_model;
@@ -97,6 +97,15 @@ std::string ways(const RunReport& report, int columns) {
     const auto line = [&](const std::string& text) {
         out += fmt::format("  {}\n", wrapped(clean(text), 4, static_cast<std::size_t>(columns)));
     };
+    std::vector<std::string> told;
+    for (const StackReport& s : report.stacks) {
+        if (s.reference.empty() || std::find(told.begin(), told.end(), s.reference) != told.end()) continue;
+        told.push_back(s.reference);
+        line(fmt::format("on the grid of {}{}", s.reference,
+                         s.reference_reason.empty() ? "" : ": " + s.reference_reason));
+        for (const std::string& other : s.runners_up)
+            line("  next to it " + other);
+    }
     for (const auto& [model, stacks] : by_model)
         line(fmt::format("between the frames{}: {}",
                          by_model.size() > 1 ? fmt::format(" of {}", fmt::join(stacks, ", ")) : "", model));
@@ -108,7 +117,9 @@ std::string ways(const RunReport& report, int columns) {
 
 } // namespace
 
-std::string run_table(const RunReport& report, int columns) {
+namespace {
+
+std::string masters_part(const RunReport& report, int columns) {
     std::string out;
     if (!report.masters.empty()) {
         Table t({"master", "frames", "level", "frame noise", "noise", "gradient", "rejected", "offset removed by",
@@ -130,6 +141,20 @@ std::string run_table(const RunReport& report, int columns) {
             out += fmt::format("  {}\n", wrapped(clean(way), 4, static_cast<std::size_t>(columns)));
         out += "\n";
     }
+    return out;
+}
+
+} // namespace
+
+std::string masters_table(const RunReport& report, int columns) {
+    std::string out = masters_part(report, columns);
+    if (out.empty()) out = "No masters are needed: no calibration frames go with these lights.\n";
+    if (!report.findings.empty()) out += "Findings\n" + findings_text(report.findings, columns);
+    return out + fmt::format("\nResults are in {}. Took {}.\n", report.output, duration_text(report.time));
+}
+
+std::string run_table(const RunReport& report, int columns) {
+    std::string out = masters_part(report, columns);
     Table t({"stack", "used", "dropped", "exposure", "effective", "noise", "FWHM", "rej. low", "rej. high", "made in"});
     for (const StackReport& s : report.stacks)
         t.add({s.name, fmt::format("{}", s.used), fmt::format("{}", s.dropped), exposure_text(s.seconds_total),

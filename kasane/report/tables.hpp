@@ -2,7 +2,10 @@
 //
 // The room holds, beside this:
 //   terminal_text.hpp  tables, wrapped lines and spans of values as text
+//   csv.hpp          cells of CSV
 //   grade_table.hpp  grades as text and CSV
+//   align_table.hpp  a registration as text and CSV
+//   align_pictures.hpp  the same drawn
 //   show.hpp         a look at one image
 //   json.hpp         everything as JSON
 //   review.hpp       the review page and its server
@@ -24,6 +27,9 @@ std::string findings_text(const std::vector<Finding>& findings, int columns = kU
 
 /// Masters, stacks, frames left out, findings, and where the results are.
 std::string run_table(const RunReport& report, int columns = kUsualColumns);
+
+/// The masters alone, findings, and where they are.
+std::string masters_table(const RunReport& report, int columns = kUsualColumns);
 
 /// Writes report.txt (run_table) and report.json into the output folder. Throws OutputError.
 void write_report(const RunReport& report);

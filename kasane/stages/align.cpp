@@ -177,6 +177,10 @@ public:
         std::map<std::string, std::string> identities; // of the optics of each rig
         for (const Entry& e : entries_) {
             if (identities.count(e.rig)) continue;
+            if (!e.light) {
+                identities[e.rig] = kOutside;
+                continue;
+            }
             std::string& identity = identities[e.rig];
             const auto standing = standing_optics(s_, group_.name, e.rig);
             if (!standing || standing->second.basis != basis) continue;
@@ -198,7 +202,7 @@ public:
             const Alignment found = align_frames(frames, reference_, options, s_.context.workers);
             s_.ledger.together([&] {
                 for (auto& [rig, identity] : identities) {
-                    if (!identity.empty() && options.known.count(rig)) continue; // as it was
+                    if (!identity.empty() && (rig == kOutside || options.known.count(rig))) continue; // as it was
                     const std::string encoded =
                         encode({basis, lights_of(s_, group_.name, rig), planes_of(found.rigs, rig)});
                     identity = Key("optics of").add(encoded).result();
@@ -219,11 +223,13 @@ public:
     }
 
 private:
-    static constexpr int kRecord = 1; ///< of how transforms are found; a new one finds them anew
+    static constexpr std::size_t kNone = static_cast<std::size_t>(-1);
+    static constexpr const char* kOutside = "outside"; ///< rig of a reference that is no light; nothing is solved of it
+    static constexpr int kRecord = 1;                  ///< of how transforms are found; a new one finds them anew
 
     /// A plane of a light that is registered by itself: the one that stands for it, or a colour.
     struct Entry {
-        Light* light;
+        Light* light; ///< null: an image from outside
         std::size_t plane;
         bool main;
         std::string rig;
@@ -232,6 +238,7 @@ private:
     };
 
     void gather() {
+        reference_ = kNone;
         for (auto& stack : graded_.lights)
             for (Light& l : stack) {
                 if (!l.measures) continue;
@@ -252,6 +259,15 @@ private:
                                          rig_of_plane(rig, p, p == main), e.time.value_or(0)}});
                 }
             }
+        if (reference_ != kNone) return;
+        reference_ = entries_.size(); // an image from outside
+        const ExposureMeasures& m = *graded_.reference;
+        entries_.push_back({nullptr,
+                            0,
+                            false,
+                            kOutside,
+                            graded_.reference_fingerprint,
+                            {&m.main().stars, m.width, m.height, graded_.reference_path, kOutside, 0}});
     }
 
     std::string key_of(std::size_t i, const std::map<std::string, std::string>& identities) const {
@@ -271,7 +287,8 @@ private:
         }
         for (std::size_t i = 0; i < entries_.size(); ++i) {
             const Entry& e = entries_[i];
-            if (!e.main && *outcomes[i] && e.light->registration) e.light->to_frame[e.plane] = (*outcomes[i])->to_frame;
+            if (e.light && !e.main && *outcomes[i] && e.light->registration)
+                e.light->to_frame[e.plane] = (*outcomes[i])->to_frame;
         }
     }
 

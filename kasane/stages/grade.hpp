@@ -41,9 +41,11 @@ struct Light {
 
 /// The lights of the stacks of one group, on the grid of its reference.
 struct GradedLights {
-    std::vector<std::vector<Light>> lights; ///< as ReferenceGroup::stacks
-    std::shared_ptr<const ExposureMeasures> reference;
+    std::vector<std::vector<Light>> lights;            ///< as ReferenceGroup::stacks
+    std::shared_ptr<const ExposureMeasures> reference; ///< of a light of the group, or of an image from outside
     std::string reference_fingerprint, reference_path;
+    std::string reference_reason;            ///< why it leads
+    std::vector<std::string> runners_up;     ///< what else could have, and what speaks for it
     Canvas canvas;                           ///< the grid of the reference
     std::map<std::string, RigOptics> optics; ///< of the rigs that its lights are of
 };

@@ -3,6 +3,7 @@
 #include <kasane/ledger/record_json.hpp>
 #include <kasane/stages/align.hpp>
 #include <kasane/stages/cameras.hpp>
+#include <kasane/stages/canvas_sky.hpp>
 #include <kasane/stages/grade.hpp>
 #include <kasane/stages/light_doubts.hpp>
 #include <kasane/stages/master_light.hpp>
@@ -235,6 +236,8 @@ private:
         report.sensor = plan.sensor;
         report.reference = graded_.reference_path;
         report.reference_fingerprint = graded_.reference_fingerprint;
+        report.reference_reason = graded_.reference_reason;
+        report.runners_up = graded_.runners_up;
         std::set<std::string> rigs;
         for (const LightPlan& l : plan.lights)
             rigs.insert(rig_of(s_, s_.exposures[l.exposure]));
@@ -302,11 +305,15 @@ private:
             if (plan.mosaic) report.colour_method = colour_method_name(colour_method(s_, *a.lights.front()->exposure));
             report.file = "lights/" + plan.name + ".fits";
             report.preview = "lights/" + plan.name + ".png";
+            const CanvasSky sky = sky_of_canvas(s_, graded_, {a.lights.begin(), a.lights.end()});
+            report.doubts.insert(report.doubts.end(), sky.doubts.begin(), sky.doubts.end());
+            report.world = sky.text;
             report.made = account_of(a, basis, *master, used);
+            report.made.step("register").text += described_registration(report);
             std::vector<const Exposure*> exposures;
             for (const Light* l : a.lights)
                 exposures.push_back(l->exposure);
-            write_master_light(s_.output, *master, exposures, report);
+            write_master_light(s_.output, *master, exposures, report, sky.world);
         }
         for (const Light& l : lights)
             report.frames.push_back(used.count(&l) ? used.at(&l) : report_of(l));
@@ -323,6 +330,13 @@ private:
             s_.ledger.set_choice("basis/" + report.file, basis.text());
         }
         return report;
+    }
+
+    static std::string described_registration(const StackReport& report) {
+        std::string out;
+        for (const std::string& optics : report.optics)
+            out += "; " + optics;
+        return report.world.empty() ? out : out + "; position on the sky " + report.world;
     }
 
     /// The steps that made a master light: as planned, of the lights that were used, and what the integration tells.

@@ -104,7 +104,8 @@ void describe_master_light(MasterLight& master, const std::vector<StackFrame>& f
 }
 
 void write_master_light(const std::filesystem::path& output, const MasterLight& master,
-                        const std::vector<const Exposure*>& exposures, const StackReport& report) {
+                        const std::vector<const Exposure*>& exposures, const StackReport& report,
+                        const std::optional<WorldCoordinates>& world) {
     std::filesystem::create_directories((output / report.file).parent_path());
     const Exposure& e = *exposures.front();
     Header h;
@@ -129,6 +130,7 @@ void write_master_light(const std::filesystem::path& output, const MasterLight& 
     if (!report.colour_method.empty()) h.set("CFAMETH", report.colour_method, "how the mosaic became planes");
     for (std::size_t c = 0; c < report.channel_scales.size(); ++c)
         h.set(fmt::format("CHSCALE{}", c + 1), report.channel_scales[c], "makes the average star white; not applied");
+    if (world) write_world(h, *world, master.pixels.width(), master.pixels.height());
     h.set("NOISE", report.noise, "[ADU] background, as without resampling");
     h.set("FWHM", report.fwhm, "[px] of the stars");
     h.set("REJLOW", report.rejected_low, "share of samples rejected below");

@@ -5,6 +5,7 @@
 #include <kasane/ledger/records.hpp>
 
 #include <filesystem>
+#include <optional>
 #include <vector>
 
 namespace kasane {
@@ -16,6 +17,7 @@ void describe_master_light(MasterLight& master, const std::vector<StackFrame>& f
 /// Writes `output`/report.file (32-bit FITS with provenance, coverage as an extension) and the stretched preview
 /// `output`/report.preview. `exposures` are the frames combined, in order. Throws OutputError.
 void write_master_light(const std::filesystem::path& output, const MasterLight& master,
-                        const std::vector<const Exposure*>& exposures, const StackReport& report);
+                        const std::vector<const Exposure*>& exposures, const StackReport& report,
+                        const std::optional<WorldCoordinates>& world);
 
 } // namespace kasane

@@ -50,6 +50,23 @@ std::string effective_key(const std::string& key, const MasterReport& report) {
     return report.unread.empty() ? key : Key("master that lacks files").add(key, report.unread).result();
 }
 
+namespace {
+
+/// What others need first.
+std::vector<std::size_t> in_order(const Pairing& pairing, const std::vector<bool>& wanted) {
+    std::vector<std::size_t> order;
+    for (const bool flats : {false, true})
+        for (std::size_t i = 0; i < wanted.size(); ++i)
+            if (wanted[i] && (pairing.masters[i].role == Role::flat) == flats) order.push_back(i);
+    return order;
+}
+
+} // namespace
+
+std::vector<std::size_t> all_masters(const Pairing& pairing) {
+    return in_order(pairing, std::vector<bool>(pairing.masters.size(), true));
+}
+
 std::vector<std::size_t> needed_masters(const Pairing& pairing) {
     const auto& plans = pairing.masters;
     std::vector<bool> needed(plans.size(), false);
@@ -59,11 +76,7 @@ std::vector<std::size_t> needed_masters(const Pairing& pairing) {
                 if (m) needed[*m] = true;
     for (std::size_t i = 0; i < plans.size(); ++i)
         if (needed[i] && plans[i].offset) needed[*plans[i].offset] = true;
-    std::vector<std::size_t> order; // what others need first
-    for (const bool flats : {false, true})
-        for (std::size_t i = 0; i < plans.size(); ++i)
-            if (needed[i] && (plans[i].role == Role::flat) == flats) order.push_back(i);
-    return order;
+    return in_order(pairing, needed);
 }
 
 std::optional<MasterReport> finished_master(const Session& s, const MasterPlan& plan, const std::string& key) {
@@ -161,9 +174,12 @@ ReadyMaster ready_master(Session& s, const MasterPlan& plan) {
 } // namespace
 
 void make_masters(Session& s) {
+    make_masters(s, needed_masters(s.pairing));
+}
+
+void make_masters(Session& s, const std::vector<std::size_t>& order) {
     const auto& plans = s.pairing.masters;
     s.masters.assign(plans.size(), std::nullopt);
-    const std::vector<std::size_t> order = needed_masters(s.pairing);
     s.context.progress.begin("masters", static_cast<std::int64_t>(order.size()));
     for (const std::size_t i : order) {
         s.context.workers.cancel().check();

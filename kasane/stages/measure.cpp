@@ -49,21 +49,6 @@ void encode(Writer& w, const OwnCorrections& own) {
     }
 }
 
-std::string encode(const ExposureMeasures& m) {
-    Writer w;
-    w.put(kRecord).put(static_cast<std::uint32_t>(m.planes.size()));
-    for (const Measures& plane : m.planes)
-        encode(w, plane);
-    encode(w, m.own);
-    w.put(m.width).put(m.height).put(m.darkened_edge).put(m.preview_scale);
-    w.put(static_cast<std::uint32_t>(m.streaks.size()));
-    for (const Streak& s : m.streaks)
-        w.put(s);
-    for (const float v : m.saturated.pixels()) // as large as the mesh
-        w.put(v);
-    return std::move(w.bytes);
-}
-
 /// False for sizes that cannot be.
 bool decode(Reader& r, Measures& m) {
     for (double* v :
@@ -115,8 +100,43 @@ bool decode(Reader& r, OwnCorrections& own) {
     return true;
 }
 
-/// Nothing if the bytes are of another version or damaged.
-std::shared_ptr<const ExposureMeasures> decode(const std::string& bytes) {
+MeasureOptions options_for(const Session& s, const LightPlan& light) {
+    using Lone = CalibrationRecipe::Lone;
+    const Exposure& e = s.exposures[light.exposure];
+    const CalibrationRecipe& c = s.recipe.calibration;
+    MeasureOptions o;
+    const bool dark_fits = light.dark && !light.bias && s.pairing.masters[*light.dark].role == Role::dark;
+    o.own.lone_pixels = c.lone_pixels == Lone::on || (c.lone_pixels == Lone::automatic && !dark_fits);
+    o.own.spills = c.spills;
+    o.own.equalise_rows = c.equalise_rows;
+    o.own.equalise_columns = c.equalise_columns;
+    o.detect = s.recipe.grading.detect;
+    o.kept_stars = std::max(o.kept_stars, o.detect.most);
+    const NoiseModel model = noise_model(s, e);
+    o.detect.electrons_per_adu = model.electrons_per_adu;
+    constexpr double kUsable = 0.92; // share of the full scale; calibrated pixels are a little lower than raw ones
+    o.detect.saturation = static_cast<float>(kUsable * model.saturation);
+    return o;
+}
+
+} // namespace
+
+std::string encode_measures(const ExposureMeasures& m) {
+    Writer w;
+    w.put(kRecord).put(static_cast<std::uint32_t>(m.planes.size()));
+    for (const Measures& plane : m.planes)
+        encode(w, plane);
+    encode(w, m.own);
+    w.put(m.width).put(m.height).put(m.darkened_edge).put(m.preview_scale);
+    w.put(static_cast<std::uint32_t>(m.streaks.size()));
+    for (const Streak& s : m.streaks)
+        w.put(s);
+    for (const float v : m.saturated.pixels()) // as large as the mesh
+        w.put(v);
+    return std::move(w.bytes);
+}
+
+std::shared_ptr<const ExposureMeasures> decode_measures(const std::string& bytes) {
     try {
         Reader r(bytes);
         if (r.take<std::uint32_t>() != kRecord) return nullptr;
@@ -141,27 +161,6 @@ std::shared_ptr<const ExposureMeasures> decode(const std::string& bytes) {
         return nullptr;
     }
 }
-
-MeasureOptions options_for(const Session& s, const LightPlan& light) {
-    using Lone = CalibrationRecipe::Lone;
-    const Exposure& e = s.exposures[light.exposure];
-    const CalibrationRecipe& c = s.recipe.calibration;
-    MeasureOptions o;
-    const bool dark_fits = light.dark && !light.bias && s.pairing.masters[*light.dark].role == Role::dark;
-    o.own.lone_pixels = c.lone_pixels == Lone::on || (c.lone_pixels == Lone::automatic && !dark_fits);
-    o.own.spills = c.spills;
-    o.own.equalise_rows = c.equalise_rows;
-    o.own.equalise_columns = c.equalise_columns;
-    o.detect = s.recipe.grading.detect;
-    o.kept_stars = std::max(o.kept_stars, o.detect.most);
-    const NoiseModel model = noise_model(s, e);
-    o.detect.electrons_per_adu = model.electrons_per_adu;
-    constexpr double kUsable = 0.92; // share of the full scale; calibrated pixels are a little lower than raw ones
-    o.detect.saturation = static_cast<float>(kUsable * model.saturation);
-    return o;
-}
-
-} // namespace
 
 namespace {
 
@@ -199,7 +198,7 @@ std::vector<Measured> measure_lights(Session& s, Calibrations& calibrations,
         const std::string key = measure_key(s, calibrations, *lights[i]);
         std::error_code failed;
         const bool seen = !s.wants_previews || std::filesystem::exists(preview_file(s, key), failed);
-        if (const auto known = seen ? s.ledger.fact(key) : std::nullopt) out[i].measures = decode(*known);
+        if (const auto known = seen ? s.ledger.fact(key) : std::nullopt) out[i].measures = decode_measures(*known);
         if (out[i].measures) continue;
         todo.push_back(i);
         const Exposure& e = s.exposures[lights[i]->exposure];
@@ -244,9 +243,9 @@ std::vector<Measured> measure_lights(Session& s, Calibrations& calibrations,
                     s.note_content(light.exposure, views[k]->source().raw());
                     const std::string key = measure_key(s, calibrations, light);
                     keep_preview(s, key, preview);
-                    const std::string bytes = encode(*measures);
+                    const std::string bytes = encode_measures(*measures);
                     s.ledger.set_fact(key, bytes);
-                    m.measures = decode(bytes); // as they will be read the next time, to the last bit
+                    m.measures = decode_measures(bytes); // as they will be read the next time, to the last bit
                 } catch (const InputError& e) {
                     fail(k, FileFailure::of(e));
                 } catch (const std::bad_alloc&) {

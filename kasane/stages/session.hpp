@@ -56,7 +56,8 @@ struct Session {
     mutable std::vector<std::string> metadata = {};         ///< digests that metadata_key made
     mutable std::map<std::string, bool> readable = {};      ///< what can_be_read found
     mutable std::map<std::string, std::string> judged = {}; ///< verdicts of this session, by their key
-    mutable std::set<std::filesystem::path> verified = {};  ///< results whose bytes were found to be as written
+    mutable std::map<std::string, std::optional<std::string>> outside = {}; ///< what outside_identity found
+    mutable std::set<std::filesystem::path> verified = {}; ///< results whose bytes were found to be as written
 
     /// Where calibration masters lie: with the results, or in the recipe's library.
     std::filesystem::path masters_folder() const {

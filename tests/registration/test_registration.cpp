@@ -324,12 +324,6 @@ TEST_CASE("A match says how well it should be, and what it left in order") {
     }
 }
 
-TEST_CASE("The reference is the frame with most stars for their width") {
-    const std::vector<Star> many(100), fewer(90), none;
-    CHECK(choose_reference({&fewer, &many, &none}, {3.0, 3.0, 0.0}) == 1);
-    CHECK(choose_reference({&fewer, &many}, {2.0, 3.0}) == 0);
-}
-
 TEST_CASE("A handful of stars tells a mirrored field as well as any other") {
     for (std::uint64_t seed = 1; seed <= 12; ++seed) {
         sky::Random random(seed);
