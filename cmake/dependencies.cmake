@@ -18,5 +18,6 @@ pkg_check_modules(tomlplusplus REQUIRED IMPORTED_TARGET tomlplusplus)
 pkg_check_modules(xxhash REQUIRED IMPORTED_TARGET libxxhash)
 pkg_check_modules(hwy REQUIRED IMPORTED_TARGET libhwy)
 pkg_check_modules(sqlite3 REQUIRED IMPORTED_TARGET sqlite3)
+find_path(KASANE_KISSFFT kissfft/kissfft.hh REQUIRED) # templates alone
 find_package(SQLiteCpp REQUIRED)
 pkg_check_modules(httplib REQUIRED IMPORTED_TARGET cpp-httplib)

@@ -56,6 +56,10 @@ CalibratedView::CalibratedView(std::shared_ptr<const FrameReader> raw, Calibrati
                 fmt::format("has {} plane and cannot calibrate a light of {} colours", part->planes(), raw_->planes()),
                 part->path(), "Use calibration frames converted in the same way as the lights");
     }
+    if (c.hidden && c.hidden->bounds() != raw_->bounds())
+        throw UnfitError(fmt::format("is {} x {} pixels, its mask {} x {}", raw_->width(), raw_->height(),
+                                     c.hidden->width(), c.hidden->height()),
+                         raw_->path(), "Draw the mask on one of the lights");
     even_flat_ = c.flat_level[0] == c.flat_level[1] && c.flat_level[1] == c.flat_level[2];
 }
 
@@ -166,6 +170,12 @@ void CalibratedView::read(const Region& region, View<float> out, int plane, Qual
         out(x - region.x, y - region.y) = value;
         if (quality) quality->mark(x - region.x, y - region.y, quality::kRepaired);
     }
+    if (calibration_.hidden)
+        for (int y = 0; y < region.height; ++y) {
+            const std::uint8_t* hidden = calibration_.hidden->plane().row(region.y + y) + region.x;
+            for (int x = 0; x < region.width; ++x)
+                if (hidden[x]) out(x, y) = kNoData;
+        }
 }
 
 void CalibratedView::release() const {

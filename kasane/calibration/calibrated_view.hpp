@@ -33,6 +33,7 @@ struct CalibrationSet {
     float offset_level = 0;                                   ///< without dark and bias: a constant, ADU
     CfaPattern cfa = {}; ///< defects are replaced by neighbours of their own colour
     std::shared_ptr<const OwnCorrections> own = nullptr;
+    std::shared_ptr<const Mask> hidden = nullptr; ///< 1 where the frame shows no sky: there are no data
 };
 
 /// (raw - dark) / (flat / flat_level), or with a scaled dark (raw - bias - scale (dark - bias)) / ...; defects, and

@@ -2,6 +2,7 @@
 #pragma once
 
 #include <kasane/frames/exposure.hpp>
+#include <kasane/image/polygon.hpp>
 
 #include <optional>
 #include <string>
@@ -16,6 +17,8 @@ struct FileRule {
         match; ///< a glob on the path relative to the project: '*' within a name, '**' across folders, '?', [abc]
     bool exclude = false;
     std::vector<std::pair<Field, std::string>> values;
+    std::string mask;          ///< an image, white where there is sky, relative to the project; empty: none
+    std::vector<Polygon> hide; ///< what is no sky, in pixels of the frame
 };
 
 struct FrameRules {

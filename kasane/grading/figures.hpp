@@ -7,7 +7,7 @@
 //   judge.hpp         keep or drop: limits and people together
 //   worth.hpp         what exposures add, and what dropping them does
 //   drift.hpp         how the telescope moved through a night
-//   obstruction.hpp   parts of the field without their stars
+//   obstruction.hpp   parts of the field without their stars; landscape.hpp: what stands before the sky all night
 //   preview.hpp       the whole frame in small
 #pragma once
 

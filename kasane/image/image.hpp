@@ -3,7 +3,7 @@
 // The room holds, beside this:
 //   binning.hpp            images averaged down by a whole factor
 //   plane_source.hpp       a promise of pixels, with quality bits: what integration reads
-//   region_text.hpp        rectangles as text
+//   region_text.hpp        rectangles as text; polygon.hpp: polygons on pixels
 //   resample.hpp           Lanczos-3 interpolation
 //   robust_fit.hpp         least squares, and what to do about outliers
 //   statistics.hpp         the one median, the one MAD, clipped statistics

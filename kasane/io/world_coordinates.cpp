@@ -98,7 +98,7 @@ double separation(const SkyPoint& a, const SkyPoint& b) {
 SkyPoint WorldCoordinates::to_sky(Point p) const {
     double x = p.x - pixel.x, y = p.y - pixel.y;
     if (order > 0) {
-        const double dx = value_of(a, order, x, y), dy = value_of(b, order, x, y);
+        const double dx = value_of(gain_x, order, x, y), dy = value_of(gain_y, order, x, y);
         x += dx, y += dy;
     }
     return unproject(sky, {cd[0] * x + cd[1] * y, cd[2] * x + cd[3] * y});
@@ -111,7 +111,7 @@ Point WorldCoordinates::to_pixel(const SkyPoint& s) const {
     const double u = back[0] * plane.x + back[1] * plane.y, v = back[2] * plane.x + back[3] * plane.y;
     double x = u, y = v; // distortions are small and smooth: a few steps do
     for (int round = 0; order > 0 && round < 50; ++round) {
-        const double nx = u - value_of(a, order, x, y), ny = v - value_of(b, order, x, y);
+        const double nx = u - value_of(gain_x, order, x, y), ny = v - value_of(gain_y, order, x, y);
         const double moved = std::hypot(nx - x, ny - y);
         x = nx, y = ny;
         if (!(moved > 1e-9)) break;
@@ -127,11 +127,11 @@ WorldCoordinates WorldCoordinates::with_rows_reversed(int height) const {
     WorldCoordinates w = *this;
     w.pixel.y = height - 1 - pixel.y;
     w.cd = {cd[0], -cd[1], cd[2], -cd[3]};
-    for (std::size_t i = 0; i < a.size(); ++i)
-        for (std::size_t j = 0; j < a.size(); ++j) {
+    for (std::size_t i = 0; i < gain_x.size(); ++i)
+        for (std::size_t j = 0; j < gain_x.size(); ++j) {
             const double sign = j % 2 ? -1 : 1;
-            w.a[i][j] = sign * a[i][j];
-            w.b[i][j] = -sign * b[i][j];
+            w.gain_x[i][j] = sign * gain_x[i][j];
+            w.gain_y[i][j] = -sign * gain_y[i][j];
         }
     return w;
 }
@@ -184,8 +184,8 @@ std::optional<WorldCoordinates> read_world(const Header& h, std::string* wrong) 
         if (!(most >= 0 && most <= WorldCoordinates::kMostOrder))
             return refuse(fmt::format("a WCS with a distortion of order {:g}", most));
         w.order = static_cast<int>(most);
-        read_polynomial(h, 'A', static_cast<int>(orders[0]), w.a);
-        read_polynomial(h, 'B', static_cast<int>(orders[1]), w.b);
+        read_polynomial(h, 'A', static_cast<int>(orders[0]), w.gain_x);
+        read_polynomial(h, 'B', static_cast<int>(orders[1]), w.gain_y);
     }
     if (const double pole = h.number("LONPOLE").value_or(180); std::abs(pole - 180) > 1e-6)
         return refuse(fmt::format("a WCS that is turned about its pole (LONPOLE {:g})", pole));
@@ -222,8 +222,8 @@ void write_world(Header& h, const WorldCoordinates& w, int width, int height) {
                 if (const double v = p[static_cast<std::size_t>(i)][static_cast<std::size_t>(j)]; v != 0)
                     h.set(fmt::format("{}_{}_{}", name, i, j), v);
     };
-    cards("A", w.a);
-    cards("B", w.b);
+    cards("A", w.gain_x);
+    cards("B", w.gain_y);
     // The way back, which other programs ask for: fitted at places all over the image.
     constexpr int kLattice = 21;
     std::vector<Point> ideal;
@@ -232,7 +232,7 @@ void write_world(Header& h, const WorldCoordinates& w, int width, int height) {
         for (int column = 0; column < kLattice; ++column) {
             const double x = static_cast<double>(column) / (kLattice - 1) * (width - 1) - w.pixel.x,
                          y = static_cast<double>(row) / (kLattice - 1) * (height - 1) - w.pixel.y;
-            const double dx = value_of(w.a, w.order, x, y), dy = value_of(w.b, w.order, x, y);
+            const double dx = value_of(w.gain_x, w.order, x, y), dy = value_of(w.gain_y, w.order, x, y);
             gain.row(static_cast<Eigen::Index>(ideal.size())) << -dx, -dy;
             ideal.push_back({x + dx, y + dy});
         }
@@ -260,8 +260,8 @@ std::optional<WorldCoordinates> fit_world(const std::vector<SkySample>& samples,
     std::vector<Point> at;
     for (const SkySample& s : samples)
         at.push_back({s.pixel.x - middle.x, s.pixel.y - middle.y});
-    constexpr int kHighest = 5;
-    for (const int order : {1, 2, 3, 4, kHighest}) {
+    constexpr int kHighest = 7;
+    for (int order = 1; order <= kHighest; ++order) {
         WorldCoordinates w;
         w.pixel = middle;
         w.sky = best_left < 1e30 ? best.sky : samples[samples.size() / 2].sky;
@@ -280,13 +280,13 @@ std::optional<WorldCoordinates> fit_world(const std::vector<SkySample>& samples,
             if (!(std::abs(w.cd[0] * w.cd[3] - w.cd[1] * w.cd[2]) > 0)) return std::nullopt;
             const auto back = inverse(w.cd);
             w.order = order > 1 ? order : 0;
-            w.a = {}, w.b = {};
+            w.gain_x = {}, w.gain_y = {};
             for (int i = 0; i <= w.order; ++i)
                 for (int j = 0; i + j <= w.order; ++j) {
                     if (i + j < 2) continue;
                     const double xi = power(i, j, 0), eta = power(i, j, 1);
-                    w.a[static_cast<std::size_t>(i)][static_cast<std::size_t>(j)] = back[0] * xi + back[1] * eta;
-                    w.b[static_cast<std::size_t>(i)][static_cast<std::size_t>(j)] = back[2] * xi + back[3] * eta;
+                    w.gain_x[static_cast<std::size_t>(i)][static_cast<std::size_t>(j)] = back[0] * xi + back[1] * eta;
+                    w.gain_y[static_cast<std::size_t>(i)][static_cast<std::size_t>(j)] = back[2] * xi + back[3] * eta;
                 }
             w.sky = unproject(w.sky, {c(0, 0), c(0, 1)});
         }

@@ -26,12 +26,12 @@ struct WorldCoordinates {
     static constexpr int kMostOrder = 9;
     using Polynomial = std::array<std::array<double, kMostOrder + 1>, kMostOrder + 1>; ///< [power of x][power of y]
 
-    Point pixel;                ///< where `sky` lies, centres at integers, the first pixel (0, 0)
-    SkyPoint sky;               ///< the point where the projection touches
-    std::array<double, 4> cd{}; ///< degrees a pixel: xi by x and y, eta by x and y
-    int order = 0;              ///< of the distortion; 0: none
-    Polynomial a{}, b{};        ///< what x and y gain from their own distance to `pixel`
-    std::string frame, equinox; ///< RADESYS and EQUINOX as they are written; may be empty
+    Point pixel;                   ///< where `sky` lies, centres at integers, the first pixel (0, 0)
+    SkyPoint sky;                  ///< the point where the projection touches
+    std::array<double, 4> cd{};    ///< degrees a pixel: xi by x and y, eta by x and y
+    int order = 0;                 ///< of the distortion; 0: none
+    Polynomial gain_x{}, gain_y{}; ///< what x and y gain from their own distance to `pixel`
+    std::string frame, equinox;    ///< RADESYS and EQUINOX as they are written; may be empty
 
     SkyPoint to_sky(Point pixel) const;
     /// NaN behind the projection's horizon.
@@ -56,7 +56,7 @@ struct SkySample {
     SkyPoint sky;
 };
 
-/// World coordinates of a grid from samples: no distortion where that does, else SIP of the lowest order up to 5 that
+/// World coordinates of a grid from samples: no distortion where that does, else SIP of the lowest order up to 7 that
 /// leaves less than `tolerance` pixels everywhere. `left`, if given, receives what it leaves at most, pixels. Nothing
 /// where the samples do not determine it.
 std::optional<WorldCoordinates> fit_world(const std::vector<SkySample>& samples, int width, int height,

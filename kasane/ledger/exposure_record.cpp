@@ -26,7 +26,7 @@ void visit(Visitor& v, E& e) {
 void put_world(Writer& w, const WorldCoordinates& c) {
     w.put(c.pixel.x).put(c.pixel.y).put(c.sky.ra).put(c.sky.dec).put(c.cd).put(c.order);
     w.put(c.order > 0);
-    if (c.order > 0) w.put(c.a).put(c.b);
+    if (c.order > 0) w.put(c.gain_x).put(c.gain_y);
     w.put(c.frame).put(c.equinox);
 }
 
@@ -34,7 +34,7 @@ WorldCoordinates take_world(Reader& r) {
     WorldCoordinates c;
     r.get(c.pixel.x), r.get(c.pixel.y), r.get(c.sky.ra), r.get(c.sky.dec), r.get(c.cd), r.get(c.order);
     if (c.order < 0 || c.order > WorldCoordinates::kMostOrder) throw DataError("the record is damaged", {}, {});
-    if (r.take<bool>()) r.get(c.a), r.get(c.b);
+    if (r.take<bool>()) r.get(c.gain_x), r.get(c.gain_y);
     r.get(c.frame), r.get(c.equinox);
     return c;
 }

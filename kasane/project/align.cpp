@@ -18,6 +18,7 @@
 #include <fmt/format.h>
 #include <fstream>
 #include <map>
+#include <set>
 #include <sstream>
 
 namespace fs = std::filesystem;
@@ -65,8 +66,11 @@ std::vector<Residual> residuals_of(const std::vector<Star>& reference, const std
         const Star &s = pair.of_reference(m), &q = pair.of_frame(m);
         const Point p = found.to_frame.map({s.x, s.y});
         const double scale2 = std::abs(found.to_frame.at({s.x, s.y}).determinant());
-        out.push_back(
-            {{q.x, q.y}, q.x - p.x, q.y - p.y, std::sqrt(2 * (position_variance(q) + scale2 * position_variance(s)))});
+        out.push_back({{q.x, q.y},
+                       q.x - p.x,
+                       q.y - p.y,
+                       std::sqrt(2 * (position_variance(q) + scale2 * position_variance(s))),
+                       m.reference});
     }
     return out;
 }
@@ -118,6 +122,7 @@ std::vector<Residual> field_of(const std::vector<const AlignedFrame*>& frames, i
     struct Square {
         std::vector<float> x, y;
         double variance = 0, at_x = 0, at_y = 0;
+        std::set<int> stars;
     };
     std::map<std::pair<int, int>, Square> squares;
     for (const AlignedFrame* f : frames)
@@ -126,6 +131,7 @@ std::vector<Residual> field_of(const std::vector<const AlignedFrame*>& frames, i
             s.x.push_back(static_cast<float>(r.x));
             s.y.push_back(static_cast<float>(r.y));
             s.variance += r.expected * r.expected;
+            s.stars.insert(r.star);
             s.at_x += r.at.x, s.at_y += r.at.y;
         }
     std::vector<Residual> out;
@@ -135,7 +141,9 @@ std::vector<Residual> field_of(const std::vector<const AlignedFrame*>& frames, i
         out.push_back({{s.at_x / n, s.at_y / n},
                        static_cast<double>(median_in_place(s.x)),
                        static_cast<double>(median_in_place(s.y)),
-                       std::sqrt(s.variance) / n});
+                       // Half of it is the partners', which do not change from light to light.
+                       std::sqrt(0.5 * s.variance / n * (1 / n + 1 / static_cast<double>(s.stars.size()))),
+                       0});
     }
     return out;
 }

@@ -15,6 +15,7 @@ struct Residual {
     Point at;              ///< pixels of the frame
     double x = 0, y = 0;   ///< seen less foretold, pixels
     double expected = 0.1; ///< of the distance, by the star's own error and its partner's
+    int star = 0;          ///< of the reference's list: what several lights show has one partner
 };
 
 /// One light on the grid.

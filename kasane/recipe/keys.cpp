@@ -115,6 +115,12 @@ void read_onto(Reader& r, const toml::node& n, const std::string& key) {
         refuse(n.source(), r.file, "both reference and onto say what gives the grid", "Take one of them out");
 }
 
+void read_registration_part(Reader& r, const toml::node& n, const std::string& key) {
+    const auto part = parse_region(r.text(n, key));
+    if (!part) r.wrong(n, key, "x, y, width and height in pixels, \"1000 800 2000 1500\"");
+    r.recipe.registration.part = *part;
+}
+
 double share_of(Reader& r, const toml::node& n, const std::string& key) {
     constexpr const char* kWanted = "a share between 0 and 1, or \"2 %\"";
     if (!n.is_string()) return r.number(n, key, 0, 1, kWanted);
@@ -290,6 +296,9 @@ const std::vector<Key>& all() {
          "An image whose grid all lights come onto, in place of one of them, relative to the project: a master light "
          "of last year, or another camera's.",
          read_onto},
+        {"registration", "part", "\"x y width height\"", "none; \"1000 800 2000 1500\"",
+         "Brings the lights onto the stars inside this rectangle of the reference's grid alone, in its pixels.",
+         read_registration_part},
         {"cache", "size", "text", "\"20G\"",
          "Limit of the cache of decoded camera raw, PNG and JPEG files in `.kasane/cache`; the least recently used go "
          "first.",

@@ -21,6 +21,7 @@ struct Reader {
     bool flag(const toml::node& n, const std::string& key) const;
     std::string text(const toml::node& n, const std::string& key) const;
     std::vector<std::string> list(const toml::node& n, const std::string& key) const;
+    std::vector<Polygon> polygons(const toml::node& n, const std::string& key) const;
     ColourMethod method(const toml::node& n, const std::string& key) const;
     /// A value of a record, whatever its TOML type.
     std::string value(const toml::node& n, const std::string& key) const;

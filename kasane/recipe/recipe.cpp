@@ -58,11 +58,15 @@ void read_file_rule(Reader& r, const toml::table& t) {
             rule.match = r.text(node, name);
         } else if (name == "exclude") {
             rule.exclude = r.flag(node, name);
+        } else if (name == "mask") {
+            rule.mask = r.text(node, name);
+        } else if (name == "hide") {
+            rule.hide = r.polygons(node, name);
         } else if (const auto field = field_named(name)) {
             rule.values.push_back(r.field_value(*field, node, name));
         } else {
             auto names = field_names();
-            names.insert(names.begin(), {"match", "exclude"});
+            names.insert(names.begin(), {"match", "exclude", "mask", "hide"});
             unknown_key(key, r.file, "in [[files]]", names);
         }
     }

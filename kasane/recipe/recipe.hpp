@@ -52,6 +52,7 @@ struct GradingRecipe {
 struct RegistrationRecipe {
     std::optional<Model> model; ///< of all; nothing: the one that the stars ask for
     std::string reference;      ///< path or glob of the light that gives the grid; empty: chosen
+    Region part;                ///< of the reference's grid that its stars are taken from; empty: all
     std::string onto;           ///< an image whose grid all lights come onto, relative to the project; empty: none
 };
 

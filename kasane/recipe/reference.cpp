@@ -58,7 +58,10 @@ std::string recipe_template() {
         "\n# What headers lack, for all files that do not say it themselves\n[assume]\n"
         "# cfa = \"RGGB\"\n# gain = 100\n# pixel_size = 3.76\n"
         "\n# What some files have wrong; the last rule wins. Any value of the record can be given, and exclude = true\n"
-        "# [[files]]\n# match = \"night-2/flats/**\"\n# filter = \"Ha\"\n# turn = 90\n";
+        "# [[files]]\n# match = \"night-2/flats/**\"\n# filter = \"Ha\"\n# turn = 90\n"
+        "\n# What stands before the sky: a mask (white: sky), or polygons of x, y, x, y, ...\n"
+        "# [[files]]\n# match = \"lights/**\"\n# mask = \"trees.png\"\n# hide = [[0, 900, 1300, 820, 1300, 960, 0, "
+        "960]]\n";
     return out;
 }
 
@@ -79,16 +82,22 @@ std::string recipe_reference() {
         out += fmt::format("| `{}` | {} | {} | {} |\n", k.name, k.type,
                            standard.starts_with("none; ") ? "none" : fmt::format("`{}`", standard), k.meaning);
     }
-    out += "\n## [assume]\nWhat headers lack: used for every file where neither header, EXIF, path nor pixels say it. "
-           "Any value "
-           "of the table below but `turn`.\n"
-           "\n## [[files]]\nWhat some files have wrong. `match` is a glob on the path relative to the project; "
-           "`exclude = true` "
-           "leaves the files out; any value of\nthe table below is trusted more than the header. Rules apply in their "
-           "order, "
-           "later ones win.\n\n```toml\n[[files]]\nmatch = \"night-2/flats/**\"\nfilter = \"Ha\"\nturn = 90      # the "
-           "pixels "
-           "are turned clockwise before they are used; never done unasked\n```\n\n| value | meaning |\n|---|---|\n";
+    out +=
+        "\n## [assume]\nWhat headers lack: used for every file where neither header, EXIF, path nor pixels say it. "
+        "Any value "
+        "of the table below but `turn`.\n"
+        "\n## [[files]]\nWhat some files have wrong. `match` is a glob on the path relative to the project; "
+        "`exclude = true` "
+        "leaves the files out; any value of\nthe table below is trusted more than the header. Rules apply in their "
+        "order, "
+        "later ones win.\n\n```toml\n[[files]]\nmatch = \"night-2/flats/**\"\nfilter = \"Ha\"\nturn = 90      # the "
+        "pixels "
+        "are turned clockwise before they are used; never done unasked\n```\n\nWhat stands before the sky of some "
+        "lights "
+        "(trees, a roof, a landscape) is left out by `mask`, an image of the lights' size that is white where there "
+        "is\nsky, or `hide`, polygons of pixels (of the turned frame): no stars are looked for there, and its pixels "
+        "are no data.\n\n```toml\n[[files]]\nmatch = \"lights/**\"\nmask = \"trees.png\"\nhide = [[0, 900, 1300, "
+        "820, 1300, 960, 0, 960]]\n```\n\n| value | meaning |\n|---|---|\n";
     for (int i = 0; i < kFields; ++i)
         out += fmt::format("| `{}` | {} |\n", field_name(static_cast<Field>(i)), field_meaning(static_cast<Field>(i)));
     return out;

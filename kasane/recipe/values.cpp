@@ -40,6 +40,25 @@ std::vector<std::string> Reader::list(const toml::node& n, const std::string& ke
         out.push_back(text(e, key));
     return out;
 }
+std::vector<Polygon> Reader::polygons(const toml::node& n, const std::string& key) const {
+    constexpr const char* kWanted = "a list of polygons, each a list of x, y, x, y, ... of at least three corners";
+    constexpr double kFar = 1e6; // pixels
+    constexpr std::size_t kLeast = 6;
+    std::vector<Polygon> out;
+    const toml::array* all = n.as_array();
+    if (!all) wrong(n, key, kWanted);
+    for (const toml::node& one : *all) {
+        const toml::array* numbers = one.as_array();
+        if (!numbers || numbers->size() < kLeast || numbers->size() % 2) wrong(one, key, kWanted);
+        Polygon p;
+        for (std::size_t i = 0; i < numbers->size(); i += 2)
+            p.emplace_back(number(*numbers->get(i), key, -kFar, kFar, kWanted),
+                           number(*numbers->get(i + 1), key, -kFar, kFar, kWanted));
+        out.push_back(std::move(p));
+    }
+    return out;
+}
+
 ColourMethod Reader::method(const toml::node& n, const std::string& key) const {
     const auto m = colour_method_named(text(n, key));
     if (!m) wrong(n, key, "\"adaptive\", \"bilinear\", \"binned\", \"separate\", \"red\", \"green\" or \"blue\"");

@@ -64,6 +64,41 @@ public:
                             pair_.frame.size(), pair_.reference.size(), best_seen_)};
     }
 
+    /// The shift that most pairs agree on within reach of what is known, and what grows from there.
+    Outcome refine(const Transform& about, double reach) {
+        const Affine linear = about.at(reference_.centre);
+        struct Pair {
+            StarMatch match;
+            double x, y;
+        };
+        std::vector<Pair> pairs;
+        for (std::size_t i = 0; i < pair_.reference.size(); ++i) {
+            const Point p = about.map({pair_.reference[i].x, pair_.reference[i].y});
+            if (!std::isfinite(p.x)) continue;
+            constexpr int kNearest = 8;
+            for (const int k : pair_.index.nearest_many(p.x, p.y, kNearest)) {
+                const Star& q = pair_.frame[static_cast<std::size_t>(k)];
+                if (std::hypot(q.x - p.x, q.y - p.y) < reach)
+                    pairs.push_back({{static_cast<int>(i), k}, q.x - p.x, q.y - p.y});
+            }
+        }
+        tried_ = std::max<double>(1, static_cast<double>(pairs.size()));
+        Seed best;
+        constexpr std::size_t kMost = 2000; // pairs that shifts are tried of
+        for (std::size_t i = 0; i < std::min(kMost, pairs.size()); ++i) {
+            std::vector<StarMatch> with;
+            for (const Pair& q : pairs)
+                if (std::hypot(q.x - pairs[i].x, q.y - pairs[i].y) < radius()) with.push_back(q.match);
+            if (with.size() <= best.matches.size()) continue;
+            best.matches = with;
+            best.to_frame = linear;
+            best.to_frame.c += pairs[i].x, best.to_frame.f += pairs[i].y;
+        }
+        if (best.matches.size() >= kLeastStars)
+            if (auto found = follow(best, Kind::rigid)) return *found;
+        return {{}, Hindrance::no_agreement, "its stars do not say more"};
+    }
+
 private:
     static Normal normal(const StarGrid& grid, const std::vector<Star>& stars) {
         if (grid.width > 0 && grid.height > 0) return Normal::of(grid.width, grid.height);
@@ -396,6 +431,16 @@ Outcome register_stars(const std::vector<Star>& reference, const std::vector<Sta
     const StarIndex index(frame);
     const StarPair pair{reference, frame, index};
     return Search(pair, o).run();
+}
+
+Outcome refine_on_stars(const std::vector<Star>& reference, const std::vector<Star>& frame, const Transform& about,
+                        double reach, const RegistrationOptions& o) {
+    require_sense(o);
+    if (reference.size() < kLeastStars || frame.size() < kLeastStars)
+        return {{}, Hindrance::too_few_stars, "there are too few stars to say more"};
+    const StarIndex index(frame);
+    const StarPair pair{reference, frame, index};
+    return Search(pair, o).refine(about, reach);
 }
 
 } // namespace kasane

@@ -9,6 +9,7 @@
 //   model.hpp       what may lie between two exposures, and its derivatives
 //   fit.hpp         the transform of a model, and the choice of the model
 //   reference.hpp   which frame leads
+//   correlation.hpp without stars: where the pictures agree
 //   align.hpp       frames of many nights and rigs onto one reference
 //   rig.hpp         the lens of a rig, from all its frames
 //   adjustment.hpp  all frames of a rig at once
@@ -88,5 +89,10 @@ struct Outcome {
 /// Registers `frame` onto `reference` (star lists, brightest first).
 Outcome register_stars(const std::vector<Star>& reference, const std::vector<Star>& frame,
                        const RegistrationOptions& options = {});
+
+/// The same where something else has told about where the frame lies, to within `reach` pixels: pairs are looked for
+/// there alone, so that few and weak stars do.
+Outcome refine_on_stars(const std::vector<Star>& reference, const std::vector<Star>& frame, const Transform& about,
+                        double reach, const RegistrationOptions& options = {});
 
 } // namespace kasane

@@ -130,7 +130,9 @@ std::string calibration_text(const CalibrationLook& l) {
     if (!l.bias.empty()) part("bias", l.bias, "for the scaled dark");
     part("flat", l.flat, l.flat_reason);
     out += "\n";
-    const auto percent = [](double v) { return fmt::format("{:.2f} %", 100 * v); };
+    const auto percent = [](double v) {
+        return std::isfinite(v) ? fmt::format("{:.2f} %", 100 * v) : std::string("-");
+    };
     Table t({"", "before", "after"});
     t.add({"corners over middle", percent(l.before.corner_ratio), percent(l.after.corner_ratio)});
     t.add({"unevenness of the illumination", percent(l.before.unevenness), percent(l.after.unevenness)});

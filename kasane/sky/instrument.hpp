@@ -1,9 +1,11 @@
 // The camera and the glass in front of it.
 #pragma once
 
+#include <kasane/geometry/transform.hpp>
 #include <kasane/image/image.hpp>
 
 #include <cstdint>
+#include <optional>
 #include <string>
 #include <vector>
 
@@ -26,7 +28,8 @@ struct Instrument {
     std::string cfa; ///< "" for mono, else the colours of the first 2 x 2 pixels, row by row: "RGGB"
 
     double moffat_beta = 3.2;
-    double distortion = 0; ///< relative radial shift at the corner, growing with the cube of the radius
+    double distortion = 0;    ///< relative radial shift at the corner, growing with the cube of the radius
+    std::optional<Lens> lens; ///< instead of it, all that a lens may do
 
     double vignetting = 0.22; ///< share of light lost in the corner
     std::vector<DustShadow> dust;

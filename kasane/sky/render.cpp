@@ -2,6 +2,7 @@
 
 #include <kasane/base/units.hpp>
 
+#include <Eigen/Dense>
 #include <algorithm>
 #include <cmath>
 
@@ -9,25 +10,53 @@ namespace kasane::sky {
 
 namespace {
 
+/// From the scene to the sensor and back, through mount and glass.
 struct Frame {
     std::array<double, 6> forward;
+    std::array<double, 9> sky, back;
+    bool wide;
     double cx, cy, corner, distortion;
+    const std::optional<Lens>& lens;
 
     Frame(const Pointing& p, const Instrument& n)
-        : forward(scene_to_pixel(p, n.width, n.height)), cx(0.5 * (n.width - 1)), cy(0.5 * (n.height - 1)),
-          corner(std::hypot(cx, cy)), distortion(n.distortion) {}
+        : forward(scene_to_pixel(p, n.width, n.height)), sky(p.sky), cx(0.5 * (n.width - 1)), cy(0.5 * (n.height - 1)),
+          corner(std::hypot(cx, cy)), distortion(n.distortion), lens(n.lens) {
+        wide = sky != Pointing{}.sky;
+        const Eigen::Matrix<double, 3, 3, Eigen::RowMajor> m =
+            Eigen::Map<const Eigen::Matrix<double, 3, 3, Eigen::RowMajor>>(sky.data()).inverse();
+        std::copy_n(m.data(), back.size(), back.begin());
+    }
 
-    void to_pixel(double sx, double sy, double& x, double& y) const {
+    static bool move(const std::array<double, 9>& m, double& x, double& y) {
+        const double w = m[6] * x + m[7] * y + m[8];
+        if (!(w > 1e-6)) return false;
+        const double u = (m[0] * x + m[1] * y + m[2]) / w, v = (m[3] * x + m[4] * y + m[5]) / w;
+        x = u, y = v;
+        return true;
+    }
+
+    /// False for what lies behind the camera.
+    bool to_pixel(double sx, double sy, double& x, double& y) const {
+        if (wide && !move(sky, sx, sy)) return false;
         x = forward[0] * sx + forward[1] * sy + forward[2];
         y = forward[3] * sx + forward[4] * sy + forward[5];
-        if (distortion == 0) return;
+        if (lens) {
+            const Point seen = lens->distort({x, y});
+            x = seen.x, y = seen.y;
+            return std::isfinite(x);
+        }
+        if (distortion == 0) return true;
         const double dx = x - cx, dy = y - cy, r = std::hypot(dx, dy) / corner;
         x = cx + dx * (1 + distortion * r * r);
         y = cy + dy * (1 + distortion * r * r);
+        return true;
     }
 
     void to_scene(double x, double y, double& sx, double& sy) const {
-        if (distortion != 0) { // fixed point; the shift is small and smooth
+        if (lens) {
+            const Point ideal = lens->correct({x, y});
+            x = ideal.x, y = ideal.y;
+        } else if (distortion != 0) { // fixed point; the shift is small and smooth
             double ux = x - cx, uy = y - cy;
             for (int i = 0; i < 8; ++i) {
                 const double r = std::hypot(ux, uy) / corner, s = 1 + distortion * r * r;
@@ -41,6 +70,7 @@ struct Frame {
         const double dx = x - forward[2], dy = y - forward[5];
         sx = (forward[4] * dx - forward[1] * dy) / det;
         sy = (-forward[3] * dx + forward[0] * dy) / det;
+        if (wide) move(back, sx, sy);
     }
 };
 
@@ -116,6 +146,16 @@ double clear_above(double obstruction, double y, int height) {
     return 1 / (1 + std::exp((y - edge) / 12.0));
 }
 
+/// The same of a landscape, a pixel and a half of haze at its edge.
+double clear_of(const std::vector<Point>& skyline, double x, double y) {
+    if (skyline.empty()) return 1;
+    auto right = std::find_if(skyline.begin(), skyline.end(), [&](const Point& p) { return p.x >= x; });
+    if (right == skyline.end()) right = std::prev(right);
+    const auto left = right == skyline.begin() ? right : std::prev(right);
+    const double share = right->x > left->x ? std::clamp((x - left->x) / (right->x - left->x), 0.0, 1.0) : 0;
+    return 1 / (1 + std::exp((y - (left->y + share * (right->y - left->y))) / 1.5));
+}
+
 char colour_at(const std::string& cfa, int x, int y) {
     return cfa[static_cast<std::size_t>((y & 1) * 2 + (x & 1))];
 }
@@ -141,7 +181,7 @@ void add_scene(Image& image, const Sight& sight, const std::string& filter, doub
     const Moffat psf(c.fwhm, c.ellipticity, c.ellipticity_angle, n.moffat_beta);
     for (const SceneStar& star : scene.stars) {
         double x = 0, y = 0;
-        frame.to_pixel(star.x, star.y, x, y);
+        if (!frame.to_pixel(star.x, star.y, x, y)) continue;
         if (x < -90 || y < -90 || x > n.width + 90 || y > n.height + 90) continue;
         add_star(image, {x, y, factor * star.rate.at(filter)}, psf, std::max(2.0, c.fwhm));
     }
@@ -155,7 +195,7 @@ Image render_filter(const Scene& scene, const std::string& filter, const Instrum
         for (int x = 0; x < n.width; ++x) {
             const double gx = (2.0 * x / (n.width - 1) - 1) * c.gradient_x,
                          gy = (2.0 * y / (n.height - 1) - 1) * c.gradient_y;
-            const double clear = clear_above(c.obstruction, y, n.height);
+            const double clear = clear_above(c.obstruction, y, n.height) * clear_of(c.skyline, x, y);
             const double sky = c.sky * seconds * (1 + gx + gy);
             image(x, y) = static_cast<float>(clear * (image(x, y) + sky) + (1 - clear) * 0.35 * c.sky * seconds);
         }
@@ -169,6 +209,29 @@ std::array<double, 6> scene_to_pixel(const Pointing& p, int width, int height) {
     // Counter-clockwise as displayed with y running down.
     return {c,  s, 0.5 * (width - 1) - c * p.offset_x - s * p.offset_y,
             -s, c, 0.5 * (height - 1) + s * p.offset_x - c * p.offset_y};
+}
+
+std::array<double, 9> sky_turn(double focal, double pole_x, double pole_y, double degrees_) {
+    using Rows = Eigen::Matrix<double, 3, 3, Eigen::RowMajor>;
+    const Eigen::Vector3d axis = Eigen::Vector3d(pole_x, pole_y, focal).normalized();
+    const Eigen::DiagonalMatrix<double, 3> plane(focal, focal, 1), ray(1 / focal, 1 / focal, 1);
+    Rows m = plane * Eigen::AngleAxisd(radians(degrees_), axis).toRotationMatrix() * ray;
+    m /= m(2, 2);
+    std::array<double, 9> out{};
+    std::copy_n(m.data(), out.size(), out.begin());
+    return out;
+}
+
+Point scene_at(const Pointing& pointing, const Instrument& instrument, Point pixel) {
+    Point out;
+    Frame(pointing, instrument).to_scene(pixel.x, pixel.y, out.x, out.y);
+    return out;
+}
+
+Point pixel_of(const Pointing& pointing, const Instrument& instrument, Point scene) {
+    Point out{kNoData, kNoData};
+    Frame(pointing, instrument).to_pixel(scene.x, scene.y, out.x, out.y);
+    return out;
 }
 
 Image render_light(const Scene& scene, const std::string& filter, const Camera& camera, const Conditions& c,

@@ -12,12 +12,23 @@
 namespace kasane::sky {
 
 /// Where the camera points: scene position (sx, sy) lands on pixel
-///   centre + scale * R(rotation) * ((sx, sy) - (offset_x, offset_y)),   R counter-clockwise as displayed.
+///   centre + scale * R(rotation) * ((sx, sy) - (offset_x, offset_y)),   R counter-clockwise as displayed,
+/// after `sky` has moved it on the plane of the scene.
 struct Pointing {
     double offset_x = 0, offset_y = 0; ///< scene pixels
     double rotation = 0;               ///< degrees; 180 after a meridian flip
     double scale = 1;
+    std::array<double, 9> sky{1, 0, 0, 0, 1, 0, 0, 0, 1}; ///< projective, rows; see sky_turn
 };
+
+/// What a turn of the sky about a pole does to the plane that a lens of this focal length (pixels) shows without
+/// distortion: where a camera stands still, the sky turns by 15 degrees an hour. The pole is a place on the plane.
+std::array<double, 9> sky_turn(double focal_pixels, double pole_x, double pole_y, double degrees);
+
+/// The place of the scene that a pixel shows, through the glass.
+Point scene_at(const Pointing& pointing, const Instrument& instrument, Point pixel);
+/// The pixel that shows a place of the scene.
+Point pixel_of(const Pointing& pointing, const Instrument& instrument, Point scene);
 
 /// The affine part of a pointing for an instrument: pixel = m * (sx, sy, 1).
 std::array<double, 6> scene_to_pixel(const Pointing& pointing, int width, int height);
@@ -41,6 +52,7 @@ struct Conditions {
     double ellipticity_angle = 0;          ///< degrees, of the long axis
     std::vector<Trail> trails;
     double cosmic_rays = 0;         ///< expected number
+    std::vector<Point> skyline;     ///< from left to right; below it is land; empty: none
     double obstruction = -1;        ///< share of the frame's height covered from below; < 0: none
     std::vector<std::string> flaws; ///< "cloud", "twilight", "wind", "obstruction", "trail"
 };

@@ -1,6 +1,7 @@
 #include <kasane/sky/scenario.hpp>
 
 #include <kasane/base/output_file.hpp>
+#include <kasane/base/units.hpp>
 #include <kasane/io/fits.hpp>
 #include <kasane/sky/dng.hpp>
 #include <kasane/sky/truth.hpp>
@@ -59,6 +60,27 @@ Header make_header(const Scenario& s, const Shot& shot) {
     return h;
 }
 
+/// Where a light's pixels lie on the sky, as a program that solves fields would write it.
+void add_world(const Scenario& s, const Shot& shot, Header& h) {
+    const Instrument& n = s.instrument;
+    const double degrees_a_pixel = kArcsecPerMicrometre * n.pixel_um / n.focal_length_mm / 3600;
+    WorldCoordinates plane; // of the scene: right ascension grows to the left, declination upwards
+    plane.sky = {s.solved->ra + shot.world_error.ra, s.solved->dec + shot.world_error.dec};
+    plane.cd = {-degrees_a_pixel, 0, 0, -degrees_a_pixel};
+    constexpr int kLattice = 21;
+    std::vector<SkySample> samples;
+    for (int row = 0; row < kLattice; ++row)
+        for (int column = 0; column < kLattice; ++column) {
+            const Point p{static_cast<double>(column) / (kLattice - 1) * (n.width - 1),
+                          static_cast<double>(row) / (kLattice - 1) * (n.height - 1)};
+            samples.push_back({p, plane.to_sky(scene_at(shot.conditions.pointing, n, p))});
+        }
+    if (auto world = fit_world(samples, n.width, n.height)) {
+        world->frame = "ICRS";
+        write_world(h, *world, n.width, n.height);
+    }
+}
+
 Image flat_electrons(const InstrumentMaps& maps, const Shot& shot) {
     Image e = maps.illumination;
     for (float& v : e.pixels())
@@ -112,6 +134,7 @@ void write_shot(const Scenario& s, const Shot& shot, Raster<std::uint16_t> adu, 
         return write_dng(file, adu.plane(), tags);
     }
     Header header = shot.silent ? Header{} : make_header(s, shot);
+    if (s.solved && shot.role == Shot::Role::light && !shot.silent) add_world(s, shot, header);
     for (const auto& [key, value] : shot.claims)
         header.set(key, value, "");
     write_fits_u16(file, adu.plane(), header, Over::anything); // the caller has seen to it that nothing is lost
@@ -160,6 +183,8 @@ Written write_scenario(const Scenario& s, const fs::path& folder, const Context&
     }
     written.files += s.copies.size();
     written.bytes = bytes;
+    for (const auto& [path, text] : s.texts)
+        write_text_safely(written.folder / path, text, Over::anything);
     write_truth(s, scene, maps, written.truth);
     return written;
 }

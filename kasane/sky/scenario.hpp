@@ -13,9 +13,11 @@
 #pragma once
 
 #include <kasane/base/parallel.hpp>
+#include <kasane/io/world_coordinates.hpp>
 #include <kasane/sky/render.hpp>
 
 #include <filesystem>
+#include <optional>
 #include <string>
 #include <vector>
 
@@ -39,6 +41,7 @@ struct Shot {
     bool turned = false;                                ///< written turned clockwise by 90 degrees
     bool silent = false;                                ///< its header says nothing
     std::vector<std::pair<std::string, double>> claims; ///< header numbers that are not as they should be
+    SkyPoint world_error;                               ///< by which the header's position on the sky is wrong, degrees
     std::string mistake; ///< the code of the finding that this file deserves; empty: none
 };
 
@@ -56,7 +59,9 @@ struct Scenario {
         double share = 1;     ///< of the bytes
         std::string mistake;
     };
-    std::vector<Copy> copies; ///< made after all shots
+    std::vector<Copy> copies;                               ///< made after all shots
+    std::vector<std::pair<std::string, std::string>> texts; ///< files of text: path, relative to the project; content
+    std::optional<SkyPoint> solved; ///< where the middle of the scene lies on the sky: lights' headers then tell it
 };
 
 /// Three nights on the Paper Lantern Nebula in L, R, G, B and Ha with everything that happens to people: a cloud,

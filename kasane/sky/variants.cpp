@@ -205,6 +205,62 @@ Scenario mistakes() {
     return s;
 }
 
+/// A camera with a wide lens on a tripod: the sky turns over a hill and a tree, the lens bends it.
+Scenario tripod() {
+    Scenario s;
+    s.seed = 35;
+    constexpr int kWidth = 600, kHeight = 400;
+    s.scene = {.seed = 20,
+               .width = kWidth,
+               .height = kHeight,
+               .margin = 160,
+               .filters = {"R", "G", "B"},
+               .stars = 620,
+               .faintest_rate = 110,
+               .brightest_rate = 150000,
+               .nebula = 14,
+               .galaxy = 30};
+    s.instrument = {.width = kWidth,
+                    .height = kHeight,
+                    .seed = 12,
+                    .camera = "Simulated still camera",
+                    .telescope = "Simulated 24 mm lens",
+                    .focal_length_mm = 24,
+                    .pixel_um = 60,
+                    .cfa = "RGGB",
+                    .lens = Lens{{304, 196}, 360, {-0.034, 0.006, 0}, {0.0006, -0.0004}},
+                    .vignetting = 0.1,
+                    .read_noise = 3,
+                    .dark_rate = 0.5};
+    // Hills from left to right, and a tree on them.
+    const std::vector<Point> skyline = {{0, 330},   {60, 322},  {120, 338}, {190, 345}, {260, 336},
+                                        {330, 340}, {390, 330}, {430, 322}, {452, 268}, {470, 238},
+                                        {488, 250}, {505, 282}, {520, 316}, {560, 326}, {600, 312}};
+    Random random(s.seed, 1);
+    constexpr int kLights = 36;
+    const double focal = s.instrument.focal_length_mm * 1000 / s.instrument.pixel_um; // pixels
+    for (int i = 0; i < kLights; ++i) {
+        const double clock = 9.2 * 3600 + i * 33;
+        Shot shot = light(fmt::format("lights/IMG_{:04}.fits", 7301 + i), {"", 5, 12, clock, 26}, random);
+        Conditions& c = shot.conditions;
+        c.pointing = {};
+        c.pointing.sky = sky_turn(focal, -120, -420, (clock - 9.37 * 3600) * 15 / 3600);
+        c.fwhm = 2.3 * std::exp(0.03 * random.normal());
+        c.transparency = 0.97 + 0.01 * random.normal();
+        c.gradient_y = 0.1; // the sky is brighter below
+        c.skyline = skyline;
+        s.shots.push_back(std::move(shot));
+    }
+    add_calibration(s, {Shot::Role::dark, "darks", "dark", 12, 5, 12, 13 * 3600});
+    std::string hills;
+    for (const Point& p : skyline) // a little above what stands there
+        hills += fmt::format("{:.0f}, {:.0f}, ", p.x, p.y - 6);
+    s.texts = {{"kasane.toml", fmt::format("# What stands before the sky: hills and a tree.\n[[files]]\nmatch = "
+                                           "\"lights/**\"\nhide = [[{}600, 400, 0, 400]]\n",
+                                           hills)}};
+    return s;
+}
+
 } // namespace
 
 const std::vector<Variant>& demo_variants() {
@@ -214,6 +270,7 @@ const std::vector<Variant>& demo_variants() {
         {"colour", "One-shot colour: sky flats of all exposure times, and bias only.", colour},
         {"dslr", "A DSLR on a lens: DNG files, a drifting temperature, a library of darks, no flats.", dslr},
         {"silent", "A heap of files whose headers and names say nothing.", silent},
+        {"tripod", "A still camera with a wide lens on a tripod: the sky turns over hills and a tree.", tripod},
         {"mistakes", "A night with half a dozen mistakes, which 'kasane check' names.", mistakes},
     };
     return variants;

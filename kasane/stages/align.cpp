@@ -3,7 +3,9 @@
 #include <kasane/base/error.hpp>
 #include <kasane/base/hash.hpp>
 #include <kasane/ledger/codec.hpp>
+#include <kasane/registration/correlation.hpp>
 #include <kasane/stages/measure.hpp>
+#include <kasane/stages/outside_image.hpp>
 
 #include <fmt/format.h>
 #include <set>
@@ -163,15 +165,15 @@ std::optional<std::pair<std::string, Solved>> standing_optics(const Session& s, 
 
 class GroupAlignment {
 public:
-    GroupAlignment(Session& s, const Calibrations& c, const ReferenceGroup& g, GradedLights& graded)
+    GroupAlignment(Session& s, Calibrations& c, const ReferenceGroup& g, GradedLights& graded)
         : s_(s), calibrations_(c), group_(g), graded_(graded) {}
 
     void run() {
         gather();
-        const std::string basis =
-            Key("optics")
-                .add(kRecord, graded_.reference_fingerprint, model_text(s_.recipe.registration.model))
-                .result();
+        const std::string basis = Key("optics")
+                                      .add(kRecord, graded_.reference_fingerprint,
+                                           model_text(s_.recipe.registration.model), s_.recipe.registration.part)
+                                      .result();
         AlignOptions options;
         options.model = s_.recipe.registration.model;
         std::map<std::string, std::string> identities; // of the optics of each rig
@@ -199,7 +201,8 @@ public:
             std::vector<FrameToAlign> frames;
             for (const Entry& e : entries_)
                 frames.push_back(e.frame);
-            const Alignment found = align_frames(frames, reference_, options, s_.context.workers);
+            Alignment found = align_frames(frames, reference_, options, s_.context.workers);
+            by_pictures(found.frames);
             s_.ledger.together([&] {
                 for (auto& [rig, identity] : identities) {
                     if (!identity.empty() && (rig == kOutside || options.known.count(rig))) continue; // as it was
@@ -213,6 +216,7 @@ public:
                 for (std::size_t i = 0; i < entries_.size(); ++i) {
                     if (known[i]) continue;
                     known[i] = found.frames[i];
+                    if (entries_[i].light && entries_[i].light->unread) continue; // another time it may be seen
                     s_.ledger.set_fact(key_of(i, identities), encode(*known[i]));
                 }
             });
@@ -225,7 +229,7 @@ public:
 private:
     static constexpr std::size_t kNone = static_cast<std::size_t>(-1);
     static constexpr const char* kOutside = "outside"; ///< rig of a reference that is no light; nothing is solved of it
-    static constexpr int kRecord = 1;                  ///< of how transforms are found; a new one finds them anew
+    static constexpr int kRecord = 2;                  ///< of how transforms are found; a new one finds them anew
 
     /// A plane of a light that is registered by itself: the one that stands for it, or a colour.
     struct Entry {
@@ -259,7 +263,7 @@ private:
                                          rig_of_plane(rig, p, p == main), e.time.value_or(0)}});
                 }
             }
-        if (reference_ != kNone) return;
+        if (reference_ != kNone) return take_part();
         reference_ = entries_.size(); // an image from outside
         const ExposureMeasures& m = *graded_.reference;
         entries_.push_back({nullptr,
@@ -268,12 +272,106 @@ private:
                             kOutside,
                             graded_.reference_fingerprint,
                             {&m.main().stars, m.width, m.height, graded_.reference_path, kOutside, 0}});
+        take_part();
+    }
+
+    /// Of the reference only the stars in the part that the recipe names.
+    void take_part() {
+        const Region& part = s_.recipe.registration.part;
+        if (part.empty()) return;
+        FrameToAlign& reference = entries_[reference_].frame;
+        for (const Star& star : *reference.stars)
+            if (part.contains({static_cast<int>(star.x), static_cast<int>(star.y), 1, 1}))
+                stars_of_part_.push_back(star);
+        if (stars_of_part_.size() < 3)
+            throw UsageError(
+                fmt::format("[registration] part holds {} stars of {}", stars_of_part_.size(), graded_.reference_path),
+                recipe_file(s_.options.folder), "Make it larger, or name another reference");
+        reference.stars = &stars_of_part_;
+    }
+
+    /// Lights that their stars do not bring onto the reference, by their pictures.
+    void by_pictures(std::vector<Outcome>& found) {
+        std::vector<std::size_t> lost;
+        for (std::size_t i = 0; i < entries_.size(); ++i)
+            if (!found[i] && entries_[i].light && entries_[i].main) lost.push_back(i);
+        if (lost.empty()) return;
+        PicturePyramid reference;
+        if (attempt(
+                [&] { reference = picture_of(*view_of(entries_[reference_]), main_plane_of(entries_[reference_])); }))
+            return; // the rest goes on without
+        std::vector<std::shared_ptr<const FrameView>> views(lost.size());
+        for (std::size_t k = 0; k < lost.size(); ++k)
+            if (attempt([&] { views[k] = view_of(entries_[lost[k]]); })) entries_[lost[k]].light->unread = true;
+        s_.context.progress.begin("align by pictures", static_cast<std::int64_t>(lost.size()));
+        std::vector<Outcome> better(lost.size());
+        s_.context.workers.for_each(lost.size(), [&](std::size_t k) {
+            const Entry& e = entries_[lost[k]];
+            better[k] = found[lost[k]];
+            if (views[k] && attempt([&] {
+                    better[k] = by_picture(e, found, reference, picture_of(*views[k], main_plane_of(e)), better[k]);
+                }))
+                entries_[lost[k]].light->unread = true;
+            views[k].reset();
+            s_.context.progress.advance();
+        });
+        s_.context.progress.end();
+        for (std::size_t k = 0; k < lost.size(); ++k) {
+            found[lost[k]] = std::move(better[k]);
+            if (entries_[lost[k]].light->unread) s_.unread.insert(entries_[lost[k]].light->exposure->path);
+        }
+    }
+
+    Outcome by_picture(const Entry& e, const std::vector<Outcome>& found, const PicturePyramid& reference,
+                       const PicturePyramid& picture, const Outcome& failed) const {
+        constexpr std::size_t kNeighbours = 2;
+        std::vector<std::size_t> near;
+        for (std::size_t i = 0; i < entries_.size(); ++i)
+            if (found[i] && entries_[i].light && entries_[i].main && entries_[i].rig == e.rig) near.push_back(i);
+        std::stable_sort(near.begin(), near.end(), [&](std::size_t a, std::size_t b) {
+            return std::abs(entries_[a].frame.time - e.frame.time) < std::abs(entries_[b].frame.time - e.frame.time);
+        });
+        if (near.size() > kNeighbours) near.resize(kNeighbours);
+        CorrelationOptions o;
+        const Point middle = graded_.canvas.centre();
+        for (const std::size_t i : near) {
+            o.guesses.push_back(found[i]->to_frame.at(middle));
+            const Point there = found[i]->to_frame.map(middle);
+            constexpr double kStill = 4; // coarse pixels
+            o.may_stand_still = o.may_stand_still ||
+                                std::hypot(there.x - middle.x, there.y - middle.y) < kStill * reference.coarse_step;
+        }
+        Outcome seen = correlate_pictures(reference, picture, o);
+        if (!seen) {
+            Outcome out = failed;
+            out.text += "; " + seen.text;
+            return out;
+        }
+        seen.result->way += " (by its stars: " + failed.text + ")";
+        // With the optics that are known, where a few stars can say where exactly.
+        const double reach = std::max(4.0 * seen->rms, 2.0 * reference.fine_step);
+        Outcome exact = refine_on_stars(*entries_[reference_].frame.stars, *e.frame.stars, seen->to_frame, reach,
+                                        {.reference = {graded_.canvas.width, graded_.canvas.height, nullptr},
+                                         .frame = {e.frame.width, e.frame.height, nullptr}});
+        if (!exact) return seen;
+        exact.result->way = fmt::format("{}; then by {} stars", seen->way, exact->matched);
+        return exact;
+    }
+
+    std::shared_ptr<const FrameView> view_of(const Entry& e) {
+        if (!e.light) return view_of_image(outside_file(s_), &s_.cache);
+        const auto& measures = e.light->measures;
+        return calibrations_.view(*e.light->plan, std::shared_ptr<const OwnCorrections>(measures, &measures->own));
+    }
+    int main_plane_of(const Entry& e) const {
+        return e.light ? e.light->main_plane() : main_plane(static_cast<int>(graded_.reference->planes.size()));
     }
 
     std::string key_of(std::size_t i, const std::map<std::string, std::string>& identities) const {
         const Entry &e = entries_[i], &r = entries_[reference_];
         return Key("registration")
-            .add(kRecord, identities.at(r.rig), r.key, identities.at(e.rig), e.key, static_cast<int>(e.plane))
+            .add(kRecord, identities.at(r.rig), r.key, identities.at(e.rig), e.key, static_cast<int>(e.plane),
+                 s_.recipe.registration.part)
             .result();
     }
 
@@ -293,17 +391,17 @@ private:
     }
 
     Session& s_;
-    const Calibrations& calibrations_;
+    Calibrations& calibrations_;
     const ReferenceGroup& group_;
     GradedLights& graded_;
     std::vector<Entry> entries_;
+    std::vector<Star> stars_of_part_; ///< of the reference
     std::size_t reference_ = 0;
 };
 
 } // namespace
 
-void align_group(Session& session, const Calibrations& calibrations, const ReferenceGroup& group,
-                 GradedLights& graded) {
+void align_group(Session& session, Calibrations& calibrations, const ReferenceGroup& group, GradedLights& graded) {
     GroupAlignment(session, calibrations, group, graded).run();
 }
 
@@ -319,7 +417,7 @@ std::string optics_identity(const Session& session, const StackPlan& plan, const
     for (const Exposure& e : session.exposures)
         if (e.identity == reference) rigs.insert(rig_of(session, e));
     Key key("how lights are registered");
-    key.add(model_text(session.recipe.registration.model));
+    key.add(model_text(session.recipe.registration.model), session.recipe.registration.part);
     const std::string group = reference_group_name(session, plan);
     for (const std::string& rig : rigs) {
         const auto standing = standing_optics(session, group, rig);

@@ -14,7 +14,7 @@
 namespace kasane {
 
 /// Registers all lights of `group`. From the ledger where known; remembers what was not.
-void align_group(Session& session, const Calibrations& calibrations, const ReferenceGroup& group, GradedLights& graded);
+void align_group(Session& session, Calibrations& calibrations, const ReferenceGroup& group, GradedLights& graded);
 
 /// Frames that share a lens: one camera behind one telescope, on one grid.
 std::string rig_of(const Session& session, const Exposure& light);

@@ -1,6 +1,7 @@
 // Opening what calibrates a light.
 #include <kasane/stages/calibrations.hpp>
 #include <kasane/stages/cameras.hpp>
+#include <kasane/stages/masks.hpp>
 #include <kasane/stages/masters.hpp>
 
 #include <kasane/base/error.hpp>
@@ -39,6 +40,7 @@ std::string Calibrations::key(const LightPlan& light) const {
     if (!ready(dark)) k.add(offset_level);
     k.add(e.cfa);
     if (!e.cfa.empty()) k.add(colour_method(session_, e));
+    if (const std::string hidden = mask_key(session_, e); !hidden.empty()) k.add(hidden);
     return k.add(defects, maps).result(); // rows, columns, spills, lone pixels: options of measuring
 }
 
@@ -155,6 +157,7 @@ std::shared_ptr<const FrameView> Calibrations::view(const LightPlan& light, std:
     CalibrationSet set;
     set.cfa = CfaPattern(e.cfa);
     set.own = std::move(own);
+    set.hidden = mask_of(session_, e);
     if (ready(light.dark)) set.dark = reader(*light.dark);
     const DarkShare share = dark_share(light);
     if (ready(light.dark) && ready(light.bias)) {

@@ -3,11 +3,13 @@
 #include <kasane/base/error.hpp>
 #include <kasane/base/hash.hpp>
 #include <kasane/base/units.hpp>
+#include <kasane/grading/landscape.hpp>
 #include <kasane/grading/obstruction.hpp>
 #include <kasane/image/statistics.hpp>
 #include <kasane/registration/reference.hpp>
 #include <kasane/registration/star_index.hpp>
 #include <kasane/stages/align.hpp>
+#include <kasane/stages/masks.hpp>
 #include <kasane/stages/measure.hpp>
 #include <kasane/stages/outside_image.hpp>
 
@@ -61,6 +63,7 @@ public:
 
     GradedLights run(const std::string& remembered) {
         measure();
+        guess_landscapes();
         choose(remembered);
         if (out_.reference) {
             align_group(s_, calibrations_, group_, out_);
@@ -97,6 +100,44 @@ private:
                 lights.push_back(std::move(l));
             }
             out_.lights.push_back(std::move(lights));
+        }
+    }
+
+    /// What may stand before the sky is offered, not applied.
+    void guess_landscapes() {
+        struct Camera {
+            std::vector<const std::vector<Star>*> frames;
+            const Light* first = nullptr;
+        };
+        std::map<std::pair<std::string, std::string>, Camera> cameras; // by night and rig
+        for (const auto& lights : out_.lights)
+            for (const Light& l : lights) {
+                if (!l.measures || !mask_key(s_, *l.exposure).empty()) continue;
+                Camera& c = cameras[{l.exposure->night, rig_of(s_, *l.exposure)}];
+                if (!c.first) c.first = &l;
+                c.frames.push_back(&l.measures->main().stars);
+            }
+        for (const auto& [where, c] : cameras) {
+            const int cell = grid_cell(s_, *c.first->exposure);
+            const LandscapeGuess g = guess_landscape(c.frames, c.first->measures->width, c.first->measures->height);
+            if (g.hidden.empty()) continue;
+            std::string polygons;
+            for (const Polygon& p : g.hidden) {
+                polygons += polygons.empty() ? "[" : ", [";
+                for (std::size_t i = 0; i < p.size(); ++i)
+                    polygons += fmt::format("{}{:.0f}, {:.0f}", i ? ", " : "", cell * p[i].first, cell * p[i].second);
+                polygons += "]";
+            }
+            s_.report.findings.push_back(
+                {Level::note,
+                 "landscape-suspected",
+                 {c.first->exposure->path},
+                 fmt::format("no light{} ever shows a star in {:.0f} % of the frame, along its edge: trees, a roof or "
+                             "the ground may stand there",
+                             where.first.empty() ? "" : " of the night " + where.first, 100 * g.share),
+                 fmt::format("If so, leave that part out: in kasane.toml, a [[files]] with match for these lights and "
+                             "hide = [{}], or a mask",
+                             polygons)});
         }
     }
 
@@ -288,6 +329,12 @@ private:
     };
 
     std::vector<Sighting> sightings(const Light& base, const Light& l) const {
+        const auto hidden = mask_of(s_, *l.exposure);
+        const int cell = grid_cell(s_, *l.exposure);
+        const auto is_hidden = [&](double x, double y) {
+            const int u = static_cast<int>(cell * x), v = static_cast<int>(cell * y);
+            return hidden && u >= 0 && v >= 0 && u < hidden->width() && v < hidden->height() && (*hidden)(u, v);
+        };
         constexpr double kClear = 8;  // expected signal to noise, from which on a star is not missed by chance
         constexpr double kNear = 2.5; // pixels
         const std::vector<Star>&there = base.measures->main().stars, &here = l.measures->main().stars;
@@ -307,6 +354,7 @@ private:
             constexpr double kEdge = 8;
             if (e.x < kEdge || e.y < kEdge || e.x > l.measures->width - kEdge || e.y > l.measures->height - kEdge)
                 continue;
+            if (is_hidden(e.x, e.y)) continue;
             e.found = index.nearest(e.x, e.y, kNear) >= 0;
             out.push_back({i, e});
         }

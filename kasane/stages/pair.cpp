@@ -1,3 +1,4 @@
+#include <kasane/stages/masks.hpp>
 #include <kasane/stages/pair.hpp>
 
 #include <kasane/base/error.hpp>
@@ -58,6 +59,7 @@ void pair_session(Session& s, const Scan& scan) {
     for (const std::string& hint : s.recipe.hints)
         s.pairing.findings.push_back({Level::note, "recipe-key-renamed", {"kasane.toml"}, hint, ""});
     require_part_inside(s);
+    settle_masks(s);
     recall_cameras(s);
 }
 

@@ -57,6 +57,12 @@ struct Session {
     mutable std::map<std::string, bool> readable = {};      ///< what can_be_read found
     mutable std::map<std::string, std::string> judged = {}; ///< verdicts of this session, by their key
     mutable std::map<std::string, std::optional<std::string>> outside = {}; ///< what outside_identity found
+    struct KnownMask {
+        std::string digest;
+        int width = 0, height = 0;
+    };
+    std::map<std::string, KnownMask> masks = {}; ///< images of [[files]] mask, by their path
+    mutable std::map<std::string, std::shared_ptr<const Mask>> drawn_masks = {}; ///< by mask_key and size
     mutable std::set<std::filesystem::path> verified = {}; ///< results whose bytes were found to be as written
 
     /// Where calibration masters lie: with the results, or in the recipe's library.

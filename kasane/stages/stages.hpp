@@ -14,6 +14,7 @@
 //   options.hpp           what a caller says of a project
 //   open_project.hpp      a project that was opened; every call of a program begins here
 //   folder_walk.hpp       1: the files below the folders
+//   masks.hpp             what of a light is no sky
 //   calibrations.hpp      the calibrated view of any light
 //   cameras.hpp           gain, read noise and saturation, kept from run to run
 //   align.hpp             5: lights onto the grid of their reference, the optics of the rigs
