@@ -271,6 +271,7 @@ struct GradedProject::Work {
             stack.name = plan.name;
             stack.target = plan.target;
             stack.filter = plan.filter;
+            stack.reference = graded.reference_path;
             stack.width = graded.canvas.width;
             stack.height = graded.canvas.height;
             const Exposure& light = session.exposures[plan.lights.front().exposure];

@@ -49,7 +49,8 @@ struct NightGrade {
 
 struct StackGrade {
     std::string name, target, filter;
-    double arcsec = 0; ///< of a pixel; 0 unknown
+    std::string reference; ///< the frame that gives the grid
+    double arcsec = 0;     ///< of a pixel; 0 unknown
     int width = 0, height = 0;
     std::vector<FrameGrade> frames; ///< in order of time
     std::vector<LimitEffect> limits;

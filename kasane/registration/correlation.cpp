@@ -120,8 +120,11 @@ struct Peak {
     double zero = 0;     ///< the same of what does not move
 };
 
+/// Whether what does not move may be what was looked for.
+enum class Still { counts, is_told_apart };
+
 /// Both fields are transforms; their phases decide, damped where noise rules.
-Peak correlate(const Field& a, const Field& b) {
+Peak correlate(const Field& a, const Field& b, Still still) {
     const int w = a.width, h = a.height;
     Field product(w, h);
     constexpr double kSoft = 0.17; // of the sampling frequency: beyond, pixels are noise
@@ -152,12 +155,14 @@ Peak correlate(const Field& a, const Field& b) {
             const double here = height(x, y) / sigma;
             if (std::abs(x) < kStill && std::abs(y) < kStill) {
                 best.zero = std::max(best.zero, here);
-            } else if (here > best.height) {
-                best.height = here, bx = x, by = y;
+                if (still == Still::is_told_apart) continue;
             }
+            if (here > best.height) best.height = here, bx = x, by = y;
         }
     // The shoulder of what stands still is not another peak.
-    if (best.zero > best.height && std::abs(bx) <= 2 * kStill && std::abs(by) <= 2 * kStill) best.height = 0;
+    if (still == Still::is_told_apart && best.zero > best.height && std::abs(bx) <= 2 * kStill &&
+        std::abs(by) <= 2 * kStill)
+        best.height = 0;
     const auto vertex = [](double before, double at, double after) {
         const double bend = before - 2 * at + after;
         return bend < 0 ? std::clamp(0.5 * (before - after) / bend, -0.5, 0.5) : 0.0;
@@ -165,13 +170,6 @@ Peak correlate(const Field& a, const Field& b) {
     best.x = bx + vertex(height(bx - 1, by), height(bx, by), height(bx + 1, by));
     best.y = by + vertex(height(bx, by - 1), height(bx, by), height(bx, by + 1));
     return best;
-}
-
-/// The same with what stands still counted as any other place.
-Peak correlate_anywhere(const Field& a, const Field& b) {
-    Peak p = correlate(a, b);
-    if (p.zero > p.height) p.x = p.y = 0, p.height = p.zero;
-    return p;
 }
 
 /// Magnitudes of a spectrum by angle (half a turn) and logarithm of the radius.
@@ -272,8 +270,10 @@ private:
         const Affine map = turned_about(reference_, frame_, turn, scale);
         const Field f =
             spectrum(under(frame_, map, {0, 0, reference_.width(), reference_.height()}), still_.width, still_.height);
-        const bool upright = std::abs(turn) < 0.2 && std::abs(scale - 1) < 0.002;
-        return upright && !o_.may_stand_still ? correlate(still_, f) : correlate_anywhere(still_, f);
+        // A pattern that stands still is seen through a slight turn as well.
+        constexpr double kUpright = 1.5, kAlike = 0.02; // degrees; of the scale
+        const bool upright = std::abs(turn) < kUpright && std::abs(scale / steps_ - 1) < kAlike;
+        return correlate(still_, f, upright && !o_.may_stand_still ? Still::is_told_apart : Still::counts);
     }
 
     void try_turn(double turn, double scale) {
@@ -296,7 +296,7 @@ private:
               b = log_polar(spectrum(frame_, side, side), kSize, step);
         fourier(a, false);
         fourier(b, false);
-        const Peak p = correlate_anywhere(a, b);
+        const Peak p = correlate(a, b, Still::counts);
         // The frame's spectrum turns as the frame does; it shrinks where the frame grows.
         const double turn = -180.0 * p.y / kSize, scale = std::exp(-step * p.x);
         constexpr double kLeast = 0.18, kMost = 5.5;
@@ -357,7 +357,7 @@ private:
                     constexpr double kEnough = 0.6;
                     if (static_cast<double>(known) < kEnough * kSquare * kSquare) continue;
                     const Peak p =
-                        correlate_anywhere(spectrum(here, kSquare, kSquare), spectrum(there, kSquare, kSquare));
+                        correlate(spectrum(here, kSquare, kSquare), spectrum(there, kSquare, kSquare), Still::counts);
                     const double reach = round == 0 ? 3.0 * r_.coarse_step / r_.fine_step : 3.0;
                     constexpr double kClear = 7; // of 65536 places, by chance once in a million
                     if (p.height < kClear || std::hypot(p.x, p.y) > reach) continue;

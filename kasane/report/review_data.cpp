@@ -126,6 +126,7 @@ nlohmann::json review_data(const GradeReport& report) {
         stacks.push_back({{"name", s.name},
                           {"target", s.target},
                           {"filter", s.filter},
+                          {"reference", s.reference},
                           {"width", s.width},
                           {"height", s.height},
                           {"frames", frames},

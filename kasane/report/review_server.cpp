@@ -256,11 +256,13 @@ struct ReviewServer::Service {
         r.set_content(encode_jpeg(p.pixels, 90), "image/jpeg");
     }
 
-    /// {"decisions": [{"stack": 0, "frame": 3, "verdict": "drop", "note": ""}], "limits": ["..."] or null}
+    /// {"decisions": [{"stack": 0, "frame": 3, "verdict": "drop", "note": ""}], "limits": ["..."] or null,
+    ///  "reference": {"stack": 0, "frame": 3} or null}
     void accept(const std::string& sent, httplib::Response& r) {
         const std::lock_guard lock(mutex);
         std::vector<VerdictChange> changes;
         std::optional<std::vector<std::string>> limits;
+        std::optional<std::string> reference;
         try {
             const auto body = nlohmann::json::parse(sent);
             for (const auto& d : body.at("decisions")) {
@@ -274,6 +276,12 @@ struct ReviewServer::Service {
                     {frame.path, frame.content,
                      word == "auto" ? std::nullopt : std::optional(Decision{word == "keep", d.value("note", "")})});
             }
+            if (const auto lead = body.find("reference"); lead != body.end() && !lead->is_null()) {
+                const auto s = index_of(lead->at("stack")), f = index_of(lead->at("frame"));
+                if (s >= project.report.stacks.size() || f >= project.report.stacks[s].frames.size())
+                    throw UsageError("the grid is to be given by no exposure of this project", {}, {});
+                reference = project.report.stacks[s].frames[f].path;
+            }
             if (!body.at("limits").is_null()) limits = body.at("limits").get<std::vector<std::string>>();
         } catch (const nlohmann::json::exception&) {
             throw UsageError("the page sent what makes no sense", {}, "Load it again");
@@ -281,6 +289,9 @@ struct ReviewServer::Service {
         Step step{content_of(verdicts()), content_of(recipe()), {}, {}};
         std::optional<std::string> new_recipe;
         if (limits) new_recipe = recipe_with_limits(step.recipe_before.value_or(""), *limits, recipe());
+        if (reference)
+            new_recipe =
+                recipe_with_reference(new_recipe ? *new_recipe : step.recipe_before.value_or(""), *reference, recipe());
         if (!changes.empty()) save_verdicts(options.run.folder, changes);
         if (new_recipe) write_text_safely(recipe(), *new_recipe, Over::anything);
         step.verdicts_after = content_of(verdicts());

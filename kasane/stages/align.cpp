@@ -353,9 +353,23 @@ private:
         Outcome exact = refine_on_stars(*entries_[reference_].frame.stars, *e.frame.stars, seen->to_frame, reach,
                                         {.reference = {graded_.canvas.width, graded_.canvas.height, nullptr},
                                          .frame = {e.frame.width, e.frame.height, nullptr}});
+        if (!exact && stars_should_agree(e)) {
+            Outcome out = failed;
+            out.text += "; its picture would agree with the reference's, but its stars do not";
+            return out;
+        }
         if (!exact) return seen;
         exact.result->way = fmt::format("{}; then by {} stars", seen->way, exact->matched);
         return exact;
+    }
+
+    /// As sharp as the reference's, and enough of them: then the same nebula beneath other stars is not the same field.
+    bool stars_should_agree(const Entry& e) const {
+        constexpr std::size_t kEnough = 12;
+        constexpr double kSharp = 1.6;
+        const Measures &here = e.light->measures->main(), &there = graded_.reference->main();
+        return here.stars.size() >= kEnough && there.stars.size() >= kEnough && here.fwhm > 0 &&
+               here.fwhm < kSharp * there.fwhm;
     }
 
     std::shared_ptr<const FrameView> view_of(const Entry& e) {

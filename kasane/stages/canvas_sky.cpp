@@ -169,16 +169,27 @@ CanvasSky sky_of_canvas(const Session& s, const GradedLights& graded, const std:
                                  doubt.files.size(), witnesses.size());
     if (!doubt.files.empty()) out.doubts.push_back(doubt);
     if (none_agree) return out;
+    const auto taken = speakers(graded, used);
+    // The reference's own, with nothing between it and the grid; else the mean of those that agree.
+    const bool by_reference =
+        best.size() > 0 && taken.front()->measures == graded.reference &&
+        std::any_of(best.begin(), best.end(), [&](const Witness* w) { return w == &witnesses.front(); });
+    const std::size_t agree = best.size();
+    if (by_reference) best = {&witnesses.front()};
     double left = 0;
     constexpr double kFine = 0.01; // pixels
     out.world = fit_world(mean_of(best, graded.canvas), graded.canvas.width, graded.canvas.height, kFine, &left);
     if (!out.world) return out;
-    for (const Light* l : speakers(graded, used))
+    for (const Light* l : taken)
         if (l->exposure->path == best.front()->path) {
             out.world->frame = l->exposure->world->frame;
             out.world->equinox = l->exposure->world->equinox;
         }
-    out.text = fmt::format("by the headers of {} light{}, {}, to {:.3f} px", best.size(), best.size() == 1 ? "" : "s",
+    const std::string whose =
+        by_reference ? fmt::format("by the reference's header{}",
+                                   agree > 1 ? fmt::format(", with which those of {} lights agree", agree - 1) : "")
+                     : fmt::format("by the headers of {} light{}", agree, agree == 1 ? "" : "s");
+    out.text = fmt::format("{}, {}, to {:.3f} px", whose,
                            out.world->order ? fmt::format("with distortion of order {}", out.world->order)
                                             : std::string("without distortion"),
                            left);

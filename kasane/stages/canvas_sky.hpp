@@ -17,8 +17,9 @@ struct CanvasSky {
 };
 
 /// Takes the coordinates of the lights that were used and of the reference (64 of them at most), leaves out those that
-/// contradict most others, and fits the mean of the rest on the canvas, with the distortion that the transforms and the
-/// headers know. A header without distortion, of a rig whose lens is known, is read as the best of ideal pixels.
+/// contradict most others, takes the reference's of the rest, or fits their mean on the canvas, with the distortion
+/// that the transforms and the headers know. A header without distortion, of a rig whose lens is known, is read as the
+/// best of ideal pixels.
 CanvasSky sky_of_canvas(const Session& session, const GradedLights& graded, const std::vector<const Light*>& used);
 
 } // namespace kasane

@@ -164,7 +164,7 @@ TEST_CASE("A project's lights come onto the grid of an image from outside, and i
     CHECK(run(p.path).stacks[0].reused); // the same content
 }
 
-TEST_CASE("Two cameras of one target share a grid, each with a stack of its own; another sky does not") {
+TEST_CASE("Two cameras of one target share a grid, each with a stack of its own, but not another sky") {
     const PlainCopy p;
     sky::PlainOptions o = plain();
     o.width = 300, o.height = 240, o.lights = 4;
@@ -210,7 +210,8 @@ TEST_CASE("A master light has the position on the sky that its lights' headers h
     sky::write_scenario(s, folder / "p", Quiet().context);
     const RunReport r = run(folder / "p");
     const StackReport& stack = r.stacks.at(0);
-    CHECK_THAT(stack.world, Catch::Contains("by the headers of 5 lights"));
+    CHECK_THAT(stack.world, Catch::Contains("by the headers of 5 lights") ||
+                                Catch::Contains("by the reference's header, with which those of 4 lights agree"));
     const Finding* wrong = find(r.findings, "world-coordinates-differ");
     REQUIRE(wrong);
     CHECK(wrong->files.size() == 1);

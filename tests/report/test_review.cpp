@@ -118,6 +118,15 @@ TEST_CASE("An acceptance is written and can be undone, unless others wrote since
     CHECK(post("undo", "")->status == 200);
     CHECK(read_file(s.project() / "kasane.toml") == own);
     CHECK_FALSE(fs::exists(s.project() / "verdicts.toml"));
+    CHECK(post("accept", R"({"decisions": [], "limits": ["fwhm > 8 px"], "reference": {"stack": 0, "frame": 4}})")
+              ->status == 200);
+    CHECK(read_recipe(s.project()).registration.reference == "night-1/lights/L_005.fits");
+    CHECK(read_recipe(s.project()).grading.limits == std::vector<std::string>{"fwhm > 8 px"});
+    CHECK(post("undo", "")->status == 200);
+    CHECK(read_file(s.project() / "kasane.toml") == own);
+    CHECK(post("accept", R"({"decisions": [], "limits": null, "reference": {"stack": 0, "frame": 99}})")->status ==
+          400);
+    CHECK(read_file(s.project() / "kasane.toml") == own);
     CHECK(post("accept", R"({"decisions": [{"stack": 0, "frame": 2, "verdict": "drop"}], "limits": null})")->status ==
           200);
     std::ofstream(s.project() / "verdicts.toml", std::ios::app) << "# a note\n";
@@ -193,6 +202,22 @@ TEST_CASE("In the browser: limits, verdicts, keys, undo, markup in headers does 
     b.press("z", kControl);
     REQUIRE(b.wait_for("return document.getElementById('kept').textContent === '13 of 14 kept'"));
     CHECK_FALSE(fs::exists(s.project() / "verdicts.toml"));
+
+    // Another light is to give the grid: nothing is written before it is accepted.
+    b.press(b.run("return document.getElementById('caption').textContent.includes('gives the grid')") == true
+                ? "\xEE\x80\x94"
+                : "g");
+    if (b.run("return document.getElementById('accept').disabled") == true) b.press("g");
+    CHECK(
+        b.run("return document.getElementById('caption').textContent").get<std::string>().find("will give the grid") !=
+        std::string::npos);
+    CHECK_FALSE(fs::exists(s.project() / "kasane.toml"));
+    b.press(kEnter, kControl);
+    REQUIRE(b.wait_for("return document.getElementById('accept').disabled"));
+    CHECK_THAT(read_recipe(s.project()).registration.reference, Catch::StartsWith("night-1/lights/L_0"));
+    b.press("z", kControl);
+    REQUIRE(b.wait_for("return kasaneState.data().undo === 0"));
+    CHECK_FALSE(fs::exists(s.project() / "kasane.toml"));
 
     // Something is drawn, registered or not.
     const char* kLit = "const c = document.getElementById('picture'), d = c.getContext('2d').getImageData(0, 0, "

@@ -13,7 +13,7 @@
   const alone = !!D.alone, M = Object.fromEntries(D.measures.map((m, i) => [m.name, i]));
   const copy = v => JSON.parse(JSON.stringify(v));
   const S = {
-    stack: 0, current: 0, anchor: 0, selected: new Set(), decisions: new Map(), limits: copy(D.limits),
+    stack: 0, current: 0, anchor: 0, selected: new Set(), decisions: new Map(), lead: null, limits: copy(D.limits),
     strips: ["stars", "fwhm", "eccentricity", "sky"].map(n => M[n]), sort: "time", playing: 0, comparing: false,
     look: localStorageGet("look") || (matchMedia("(prefers-color-scheme: dark)").matches ? "night" : "day"),
     verdicts: [], saved: null, order: [], tab: "cost",
@@ -42,7 +42,7 @@
     })());
   };
   const judgeStack = (s, limits, saved) => Kasane.judge(D.stacks[s], limits, D.measures, i => (saved ? D.stacks[s].frames[i].decision || null : decisionIn(s, i)));
-  const changed = () => S.decisions.size > 0 || limitsText(S.limits) !== limitsText(D.limits);
+  const changed = () => S.decisions.size > 0 || Boolean(S.lead) || limitsText(S.limits) !== limitsText(D.limits);
   const limitsText = limits => JSON.stringify(limits.filter(l => !l.off).map(l => Kasane.limitText(l, D.measures)));
 
   function judge() {
@@ -403,6 +403,8 @@
     const f = stack().frames[S.current], v = S.verdicts[S.current], box = $("caption");
     box.textContent = "";
     box.append(el("b", { class: v.keep ? "keep" : "drop" }, v.keep ? "● keep " : "✕ drop "), `${f.file}  ${f.start.replace("T", " ").slice(0, 19)}, ${f.seconds || text(M.seconds, f.v[M.seconds])} s`);
+    if (S.lead && S.lead.stack === S.stack && S.lead.frame === S.current) box.append(", will give the grid");
+    else if (f.file === stack().reference) box.append(S.lead ? ", gives the grid until then" : ", gives the grid");
     const why = reason(S.current);
     if (why) box.append(el("br"), why);
   }
@@ -533,6 +535,7 @@
     const current = S.current;
     D = data;
     S.decisions.clear();
+    S.lead = null;
     S.limits = copy(D.limits);
     S.current = current;
     judge();
@@ -546,22 +549,35 @@
     if (alone) {
       const quoted = t => JSON.stringify(t);
       let out = decisionsList().map(d => `[[verdict]]\nfile = ${quoted(D.stacks[d.stack].frames[d.frame].file)}\nverdict = "${d.verdict}"\n`).join("\n");
+      if (S.lead) out += `${out ? "\n" : ""}# kasane.toml\n[registration]\nreference = ${quoted(leadFile())}\n`;
       if (moved) out += `${out ? "\n" : ""}# kasane.toml\n[grading]\nlimits = [\n${limits.map(l => `    ${quoted(l)},\n`).join("")}]\n`;
       $("export").querySelector("textarea").value = out;
       $("export").showModal();
       return;
     }
     try {
-      const n = S.decisions.size;
-      fresher(await post("accept", { decisions: decisionsList(), limits: moved ? limits : null }));
-      say(`Written: ${n ? n + " verdicts in verdicts.toml" : ""}${n && moved ? ", " : ""}${moved ? "limits in kasane.toml" : ""}`);
+      const n = S.decisions.size, written = [], lead = S.lead ? leadFile() : "";
+      fresher(await post("accept", { decisions: decisionsList(), limits: moved ? limits : null, reference: S.lead }));
+      if (n) written.push(n + " verdicts in verdicts.toml");
+      if (moved) written.push("limits in kasane.toml");
+      if (lead) written.push(`${lead} gives the grid from the next run on (kasane.toml)`);
+      say(`Written: ${written.join(", ")}`);
     } catch (e) { say(String(e.message || e)); }
   }
   async function undo() {
     if (alone || !(D.undo > 0)) return;
     try { fresher(await post("undo", {})); say("The last acceptance was taken back"); } catch (e) { say(String(e.message || e)); }
   }
-  function discard() { S.decisions.clear(); S.limits = copy(D.limits); judge(); }
+  const leadFile = () => D.stacks[S.lead.stack].frames[S.lead.frame].file;
+  function lead() {
+    const f = stack().frames[S.current];
+    if (!f) return;
+    if (f.hindrance) { say("This light cannot give the grid: " + f.hindrance); return; }
+    const again = S.lead && S.lead.stack === S.stack && S.lead.frame === S.current;
+    S.lead = again || f.file === stack().reference ? null : { stack: S.stack, frame: S.current };
+    judge();
+  }
+  function discard() { S.decisions.clear(); S.lead = null; S.limits = copy(D.limits); judge(); }
 
   // ---- wiring ------------------------------------------------------------------------------------------------------------
   function measureSelect(value, id) {
@@ -606,6 +622,7 @@
   $("slide").addEventListener("input", slid);
   for (const word of ["keep", "drop", "auto"]) $(word).addEventListener("click", () => decide(word));
   for (const id of ["common", "registered", "stars", "streaks", "zones", "raw"]) $(id).addEventListener("change", () => { if (id === "registered") pictures.view = null; pictures.fine = null; redraw(); });
+  $("lead").addEventListener("click", lead);
   $("raw").disabled = alone;
   $("previous").addEventListener("click", () => step(-1));
   $("next").addEventListener("click", () => step(1));
@@ -629,7 +646,7 @@
     ArrowDown: ["next in the table", e => step(1, e.shiftKey)], ArrowUp: ["previous in the table", e => step(-1, e.shiftKey)],
     PageDown: ["ten on", e => step(10, e.shiftKey)], PageUp: ["ten back", e => step(-10, e.shiftKey)],
     Home: ["first", () => step(-1e9)], End: ["last", () => step(1e9)], " ": ["play or stop", play],
-    k: ["keep", () => decide("keep")], d: ["drop", () => decide("drop")], a: ["leave to the limits", () => decide("auto")],
+    k: ["keep", () => decide("keep")], d: ["drop", () => decide("drop")], a: ["leave to the limits", () => decide("auto")], g: ["this light gives the grid of all", lead],
     n: ["next doubtful exposure, within a tenth of a limit", nextDoubtful], Escape: ["forget the selection", () => { S.selected.clear(); selectionText(); judge(); }],
     s: ["one stretch for all, or each by itself", () => toggle("common")], r: ["registered: stars stand still", () => toggle("registered")],
     o: ["detected stars", () => toggle("stars")], t: ["streaks", () => toggle("streaks")], z: ["zones", () => toggle("zones")],
