@@ -5,6 +5,7 @@
 //   resampler.hpp      a rectangle of a frame on the canvas
 //   resample_pass.hpp  the pass that resamples, levels and combines
 //   regrid.hpp         one image on the grid of another
+//   binned_frame.hpp   frames of much finer pixels than the canvas
 //   tile_engine.hpp    schedule, memory and cancellation of any pass
 #pragma once
 

@@ -51,6 +51,7 @@ public:
         out_.frames[reference_] = Outcome::of(itself());
         workers_.for_each(frames_.size(), [&](std::size_t i) {
             if (i != reference_) out_.frames[i] = align_frame(frames_[reference_], frames_[i], o_);
+            if (o_.progress) o_.progress->advance();
         });
         // The reference's own rig first: its lens is that of the grid.
         std::vector<std::string> rigs = {frames_[reference_].rig};
@@ -98,6 +99,7 @@ private:
         workers_.for_each(members.size(), [&](std::size_t k) {
             // From the beginning, not from the pairs that are known: the same as where the optics were known before.
             out_.frames[members[k]] = align_frame(frames_[reference_], frames_[members[k]], o_);
+            if (o_.progress) o_.progress->advance();
         });
     }
 

@@ -28,6 +28,7 @@ struct FrameToAlign {
 struct AlignOptions {
     std::map<std::string, RigOptics> known; ///< of rigs that were solved before: they are not solved again
     std::optional<Model> model;             ///< of all frames; nothing: chosen by rig
+    Progress* progress = nullptr;           ///< advanced twice a frame, once where its optics are known; may be null
 };
 
 struct Alignment {

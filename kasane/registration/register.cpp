@@ -42,7 +42,14 @@ public:
                 p.ratio_tolerance = r.tolerance * o_.ratio_tolerance;
                 p.radius = radius();
                 pattern_stars_ = static_cast<std::size_t>(p.stars);
-                if (auto found = follow(seeds_of_triangles(pair_, density_, p), Kind::any)) return *found;
+                if (auto found = follow(seeds_of_triangles(pair_, density_, p), Kind::any)) {
+                    if (*found && &r != kRounds)
+                        found->result->way =
+                            fmt::format("by patterns of its {} brightest stars{}, where those of {:.0f} said nothing",
+                                        std::min<std::size_t>(pattern_stars_, pair_.frame.size()),
+                                        r.tolerance == 1 ? "" : " and wider tolerances", 1.0 * o_.pattern_stars);
+                    return *found;
+                }
             }
         }
         PatternOptions few;

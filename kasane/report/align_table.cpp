@@ -33,23 +33,59 @@ std::string signed_text(double v, const char* format) {
     return text.find_first_of("123456789") == std::string::npos && text.starts_with('-') ? text.substr(1) : text;
 }
 
-void add_row(Table& table, const AlignedFrame& f) {
-    if (!f.registered) {
-        table.add({f.path, clock_of(f), f.measured ? "not registered" : "not measured", fmt::format("{}", f.stars), "-",
-                   "-", "-", "-", "-", "-"});
-        return;
+std::string turn_text(double degrees, bool mirrored) {
+    return signed_text(degrees, "{:.2f} deg") + (mirrored ? ", mirrored" : "");
+}
+
+std::vector<std::string> row_of(const AlignedFrame& f) {
+    if (!f.registered)
+        return {f.path,
+                clock_of(f),
+                f.measured ? "not registered" : "not measured",
+                fmt::format("{}", f.stars),
+                "-",
+                "-",
+                "-",
+                "-",
+                "-",
+                "-"};
+    return {f.path,
+            clock_of(f),
+            f.is_reference ? "gives the grid" : f.model,
+            fmt::format("{} of {}", f.matched, f.stars),
+            f.is_reference ? "-" : fmt::format("{:.3f} px", f.rms),
+            f.is_reference || f.expected <= 0 ? "-" : fmt::format("{:.3f}", f.expected),
+            signed_text(f.shift_x, "{:.1f}"),
+            signed_text(f.shift_y, "{:.1f}"),
+            turn_text(f.turn, f.mirrored),
+            fmt::format("{:.5f}", f.scale)};
+}
+
+/// The model of all of them; empty where they differ.
+std::string one_model(const std::vector<const AlignedFrame*>& frames) {
+    std::string model;
+    for (const AlignedFrame* f : frames) {
+        if (!f->registered || f->is_reference) continue;
+        if (!model.empty() && f->model != model) return "";
+        model = f->model;
     }
-    table.add({f.path, clock_of(f), f.is_reference ? "gives the grid" : f.model,
-               fmt::format("{} of {}", f.matched, f.stars), f.is_reference ? "-" : fmt::format("{:.3f} px", f.rms),
-               f.is_reference || f.expected <= 0 ? "-" : fmt::format("{:.3f}", f.expected),
-               signed_text(f.shift_x, "{:.1f}"), signed_text(f.shift_y, "{:.1f}"), signed_text(f.turn, "{:.2f} deg"),
-               fmt::format("{:.5f}{}", f.scale, f.mirrored ? " mirrored" : "")});
+    return model;
 }
 
 std::string night_text(const std::vector<const AlignedFrame*>& frames, const AlignTableOptions& o) {
     std::vector<const AlignedFrame*> order = frames;
     std::stable_sort(order.begin(), order.end(), worse);
-    Table table({"exposure", "at", "model", "stars", "residual", "expected", "shift x", "shift y", "turn", "scale"});
+    std::vector<std::string> heading = {"exposure", "at",      "model",   "stars", "residual",
+                                        "expected", "shift x", "shift y", "turn",  "scale"};
+    constexpr std::size_t kModel = 2;
+    const bool same = !one_model(frames).empty(); // it is said above the table then
+    const auto without_model = [same](std::vector<std::string> row, const std::string& instead) {
+        if (!same) return row;
+        if (!instead.empty()) row[kModel + 2] = instead;
+        row.erase(row.begin() + kModel);
+        return row;
+    };
+    Table table(without_model(heading, ""));
     std::string words;
     std::size_t shown = 0;
     const auto line = [&](const std::string& text) {
@@ -60,7 +96,7 @@ std::string night_text(const std::vector<const AlignedFrame*>& frames, const Ali
         if (f->registered && !f->way.empty()) line(fmt::format("{}: {}", f->path, f->way));
         if (o.most > 0 && shown == o.most) continue;
         ++shown;
-        add_row(table, *f);
+        table.add(without_model(row_of(*f), !f->registered ? "lost" : f->is_reference ? "the grid" : ""));
     }
     std::string out = table.text(o.width, {"scale", "at", "expected", "turn"});
     if (shown < order.size()) out += fmt::format("  ... and {} more (--all)\n", order.size() - shown);
@@ -99,9 +135,10 @@ std::string align_text(const AlignReport& r, const AlignTableOptions& o) {
                     fmt::format("\n{}{}\n{}", s.name, night.empty() ? "" : ", night " + night, night_text(frames, o));
         }
     }
-    out += fmt::format("\n{} of {} lights registered", registered, all);
-    if (through) out += fmt::format(", {} of them not at once", through);
-    out += ". Residuals are of all stars of a light, root mean square; expected: by the stars' own errors.\n";
+    std::string told = fmt::format("{} of {} lights registered", registered, all);
+    if (through) told += fmt::format(", {} of them not at once", through);
+    told += ". Residuals are of all stars of a light, root mean square; expected: by the stars' own errors.";
+    out += fmt::format("\n{}\n", wrapped(told, 0, static_cast<std::size_t>(o.width)));
     if (!r.findings.empty()) out += "\nFindings\n" + findings_text(r.findings, o.width);
     return out;
 }
@@ -121,8 +158,7 @@ std::string align_text(const ImageAlignReport& r, int columns) {
         }
         table.add({name, i.model, fmt::format("{} of {}", i.matched, i.stars), fmt::format("{:.3f} px", i.rms),
                    i.expected > 0 ? fmt::format("{:.3f}", i.expected) : "-", signed_text(i.shift_x, "{:.1f}"),
-                   signed_text(i.shift_y, "{:.1f}"), signed_text(i.turn, "{:.2f} deg"),
-                   fmt::format("{:.5f}{}", i.scale, i.mirrored ? " mirrored" : ""),
+                   signed_text(i.shift_y, "{:.1f}"), turn_text(i.turn, i.mirrored), fmt::format("{:.5f}", i.scale),
                    i.written.empty() ? "-" : fmt::format("{:.0f} %", 100 * i.covered)});
         if (!i.way.empty()) line(fmt::format("{}: {}", i.file.string(), i.way));
         if (!i.written.empty())
@@ -131,7 +167,7 @@ std::string align_text(const ImageAlignReport& r, int columns) {
     }
     return fmt::format("On the grid of {} ({} x {} pixels, {} stars)\n", clean(r.onto.string()), r.width, r.height,
                        r.stars) +
-           table.text(columns, {"scale", "expected", "covers"}) + words +
+           table.text(columns, {"expected", "covers", "shift y", "shift x"}) + words +
            (r.folder.empty() ? "Nothing was written; --write DIR does.\n"
                              : "Values keep their surface brightness: PIXAREA in each header tells how much larger a "
                                "pixel is now.\n");

@@ -201,7 +201,12 @@ public:
             std::vector<FrameToAlign> frames;
             for (const Entry& e : entries_)
                 frames.push_back(e.frame);
+            const bool optics_known =
+                std::none_of(identities.begin(), identities.end(), [](const auto& rig) { return rig.second.empty(); });
+            options.progress = &s_.context.progress;
+            s_.context.progress.begin("register", static_cast<std::int64_t>(frames.size()) * (optics_known ? 1 : 2));
             Alignment found = align_frames(frames, reference_, options, s_.context.workers);
+            s_.context.progress.end();
             by_pictures(found.frames);
             s_.ledger.together([&] {
                 for (auto& [rig, identity] : identities) {

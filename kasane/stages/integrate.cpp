@@ -12,6 +12,7 @@
 #include <kasane/stages/stack_basis.hpp>
 
 #include <kasane/base/error.hpp>
+#include <kasane/integration/binned_frame.hpp>
 #include <kasane/integration/integrate.hpp>
 
 #include <algorithm>
@@ -154,7 +155,7 @@ private:
                 if (begin_again) return assemble(lights);
                 continue;
             }
-            a.frames.push_back(std::move(f));
+            a.frames.push_back(binned_to_canvas(std::move(f), graded_.canvas));
             a.lights.push_back(&l);
         }
         return a;
