@@ -102,14 +102,20 @@ Image under(const Image& picture, const Affine& map, const Region& square) {
 Field gradients(const Image& picture, int width, int height) {
     Field f(width, height);
     const int w = picture.width(), h = picture.height();
-    const double wx = kPi / w, wy = kPi / h;
     const int left = (width - w) / 2, top = (height - h) / 2;
+    const auto window = [](int n) {
+        std::vector<float> v;
+        for (int i = 0; i < n; ++i)
+            v.push_back(static_cast<float>(std::pow(std::sin(kPi * (i + 0.5) / n), 0.7)));
+        return v;
+    };
+    const std::vector<float> across = window(w), down = window(h);
     for (int y = 1; y + 1 < h; ++y)
         for (int x = 1; x + 1 < w; ++x) {
             const float dx = picture(x + 1, y) - picture(x - 1, y), dy = picture(x, y + 1) - picture(x, y - 1);
             if (!std::isfinite(dx) || !std::isfinite(dy)) continue;
-            const double window = std::pow(std::sin(wx * (x + 0.5)) * std::sin(wy * (y + 0.5)), 0.7);
-            f.at(left + x, top + y) = static_cast<float>(window) * Complex(dx, dy);
+            f.at(left + x, top + y) =
+                across[static_cast<std::size_t>(x)] * down[static_cast<std::size_t>(y)] * Complex(dx, dy);
         }
     return f;
 }
@@ -128,14 +134,22 @@ Peak correlate(const Field& a, const Field& b, Still still) {
     const int w = a.width, h = a.height;
     Field product(w, h);
     constexpr double kSoft = 0.17; // of the sampling frequency: beyond, pixels are noise
+    const auto soft = [](int n) {
+        std::vector<float> v;
+        for (int i = 0; i < n; ++i) {
+            const double k = (i <= n / 2 ? i : i - n) / static_cast<double>(n);
+            v.push_back(static_cast<float>(std::exp(-0.5 * k * k / (kSoft * kSoft))));
+        }
+        return v;
+    };
+    const std::vector<float> across = soft(w), down = soft(h);
     for (int y = 0; y < h; ++y)
         for (int x = 0; x < w; ++x) {
-            const double kx = (x <= w / 2 ? x : x - w) / static_cast<double>(w),
-                         ky = (y <= h / 2 ? y : y - h) / static_cast<double>(h);
             const Complex c = b.at(x, y) * std::conj(a.at(x, y));
-            const float size = std::abs(c);
-            const auto soft = static_cast<float>(std::exp(-0.5 * (kx * kx + ky * ky) / (kSoft * kSoft)));
-            product.at(x, y) = size > 0 ? c * (soft / std::pow(size, 0.8f)) : Complex{};
+            const float root = std::sqrt(std::sqrt(std::norm(c))); // of its size, of which three quarters are taken out
+            if (root > 0)
+                product.at(x, y) = c * (across[static_cast<std::size_t>(x)] * down[static_cast<std::size_t>(y)] /
+                                        (root * std::sqrt(root)));
         }
     fourier(product, true);
     std::vector<float> heights;
@@ -436,9 +450,10 @@ PicturePyramid picture_of(const PlaneSource& source, int plane) {
     p.coarse_step = p.fine_step * std::max(1, (longer / p.fine_step + kCoarse - 1) / kCoarse);
     p.fine = Image(p.width / p.fine_step, p.height / p.fine_step);
     p.coarse = Image(p.width / p.coarse_step, p.height / p.coarse_step);
-    std::vector<Image> planes;
-    for (int y = 0; y < p.coarse.height() * p.coarse_step; y += p.coarse_step) {
-        const Region band{0, y, p.width, p.coarse_step};
+    constexpr int kRows = 96; // at once: what demosaics reads a margin around each band
+    const int rows = std::max(1, kRows / p.coarse_step) * p.coarse_step, all_rows = p.coarse.height() * p.coarse_step;
+    for (int y = 0; y < all_rows; y += rows) {
+        const Region band{0, y, p.width, std::min(rows, all_rows - y)};
         Image all(band.width, band.height, source.planes());
         std::vector<View<float>> views;
         for (int k = 0; k < source.planes(); ++k)

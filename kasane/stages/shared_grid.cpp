@@ -68,6 +68,7 @@ std::map<std::string, int> placed(const std::map<std::string, Lights>& sensors, 
 } // namespace
 
 void settle_grids(Session& s) {
+    if (!s.recipe.registration.onto.empty()) return; // an image gives the grid of all
     Calibrations calibrations(s);
     for (const ReferenceGroup& group : reference_groups(s)) {
         const std::string settled = "grid settled/" + group.name;
