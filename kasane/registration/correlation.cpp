@@ -241,7 +241,15 @@ public:
         refine_turn();
         Affine map = to_pixels(best_map(), r_.coarse_step, f_.coarse_step);
         double left = 0.3 * r_.coarse_step;
-        const int patches = by_patches(map, left);
+        int looked_at = 0;
+        const int patches = by_patches(map, left, looked_at);
+        // What agrees as a whole agrees in its parts: a pattern of the sensor's or a flat's does not.
+        constexpr double kShare = 0.4, kPlain = 3; // of the patches; times the least height, where there are none
+        if (looked_at > 0 ? patches < std::max(3.0, kShare * looked_at) : best_.height < kPlain * least_height())
+            return {{},
+                    Hindrance::no_agreement,
+                    fmt::format("nor does its picture agree with the reference's but in {} of {} patches", patches,
+                                looked_at)};
         Registration found;
         found.to_frame = Transform(map);
         found.model = {Mapping::similarity, Optics::none};
@@ -263,7 +271,10 @@ private:
     /// A normal deviate as high is expected `false_alarms` times in all places that were tried.
     double least_height() const {
         const double places = static_cast<double>(still_.v.size()) * (1 + tried_);
-        return std::sqrt(2 * std::log(places / o_.false_alarms));
+        // Pictures are no noise: what is smooth in both, a gradient or the edge of a flat, makes higher peaks by
+        // chance.
+        constexpr double kTexture = 1.6;
+        return kTexture * std::sqrt(2 * std::log(places / o_.false_alarms));
     }
     bool significant() const { return best_.height > least_height(); }
 
@@ -345,12 +356,13 @@ private:
     }
 
     /// A similarity through what patches of the finer pictures have moved; how many agreed, at least two.
-    int by_patches(Affine& map, double& left) const {
+    int by_patches(Affine& map, double& left, int& looked_at) const {
         constexpr int kSquare = 256, kAcross = 5, kDown = 4;
         const Image reference = flattened(r_.fine), frame = flattened(f_.fine);
         if (reference.width() < kSquare || reference.height() < kSquare) return 0;
         int used = 0;
         for (int round = 0; round < 3; ++round) {
+            looked_at = 0;
             struct Moved {
                 Point at, to; // fine pixels of reference and frame
             };
@@ -370,6 +382,7 @@ private:
                         known += std::isfinite(v);
                     constexpr double kEnough = 0.6;
                     if (static_cast<double>(known) < kEnough * kSquare * kSquare) continue;
+                    ++looked_at;
                     const Peak p =
                         correlate(spectrum(here, kSquare, kSquare), spectrum(there, kSquare, kSquare), Still::counts);
                     const double reach = round == 0 ? 3.0 * r_.coarse_step / r_.fine_step : 3.0;

@@ -234,13 +234,9 @@ private:
         if (near.size() > kNeighbours) near.resize(kNeighbours);
         CorrelationOptions o;
         const Point middle = graded_.canvas.centre();
-        for (const std::size_t i : near) {
+        // What stands still may be the sensor's own pattern, through a cap even: it is never taken for the sky.
+        for (const std::size_t i : near)
             o.guesses.push_back(found[i]->to_frame.at(middle));
-            const Point there = found[i]->to_frame.map(middle);
-            constexpr double kStill = 4; // coarse pixels
-            o.may_stand_still = o.may_stand_still ||
-                                std::hypot(there.x - middle.x, there.y - middle.y) < kStill * reference.coarse_step;
-        }
         Outcome seen = correlate_pictures(reference, picture, o);
         if (!seen) {
             Outcome out = failed;
