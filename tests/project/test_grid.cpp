@@ -325,3 +325,21 @@ TEST_CASE("Lights out of focus come onto the grid by their pictures, and only th
     write_recipe(folder / "p", "[registration]\npart = \"1 1 2 2\"\n");
     CHECK_THROWS_WITH(align(folder / "p"), Catch::Contains("part holds"));
 }
+
+TEST_CASE("A light that was taken with the cap on is not brought onto the grid by what its flat leaves") {
+    const TemporaryFolder folder;
+    sky::Scenario s = sky::demo_variant("mistakes").make();
+    std::erase_if(s.shots, [](const sky::Shot& shot) {
+        return shot.role == sky::Shot::Role::light && !shot.path.starts_with("lights/L_");
+    });
+    s.copies.clear();
+    sky::write_scenario(s, folder / "p", Quiet().context);
+    const AlignReport r = align(folder / "p");
+    const AlignedFrame* capped = frame(r, "L_001");
+    REQUIRE(capped);
+    CHECK_FALSE(capped->registered);
+    CHECK_THAT(capped->text, Catch::Contains("0 stars here") && Catch::Contains("picture"));
+    const AlignedFrame* good = frame(r, "L_003");
+    REQUIRE(good);
+    CHECK(good->registered);
+}
