@@ -62,7 +62,7 @@ LandscapeGuess guess_landscape(const std::vector<const std::vector<Star>*>& fram
     for (const int edge : {0, 1, 2, 3}) {
         const bool upright = edge < 2;
         const int along = upright ? kAcross : kDown, inwards = upright ? kDown : kAcross;
-        const auto d = depths(along, inwards, [&](int i, int k) {
+        const auto empty = [&](int i, int k) -> bool& { // along the edge, inwards
             const int x = upright     ? i
                           : edge == 2 ? k
                                       : kAcross - 1 - k,
@@ -70,16 +70,8 @@ LandscapeGuess guess_landscape(const std::vector<const std::vector<Star>*>& fram
                           : edge == 0 ? kDown - 1 - k
                                       : k;
             return s.empty[y][x];
-        });
-        const auto take = [&](int i, int k) { // a corner belongs to one edge
-            const int x = upright     ? i
-                          : edge == 2 ? k
-                                      : kAcross - 1 - k,
-                      y = !upright    ? i
-                          : edge == 0 ? kDown - 1 - k
-                                      : k;
-            s.empty[y][x] = false;
         };
+        const auto d = depths(along, inwards, empty);
         int squares = 0;
         for (const int depth : d)
             squares += depth;
@@ -88,7 +80,7 @@ LandscapeGuess guess_landscape(const std::vector<const std::vector<Star>*>& fram
         if (squares > kMost * kAcross * kDown) return {};
         for (int i = 0; i < along; ++i)
             for (int k = 0; k < d[static_cast<std::size_t>(i)]; ++k)
-                take(i, k);
+                empty(i, k) = false; // a corner belongs to one edge
         Polygon p;
         const auto corner = [&](double i, double k) { // along the edge, inwards
             if (edge == 0) p.emplace_back(i * w - 0.5, height - 0.5 - k * h);
