@@ -254,19 +254,37 @@ GradeOptions grade_options(const Arguments& a) {
 }
 
 /// Throws UsageError where a filter or night is asked for that no light has.
-void require_some(const GradeReport& report, const Arguments& a) {
-    std::set<std::string> filters, nights;
-    for (const StackGrade& s : report.stacks) {
-        filters.insert(s.filter);
-        for (const FrameGrade& f : s.frames)
-            nights.insert(f.night);
-    }
+void require_some(const std::set<std::string>& filters, const std::set<std::string>& nights, const Arguments& a) {
     if (!a.filter.empty() && !filters.count(fold_filter(a.filter)))
         throw UsageError(fmt::format("no light has the filter {}", a.filter), {},
-                         fmt::format("Filters here are {}", fmt::join(filters, ", ")));
+                         filters == std::set<std::string>{""}
+                             ? std::string("None of them names a filter")
+                             : fmt::format("Filters here are {}", fmt::join(filters, ", ")));
     if (!a.night.empty() && !nights.count(a.night))
         throw UsageError(fmt::format("no light is of the night {}", a.night), {},
                          fmt::format("Nights here are {}", fmt::join(nights, ", ")));
+}
+
+template <class Stacks>
+void add_names(const Stacks& stacks, std::set<std::string>& filters, std::set<std::string>& nights) {
+    for (const auto& s : stacks) {
+        filters.insert(s.filter);
+        for (const auto& f : s.frames)
+            nights.insert(f.night);
+    }
+}
+
+void require_some(const GradeReport& report, const Arguments& a) {
+    std::set<std::string> filters, nights;
+    add_names(report.stacks, filters, nights);
+    require_some(filters, nights, a);
+}
+
+void require_some(const AlignReport& report, const Arguments& a) {
+    std::set<std::string> filters, nights;
+    for (const AlignedGrid& g : report.grids)
+        add_names(g.stacks, filters, nights);
+    require_some(filters, nights, a);
 }
 
 int grade(const Arguments& a, const Context& context) {
@@ -368,6 +386,7 @@ int align(Arguments a, const Context& context) {
     if (!a.pictures.empty()) require_writable_folder(a.pictures);
     keep_reference_of(a, options, context);
     const AlignReport report = align_project(options, context);
+    require_some(report, a);
     if (!a.csv.empty()) write_text_safely(a.csv, align_csv(report));
     if (!a.html.empty()) write_text_safely(a.html, align_page(report));
     std::vector<std::string> pictures;

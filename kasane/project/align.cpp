@@ -247,7 +247,7 @@ std::string keep_reference(const RunOptions& options, const std::string& wish, c
     r.reference = wish == "auto" ? "" : wish;
     std::string written = wish;
     {
-        const OpenProject project(wanted, context, {.use = Ledger::Use::look, .look_at_pixels = false});
+        const OpenProject project(wanted, context, {.use = Ledger::Use::look});
         if (const auto missing = reference_finding(project.session))
             throw UsageError(missing->text, options.folder, missing->remedy);
         std::vector<std::string> named;

@@ -58,7 +58,7 @@ int good_length(int n) {
     }
 }
 
-/// Brightness in units of noise about the middle, bright stars pressed down, NaN as the middle.
+/// Brightness in units of noise about the middle, bright stars pressed down.
 Image flattened(const Image& picture) {
     std::vector<float> known;
     for (const float v : picture.pixels())
@@ -71,7 +71,7 @@ Image flattened(const Image& picture) {
     const float spread = std::max(1e-6f, 1.4826f * median_in_place(known));
     for (std::size_t i = 0; i < out.pixels().size(); ++i) {
         const float v = picture.pixels()[i];
-        out.pixels()[i] = std::isfinite(v) ? std::asinh((v - middle) / (3 * spread)) : 0;
+        out.pixels()[i] = std::isfinite(v) ? std::asinh((v - middle) / (3 * spread)) : kNoData;
     }
     return out;
 }
@@ -298,7 +298,7 @@ private:
         // A pattern that stands still is seen through a slight turn as well.
         constexpr double kUpright = 1.5, kAlike = 0.02; // degrees; of the scale
         const bool upright = std::abs(turn) < kUpright && std::abs(scale / steps_ - 1) < kAlike;
-        return correlate(still_, f, upright && !o_.may_stand_still ? Still::is_told_apart : Still::counts);
+        return correlate(still_, f, upright ? Still::is_told_apart : Still::counts);
     }
 
     void try_turn(double turn, double scale) {
@@ -347,11 +347,10 @@ private:
         return m;
     }
 
-    /// Squares of pixels: square i reaches over pixels i step to (i + 1) step.
+    /// From pixels to squares of pixels: square i reaches over pixels i step to (i + 1) step.
+    static Affine into(double step) { return {1 / step, 0, 0.5 / step - 0.5, 0, 1 / step, 0.5 / step - 0.5}; }
+    /// Between pixels what `m` is between squares.
     static Affine to_pixels(const Affine& m, double reference_step, double frame_step) {
-        const auto into = [](double step) {
-            return Affine{1 / step, 0, 0.5 / step - 0.5, 0, 1 / step, 0.5 / step - 0.5};
-        };
         return into(frame_step).inverse().after(m.after(into(reference_step)));
     }
 
@@ -368,9 +367,6 @@ private:
             };
             std::vector<Moved> all;
             const double ratio_r = r_.fine_step, ratio_f = f_.fine_step;
-            const auto into = [](double step) {
-                return Affine{1 / step, 0, 0.5 / step - 0.5, 0, 1 / step, 0.5 / step - 0.5};
-            };
             const Affine fine = into(ratio_f).after(map.after(into(ratio_r).inverse()));
             for (int row = 0; row < kDown; ++row)
                 for (int column = 0; column < kAcross; ++column) {

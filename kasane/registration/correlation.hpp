@@ -29,12 +29,11 @@ struct CorrelationOptions {
     std::vector<Affine> guesses; ///< from reference to frame, as the neighbours in time have it: their turns are tried
     double false_alarms =
         1e-6; ///< agreements by chance, expected in one call with pictures that have nothing in common
-    /// Whether what does not move against the sensor may be the sky: else it is taken for a pattern of the sensor's.
-    bool may_stand_still = false;
 };
 
 /// The similarity between two pictures, and how far its peak stands above what chance makes. `matched` is 0, `rms` what
-/// the patches leave, `way` tells of the peak. Refused where no peak stands out, or only one that stands still.
+/// the patches leave, `way` tells of the peak. Refused where no peak stands out, where what does
+/// stands still against the sensor (a pattern of its own, or a flat's), or where the parts do not agree.
 Outcome correlate_pictures(const PicturePyramid& reference, const PicturePyramid& frame,
                            const CorrelationOptions& options = {});
 

@@ -77,7 +77,8 @@ TEST_CASE("Images come onto another's grid by a call, and calls that contradict 
           fmt::format("{0}L_001.fits --onto {0}L_003.fits --model round", lights),
           fmt::format("{0}L_001.fits --onto {0}L_003.fits --csv {1}/x.csv", lights, f),
           fmt::format("{0}L_001.fits {0}L_002.fits", lights), fmt::format("{}/p --write {}/out", f, f),
-          fmt::format("{}/p --csv {}/p/kasane.toml", f, f)}) {
+          fmt::format("{}/p --csv {}/p/kasane.toml", f, f), fmt::format("{}/p --night 2099-01-01", f),
+          fmt::format("{}/p --filter Ha", f)}) {
         INFO(call);
         o = shell("{kasane} align -q " + call);
         CHECK(o.status == 2);

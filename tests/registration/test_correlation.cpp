@@ -96,9 +96,6 @@ TEST_CASE("Pictures that have nothing in common are refused, patterns of the sen
     const auto still = correlate_pictures(first, second);
     CHECK_FALSE(still);
     CHECK_THAT(still.text, Catch::Contains("stands still as the sensor does"));
-    CorrelationOptions o;
-    o.may_stand_still = true;
-    CHECK(correlate_pictures(first, second, o)); // where neighbours in time stand still as well
 }
 
 TEST_CASE("Another scale is found, and what a neighbour knows is tried first") {
