@@ -10,7 +10,6 @@
 #include <kasane/integration/noise_factors.hpp>
 #include <kasane/io/fits.hpp>
 #include <kasane/project/run.hpp>
-#include <kasane/registration/register.hpp>
 #include <kasane/sky/truth.hpp>
 #include <kasane/stages/scan.hpp>
 
@@ -74,61 +73,6 @@ double mean_illumination(const Image& map) {
 }
 
 } // namespace
-
-std::vector<Figure> registration_error(const Context& context) {
-    std::vector<Figure> figures;
-    for (const int stars : {40, 200, 1000}) {
-        sky::PlainOptions o;
-        o.width = 1200;
-        o.height = 800;
-        o.lights = 8;
-        o.calibration = 0;
-        o.stars = stars;
-        o.rotation = 25;
-        o.flip = true;
-        o.fwhm_spread = 0.3;
-        o.transparency_low = 0.7;
-        o.dither = 40;
-        o.seed = 100 + static_cast<std::uint64_t>(stars);
-        sky::Scenario s = sky::plain_scenario(o);
-        s.scene.faintest_rate = stars > 500 ? 6 : 40;
-        s.instrument.hot_share = 0;
-        const TemporaryFolder folder;
-        sky::write_scenario(s, folder.path(), context);
-        const auto lights = lights_of(s);
-        std::vector<Measures> measures(lights.size());
-        context.workers.for_each(lights.size(), [&](std::size_t i) {
-            const auto view =
-                std::make_shared<const CalibratedView>(open_frame(folder.path() / lights[i]->path), CalibrationSet{});
-            measures[i] = measure_exposure(view, {.detect = {.electrons_per_adu = s.instrument.gain}}).main();
-        });
-        double squares = 0;
-        int n = 0, failed = 0;
-        const Affine to_scene = true_transform(s, *lights.front()).inverse();
-        for (std::size_t i = 1; i < lights.size(); ++i) {
-            const auto found = register_stars(measures.front().stars, measures[i].stars);
-            if (!found) {
-                ++failed;
-                continue;
-            }
-            const Affine truth = true_transform(s, *lights[i]).after(to_scene);
-            for (int y = 20; y < o.height; y += 40)
-                for (int x = 20; x < o.width; x += 40) {
-                    double u = 0, v = 0;
-                    truth.apply(x, y, u, v);
-                    if (u < 0 || v < 0 || u > o.width - 1 || v > o.height - 1) continue;
-                    const auto [p, q] = found->to_frame.map({static_cast<double>(x), static_cast<double>(y)});
-                    squares += (u - p) * (u - p) + (v - q) * (v - q);
-                    ++n;
-                }
-        }
-        figures.push_back({"F1",
-                           fmt::format("registration error over the frame, about {} stars, turned and flipped{}", stars,
-                                       failed ? fmt::format(" ({} failed)", failed) : ""),
-                           std::sqrt(squares / std::max(1, n)), "px RMS", stars > 500 ? 0.03 : 0.05});
-    }
-    return figures;
-}
 
 std::vector<Figure> star_flux(const Context& context) {
     sky::PlainOptions o;

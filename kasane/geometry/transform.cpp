@@ -2,6 +2,7 @@
 
 #include <kasane/base/error.hpp>
 #include <kasane/base/units.hpp>
+#include <kasane/geometry/row_kernel.hpp>
 
 #include <algorithm>
 #include <bit>
@@ -89,39 +90,20 @@ std::int64_t fixed(double position) {
     return std::llround((std::isfinite(position) ? std::clamp(position, -kFarthest, kFarthest) : kFarthest) * kFixed);
 }
 
-/// The cubic through four positions a third of a patch apart (Newton's divided differences).
-struct Cubic {
-    double start, first, second, third;
-    explicit Cubic(const std::array<double, 4>& p)
-        : start(p[0]), first(p[1] - p[0]), second(0.5 * (p[2] - 2 * p[1] + p[0])),
-          third((p[3] - 3 * p[2] + 3 * p[1] - p[0]) / 6) {}
-    /// At pixel `i` of the patch.
-    double operator()(int i) const {
-        const double t = i * (3.0 / Transform::kPatch);
-        return start + t * (first + (t - 1) * (second + (t - 2) * third));
-    }
-};
-
-/// Below this a position, added to 1.5 times 2^20, has its last bit at 2^-32 pixels: rounding and counting are one.
-constexpr double kPlain = 262144;
-constexpr double kCounter = 1.5 * 1048576;
-
-std::int64_t counted(double position) {
-    return std::bit_cast<std::int64_t>(position + kCounter) - std::bit_cast<std::int64_t>(kCounter);
-}
-
-/// A loop of its own, plain enough to be done several at a time.
-void count_plain(const Cubic& along, int from, int count, std::int64_t* out) {
-    for (int i = 0; i < count; ++i)
-        out[i] = counted(along(from + i));
-}
-
 int patch_begin(int at) {
     const int k = at >= 0 ? at / Transform::kPatch : -((-at + Transform::kPatch - 1) / Transform::kPatch);
     return k * Transform::kPatch;
 }
 
+/// In thirds of a patch.
+constexpr double kPerPixel = 3.0 / Transform::kPatch;
+
 } // namespace
+
+void count_along_reference(const Cubic& along, int from, int count, std::int64_t* out) {
+    for (int i = 0; i < count; ++i)
+        out[i] = std::bit_cast<std::int64_t>(along(from + i) + kCounter) - std::bit_cast<std::int64_t>(kCounter);
+}
 
 Point Lens::distort(Point p) const {
     const double s = 1 / radius, x = (p.x - centre.x) * s, y = (p.y - centre.y) * s;
@@ -236,15 +218,16 @@ Bounds Transform::bounds(const Region& r) const {
     }
     // A map that does not fold keeps what lies inside inside its border; between samples of that it bends by an eighth
     // of the second difference.
-    constexpr int kSteps = 16;
+    constexpr int kFewest = 5, kMost = 16, kStep = 32; // of the samples of a side; pixels between them
+    const int steps = std::clamp(std::max(r.width, r.height) / kStep, kFewest, kMost);
     double bend = 0;
     const auto side = [&](Point from, Point to) {
-        std::array<Point, kSteps + 1> line;
-        for (int i = 0; i <= kSteps; ++i) {
-            const double t = static_cast<double>(i) / kSteps;
+        std::array<Point, kMost + 1> line;
+        for (int i = 0; i <= steps; ++i) {
+            const double t = static_cast<double>(i) / steps;
             add(line[static_cast<std::size_t>(i)] = map({from.x + t * (to.x - from.x), from.y + t * (to.y - from.y)}));
         }
-        for (std::size_t i = 1; i < kSteps; ++i)
+        for (std::size_t i = 1; i < static_cast<std::size_t>(steps); ++i)
             bend = std::max({bend, std::abs(line[i - 1].x - 2 * line[i].x + line[i + 1].x),
                              std::abs(line[i - 1].y - 2 * line[i].y + line[i + 1].y)});
     };
@@ -266,7 +249,7 @@ const Transform::Patches::Patch& Transform::patch(int x, int y, Patches& patches
             constexpr double kThird = kPatch / 3.0;
             const Point q = map({x + static_cast<double>(i) * kThird, y + static_cast<double>(j) * kThird});
             p.u[j][i] = q.x, p.v[j][i] = q.y;
-            p.plain = p.plain && std::abs(q.x) < kPlain && std::abs(q.y) < kPlain; // not for NaN
+            p.plain = p.plain && std::abs(q.x) < kMostCounted && std::abs(q.y) < kMostCounted; // not for NaN
         }
     return p;
 }
@@ -292,14 +275,14 @@ void Transform::row(int x, int y, int count, std::int64_t* u, std::int64_t* v, P
         const Patches::Patch& p = patch(left, top, patches);
         std::array<double, 4> across_u{}, across_v{};
         for (std::size_t k = 0; k < 4; ++k) {
-            across_u[k] = Cubic({p.u[0][k], p.u[1][k], p.u[2][k], p.u[3][k]})(y - top);
-            across_v[k] = Cubic({p.v[0][k], p.v[1][k], p.v[2][k], p.v[3][k]})(y - top);
+            across_u[k] = Cubic({p.u[0][k], p.u[1][k], p.u[2][k], p.u[3][k]}, kPerPixel)(y - top);
+            across_v[k] = Cubic({p.v[0][k], p.v[1][k], p.v[2][k], p.v[3][k]}, kPerPixel)(y - top);
         }
-        const Cubic along_u(across_u), along_v(across_v);
+        const Cubic along_u(across_u, kPerPixel), along_v(across_v, kPerPixel);
         const int from = x - left;
         if (p.plain) {
-            count_plain(along_u, from + i, end - i, u + i);
-            count_plain(along_v, from + i, end - i, v + i);
+            count_along(along_u, from + i, end - i, u + i);
+            count_along(along_v, from + i, end - i, v + i);
         } else {
             for (int k = i; k < end; ++k) { // some of it may be shown, though not all
                 const Point q = map({static_cast<double>(x + k), static_cast<double>(y)});

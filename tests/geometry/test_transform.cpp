@@ -5,8 +5,10 @@
 #include <kasane/base/error.hpp>
 #include <kasane/base/units.hpp>
 #include <kasane/geometry/canvas.hpp>
+#include <kasane/geometry/row_kernel.hpp>
 #include <kasane/geometry/transform.hpp>
 
+#include <algorithm>
 #include <cmath>
 #include <vector>
 
@@ -235,4 +237,18 @@ TEST_CASE("Nothing is seen twice through a lens that folds far outside the frame
     t.row(3000, 0, 64, u.data(), v.data()); // sqrt(1 / 0.1) radii is where the centre would be shown again
     for (const std::int64_t p : u)
         CHECK(static_cast<double>(p) * 0x1p-32 > 1e6);
+}
+
+TEST_CASE("Positions along a row are counted alike one by one and several at a time") {
+    const Cubic bent({-100.25, 42.5, 187.125, 330.875}, 3.0 / Transform::kPatch);
+    std::vector<std::int64_t> all(Transform::kPatch), part(Transform::kPatch);
+    count_along_reference(bent, 0, Transform::kPatch, all.data());
+    for (const int from : {0, 1, 5, 120})
+        for (const int count : {1, 3, 8, Transform::kPatch - from}) {
+            const int n = std::min(count, Transform::kPatch - from);
+            count_along(bent, from, n, part.data());
+            CHECK(std::equal(part.begin(), part.begin() + n, all.begin() + from));
+        }
+    for (const int i : {0, 17, 127}) // rounded to the nearest, on either side of nothing
+        CHECK(static_cast<double>(all[static_cast<std::size_t>(i)]) == std::nearbyint(bent(i) * 0x1p32));
 }
