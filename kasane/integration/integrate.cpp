@@ -9,6 +9,7 @@
 #include <kasane/integration/tile_engine.hpp>
 
 #include <algorithm>
+#include <cmath>
 #include <fmt/format.h>
 
 namespace kasane {
@@ -37,16 +38,16 @@ struct Expected {
     StackExpectation expectation;
 };
 
-Expected expect(const std::vector<StackFrame>& frames, std::size_t p, const NoiseFactors& noise, const Canvas& canvas,
-                double level) {
+Expected expect(const std::vector<StackFrame>& frames, std::size_t p, const StackNoiseFactors& noise,
+                const Canvas& canvas, double level) {
     Expected e{{}, {{}, static_cast<float>(level), true}};
     double total = 0;
     for (const StackFrame& f : frames) {
         const StackPlane& plane = f.planes[p];
         const double scale = plane.level.scale.value, sigma = std::max(1e-9, scale * plane.noise);
-        const double factor = noise.factor(static_cast<int>(p), to_plane(f, p), canvas);
+        const double factor = noise.of(f).factor(static_cast<int>(p), to_plane(f, p), canvas);
         const double slope = f.electrons_per_adu > 0 ? factor * scale / f.electrons_per_adu : 0;
-        e.weights.push_back(1 / (sigma * sigma));
+        e.weights.push_back(pixel_density(plane, canvas) / (sigma * sigma));
         total += e.weights.back();
         e.expectation.frames.push_back({0, static_cast<float>(factor * sigma * sigma), static_cast<float>(slope)});
     }
@@ -87,6 +88,10 @@ Transform to_plane(const StackFrame& frame, std::size_t plane) {
     return frame.planes[plane].to_frame.shifted(-shift[0], -shift[1]);
 }
 
+double pixel_density(const StackPlane& plane, const Canvas& canvas) {
+    return std::abs(plane.to_frame.at(canvas.centre()).determinant());
+}
+
 MasterLight integrate(const std::vector<StackFrame>& frames, const Canvas& canvas, const std::vector<double>& levels,
                       const Context& context, const IntegrateOptions& options) {
     require_sound(frames, canvas, levels.size());
@@ -100,7 +105,7 @@ MasterLight integrate(const std::vector<StackFrame>& frames, const Canvas& canva
         options.combine ? CombinationChoice{*options.combine, combination_text(*options.combine, count)}
                         : choose_combination(StackOf::lights, count);
     result.made = account_of(canvas, choice, options);
-    const NoiseFactors noise(*frames.front().source);
+    const StackNoiseFactors noise(frames);
     std::vector<Combiner> combiners;
     for (std::size_t p = 0; p < planes; ++p) {
         Expected expected = expect(frames, p, noise, canvas, levels[p]);

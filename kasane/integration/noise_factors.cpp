@@ -51,4 +51,14 @@ double NoiseFactors::factor(int plane, const Transform& to_frame, const Canvas& 
     return squares / static_cast<double>(out.size() * fields_.size());
 }
 
+StackNoiseFactors::StackNoiseFactors(const std::vector<StackFrame>& frames) {
+    for (const StackFrame& f : frames)
+        if (!by_size_.count({f.source->width(), f.source->height()}))
+            by_size_.emplace(std::pair(f.source->width(), f.source->height()), NoiseFactors(*f.source));
+}
+
+const NoiseFactors& StackNoiseFactors::of(const StackFrame& f) const {
+    return by_size_.at({f.source->width(), f.source->height()});
+}
+
 } // namespace kasane

@@ -3,6 +3,8 @@
 
 #include <kasane/integration/stack.hpp>
 
+#include <map>
+#include <utility>
 #include <vector>
 
 namespace kasane {
@@ -19,6 +21,16 @@ public:
 
 private:
     std::vector<Image> fields_;
+};
+
+/// Those of all the sources of a stack, one for each kind: sources of one size are of one kind.
+class StackNoiseFactors {
+public:
+    explicit StackNoiseFactors(const std::vector<StackFrame>& frames);
+    const NoiseFactors& of(const StackFrame& frame) const;
+
+private:
+    std::map<std::pair<int, int>, NoiseFactors> by_size_;
 };
 
 } // namespace kasane

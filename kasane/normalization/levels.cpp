@@ -21,7 +21,8 @@ bool fit_ratio(const LevelInput& reference, const LevelInput& frame, const Level
     std::vector<Ratio> ratios;
     for (const Star& r : reference.measures->stars) {
         if (r.saturated || r.flux < o.least_snr * r.flux_sigma) continue;
-        const auto [x, y] = frame.to_frame.map(reference.to_frame.unmap({r.x, r.y}));
+        const Point there = reference.to_frame.unmap({r.x, r.y});
+        const auto [x, y] = frame.to_frame.map(there);
         const int j = index.nearest(x, y, o.match_radius);
         if (j < 0) continue;
         const Star& s = frame.measures->stars[static_cast<std::size_t>(j)];
@@ -29,7 +30,10 @@ bool fit_ratio(const LevelInput& reference, const LevelInput& frame, const Level
         constexpr double kFloor = 0.01; // relative: flat-field and profile errors
         const double relative2 =
             std::pow(r.flux_sigma / r.flux, 2) + std::pow(s.flux_sigma / s.flux, 2) + kFloor * kFloor;
-        ratios.push_back({std::log(r.flux / s.flux), relative2});
+        // On the canvas a star's flux is spread over the pixels that it has there.
+        const double bright = r.flux / std::abs(reference.to_frame.at(there).determinant()),
+                     other = s.flux / std::abs(frame.to_frame.at(there).determinant());
+        ratios.push_back({std::log(bright / other), relative2});
     }
     if (static_cast<int>(ratios.size()) < o.least_stars) return false;
     std::vector<float> values;

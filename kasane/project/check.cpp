@@ -117,6 +117,7 @@ CheckReport check_project(const RunOptions& options, const Context& context) {
     append(p.session.pairing.findings);
     if (auto missing = reference_finding(p.session)) r.findings.push_back(std::move(*missing));
     append(check_frames(p.session.exposures, p.session.pairing, p.scan.looks));
+    append(joint_findings(p.session));
     append(checksum_findings(p.session));
     append(p.session.verdicts.unused(p.session.exposures));
     if (const auto short_of = memory_finding(p.session, work)) r.findings.push_back(*short_of);
@@ -232,17 +233,20 @@ StatusReport project_status(const RunOptions& options, const Context& context) {
     const auto groups = reference_groups(s);
     for (const ReferenceGroup& group : groups)
         judge_what_is_known(s, calibrations, group);
-    for (std::size_t k = 0; k < s.pairing.stacks.size(); ++k) {
-        const StackPlan& plan = s.pairing.stacks[k];
+    std::vector<std::pair<const ReferenceGroup*, JointStack>> stacks;
+    for (const ReferenceGroup& group : groups)
+        for (JointStack& stack : joint_stacks(s, group))
+            stacks.emplace_back(&group, std::move(stack));
+    std::sort(stacks.begin(), stacks.end(),
+              [](const auto& a, const auto& b) { return a.second.parts.front() < b.second.parts.front(); });
+    for (const auto& [group, stack] : stacks) {
+        const StackPlan& plan = stack.plan;
         ResultStatus status;
         status.name = plan.name;
         status.kind = "master light";
         status.file = "lights/" + plan.name + ".fits";
         status.frames = static_cast<int>(plan.lights.size());
-        const ReferenceGroup& group = *std::find_if(groups.begin(), groups.end(), [&](const ReferenceGroup& g) {
-            return std::find(g.stacks.begin(), g.stacks.end(), k) != g.stacks.end();
-        });
-        const Basis basis = stack_basis(s, calibrations, plan, remembered_reference(s, group));
+        const Basis basis = stack_basis(s, calibrations, stack, remembered_reference(s, *group));
         const auto report = finished_stack(s, plan, basis.key());
         judge(status, status.file, basis, report.has_value());
         if (report) status.time = report->time;

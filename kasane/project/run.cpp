@@ -4,6 +4,7 @@
 #include <kasane/base/output_file.hpp>
 #include <kasane/pairing/checks.hpp>
 #include <kasane/stages/integrate.hpp>
+#include <kasane/stages/joint_stacks.hpp>
 #include <kasane/stages/masters.hpp>
 #include <kasane/stages/open_project.hpp>
 #include <kasane/stages/pair.hpp>
@@ -105,6 +106,8 @@ RunReport run_project(const RunOptions& options, const Context& context) {
     const Stopwatch work;
     make_masters(session);
     settle_grids(session);
+    for (Finding& f : joint_findings(session))
+        report.findings.push_back(std::move(f));
     make_stacks(session);
     remember_speed(session, todo, work.seconds());
     const auto sums = checksum_findings(session);

@@ -102,6 +102,12 @@ void read_model(Reader& r, const toml::node& n, const std::string& key) {
         r.wrong(n, key, "\"auto\", \"shift\", \"similarity\", \"affine\", \"projective\" or \"lens\"");
 }
 
+void read_rigs(Reader& r, const toml::node& n, const std::string& key) {
+    const std::string text = r.text(n, key);
+    r.recipe.rigs_together = text == "together";
+    if (!r.recipe.rigs_together && text != "apart") r.wrong(n, key, "\"apart\" or \"together\"");
+}
+
 void read_reference(Reader& r, const toml::node& n, const std::string& key) {
     const std::string text = r.text(n, key);
     r.recipe.registration.reference = text == "auto" ? "" : text;
@@ -218,6 +224,12 @@ const std::vector<Key>& all() {
         {"pairing", "separate", "list of values", "[]",
          "Lights that differ in these make master lights of their own: \"seconds\", \"gain\", \"night\", ...",
          read_separate},
+        {"pairing", "rigs", "text", "\"apart\"",
+         "Whether lights of one target and filter that different cameras or telescopes took make a master light each "
+         "(`\"apart\"`, on one grid) or one (`\"together\"`: resampled once, from raw, each weighted by what it tells "
+         "of "
+         "a patch of sky).",
+         read_rigs},
         {"pairing", "offset_level", "ADU", "none; 500.0",
          "The level without light, subtracted where there is neither dark nor bias. Camera raw files bring their own.",
          [](Reader& r, const toml::node& n, const std::string& k) {

@@ -61,6 +61,7 @@ struct Recipe {
     FrameRules rules;
     NightOptions nights;
     PairingOptions pairing;
+    bool rigs_together = false; ///< lights of one target and filter become one master light, whatever took them
     ColourRecipe colour;
     CalibrationRecipe calibration;
     GradingRecipe grading;

@@ -387,7 +387,12 @@ private:
         const int lost = common.lost(r.share);
         // A patch of what is not the model: it takes in what it can reach, at the price of its residuals.
         constexpr double kPatch = 0.4, kBent = 2.5;
-        const bool patch = r.share < kPatch && r.expected > 0 && r.rms > std::max(0.5, kBent * r.expected);
+        constexpr double kSmallPatch = 0.25, kSoftlyBent = 1.6;
+        const auto bent_beyond = [&](double pixels, double times) {
+            return r.expected > 0 && r.rms > std::max(pixels, times * r.expected);
+        };
+        const bool patch =
+            (r.share < kPatch && bent_beyond(0.5, kBent)) || (r.share < kSmallPatch && bent_beyond(0.25, kSoftlyBent));
         // Where the density changes, both lists may end at other stars: as long as what matches is but noise apart.
         constexpr double kWide = 1.3, kOrdered = 2.5;
         const bool doubtful = r.rms > kWide * r.expected || r.order * std::sqrt(r.matched) > kOrdered;

@@ -37,24 +37,27 @@ public:
 
     void run() {
         const std::string remembered = remembered_reference(s_, group_);
+        const std::vector<JointStack> stacks = joint_stacks(s_, group_);
         std::vector<std::string> keys;
         bool all_known = true;
-        for (const std::size_t i : group_.stacks) {
-            keys.push_back(stack_basis(s_, calibrations_, s_.pairing.stacks[i], remembered).key());
+        for (const JointStack& stack : stacks) {
+            keys.push_back(stack_basis(s_, calibrations_, stack, remembered).key());
             std::optional<StackReport> known =
-                remembered.empty() ? std::nullopt : finished_stack(s_, s_.pairing.stacks[i], keys.back());
+                remembered.empty() ? std::nullopt : finished_stack(s_, stack.plan, keys.back());
             all_known = all_known && known.has_value();
             done_.push_back(std::move(known));
         }
         if (!all_known) {
             graded_ = grade_group(s_, calibrations_, group_, remembered);
-            for (std::size_t k = 0; k < group_.stacks.size(); ++k) {
-                const StackPlan& plan = s_.pairing.stacks[group_.stacks[k]];
-                const Basis basis = stack_basis(s_, calibrations_, plan, graded_.reference_fingerprint);
+            for (std::size_t k = 0; k < stacks.size(); ++k) {
+                const StackPlan& plan = stacks[k].plan;
+                const Basis basis = stack_basis(s_, calibrations_, stacks[k], graded_.reference_fingerprint);
                 const std::string key = basis.key();
                 if (key != keys[k])
                     done_[k] = graded_.reference_fingerprint.empty() ? std::nullopt : finished_stack(s_, plan, key);
-                if (!done_[k]) done_[k] = make_or_tell(plan, graded_.lights[k], basis);
+                if (done_[k]) continue;
+                std::vector<Light> lights = lights_of(stacks[k]);
+                done_[k] = make_or_tell(plan, lights, basis);
             }
         }
         for (auto& d : done_) {
@@ -66,6 +69,29 @@ public:
     }
 
 private:
+    /// The lights of all parts, as they were judged, with what they tell of the sky on one scale.
+    std::vector<Light> lights_of(const JointStack& stack) const {
+        std::vector<Light> out;
+        for (const std::size_t part : stack.parts) {
+            const auto at = std::find(group_.stacks.begin(), group_.stacks.end(), part) - group_.stacks.begin();
+            std::vector<Light> lights = graded_.lights[static_cast<std::size_t>(at)];
+            const Light *first = level_reference(out), *here = level_reference(lights);
+            if (first && here) {
+                const StarScale s = fit_star_scale(main_level_input(*first), main_level_input(*here));
+                const double denser = density(*here) / density(*first);
+                for (Light& l : lights)
+                    l.contribution.information *= denser / (s.scale * s.scale);
+            }
+            out.insert(out.end(), std::make_move_iterator(lights.begin()), std::make_move_iterator(lights.end()));
+        }
+        return out;
+    }
+
+    /// Pixels of the light's measured grid in one of the canvas.
+    double density(const Light& l) const {
+        return std::abs(l.to_frame[static_cast<std::size_t>(l.main_plane())].at(graded_.canvas.centre()).determinant());
+    }
+
     FrameReport report_of(const Light& l) const {
         FrameReport r;
         const auto name = [&](const std::optional<std::size_t>& m) {
@@ -108,6 +134,10 @@ private:
     LevelInput level_input(const Light& l, std::size_t plane) const {
         return {&l.measures->planes[plane], l.to_frame[plane], l.exposure->seconds.value_or(0), l.measures->width,
                 l.measures->height};
+    }
+
+    LevelInput main_level_input(const Light& l) const {
+        return level_input(l, static_cast<std::size_t>(l.main_plane()));
     }
 
     /// The frame that the others are brought to: of those kept, the one whose stars stand out most.
@@ -314,7 +344,9 @@ private:
             std::vector<const Exposure*> exposures;
             for (const Light* l : a.lights)
                 exposures.push_back(l->exposure);
-            write_master_light(s_.output, *master, exposures, report, sky.world);
+            const Light& lead = *a.lights.front();
+            write_master_light(s_.output, *master, exposures, report, sky.world,
+                               std::sqrt(density(lead)) * grid_cell(s_, *lead.exposure));
         }
         for (const Light& l : lights)
             report.frames.push_back(used.count(&l) ? used.at(&l) : report_of(l));
@@ -368,7 +400,7 @@ private:
         std::vector<double> infos, seconds;
         for (std::size_t i = 0; i < a.frames.size(); ++i) {
             const StackPlane& plane = a.frames[i].planes[static_cast<std::size_t>(a.lights[i]->main_plane())];
-            infos.push_back(information(plane.level.scale.value, plane.noise));
+            infos.push_back(information(plane.level.scale.value, plane.noise) * pixel_density(plane, graded_.canvas));
             seconds.push_back(a.lights[i]->exposure->seconds.value_or(0));
         }
         const std::vector<double> worth = worths(infos, seconds);

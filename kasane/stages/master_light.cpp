@@ -73,11 +73,19 @@ double noise_of_overlap(MasterLight& master, int plane, int lag) {
     return noise;
 }
 
+/// The distinct values of a word of all exposures, in their order.
+std::string all_of(const std::vector<const Exposure*>& exposures, std::string Exposure::*word) {
+    std::vector<std::string> out;
+    for (const Exposure* e : exposures)
+        if (!(e->*word).empty() && std::find(out.begin(), out.end(), e->*word) == out.end()) out.push_back(e->*word);
+    return fmt::format("{}", fmt::join(out, " + "));
+}
+
 } // namespace
 
 void describe_master_light(MasterLight& master, const std::vector<StackFrame>& frames, StackReport& report) {
     constexpr int kLag = 3; // pixels: there the correlation that the kernel leaves has all but gone
-    const NoiseFactors factors(*frames.front().source);
+    const StackNoiseFactors factors(frames);
     const int planes = master.pixels.planes(), main = main_plane(planes);
     for (int p = 0; p < planes; ++p) {
         double factor = 0, weights = 0;
@@ -85,8 +93,8 @@ void describe_master_light(MasterLight& master, const std::vector<StackFrame>& f
             const StackPlane& plane = frames[i].planes[static_cast<std::size_t>(p)];
             const double sigma = plane.level.scale.value * plane.noise;
             const double w2 = std::pow(master.weights[static_cast<std::size_t>(p)][i] * sigma, 2);
-            factor +=
-                w2 * factors.factor(p, plane.to_frame, reference_canvas(master.pixels.width(), master.pixels.height()));
+            factor += w2 * factors.of(frames[i]).factor(
+                               p, plane.to_frame, reference_canvas(master.pixels.width(), master.pixels.height()));
             weights += w2;
         }
         const double noise = noise_of_overlap(master, p, kLag) / std::sqrt(factor / weights);
@@ -105,7 +113,7 @@ void describe_master_light(MasterLight& master, const std::vector<StackFrame>& f
 
 void write_master_light(const std::filesystem::path& output, const MasterLight& master,
                         const std::vector<const Exposure*>& exposures, const StackReport& report,
-                        const std::optional<WorldCoordinates>& world) {
+                        const std::optional<WorldCoordinates>& world, double finer) {
     std::filesystem::create_directories((output / report.file).parent_path());
     const Exposure& e = *exposures.front();
     Header h;
@@ -120,13 +128,20 @@ void write_master_light(const std::filesystem::path& output, const MasterLight& 
     h.set("EFFEXP", report.seconds_effective, "[s] effective exposure: seconds times worth");
     h.set("NCOMBINE", static_cast<long long>(report.used), "frames combined");
     h.set("NDROPPED", static_cast<long long>(report.dropped), "frames left out");
-    if (!e.camera.empty()) h.set("INSTRUME", e.camera, "camera");
-    if (e.gain) h.set("GAIN", *e.gain, "gain setting of the camera");
-    if (e.offset) h.set("OFFSET", *e.offset, "offset setting of the camera");
-    if (const auto t = e.sensor_temperature()) h.set("CCD-TEMP", *t, "[degC] sensor, first frame used");
-    if (!e.telescope.empty()) h.set("TELESCOP", e.telescope, "telescope");
-    if (e.focal_length_mm) h.set("FOCALLEN", *e.focal_length_mm, "[mm] focal length");
-    if (e.pixel_um) h.set("XPIXSZ", *e.pixel_um, "[um] pixel size in x");
+    const std::string cameras = all_of(exposures, &Exposure::camera);
+    if (!cameras.empty()) h.set("INSTRUME", cameras, "camera");
+    if (cameras == e.camera) { // settings of one camera
+        if (e.gain) h.set("GAIN", *e.gain, "gain setting of the camera");
+        if (e.offset) h.set("OFFSET", *e.offset, "offset setting of the camera");
+        if (const auto t = e.sensor_temperature()) h.set("CCD-TEMP", *t, "[degC] sensor, first frame used");
+    }
+    const std::string telescopes = all_of(exposures, &Exposure::telescope);
+    if (!telescopes.empty()) h.set("TELESCOP", telescopes, "telescope");
+    if (e.focal_length_mm) h.set("FOCALLEN", *e.focal_length_mm, "[mm] focal length, first frame used");
+    constexpr double kOfTheGrid = 0.01; // nearer than this the grid is the camera's own
+    if (e.pixel_um)
+        h.set("XPIXSZ", std::abs(finer - 1) < kOfTheGrid ? *e.pixel_um : *e.pixel_um * finer,
+              "[um] pixel size in x, at that focal length");
     if (!report.colour_method.empty()) h.set("CFAMETH", report.colour_method, "how the mosaic became planes");
     for (std::size_t c = 0; c < report.channel_scales.size(); ++c)
         h.set(fmt::format("CHSCALE{}", c + 1), report.channel_scales[c], "makes the average star white; not applied");

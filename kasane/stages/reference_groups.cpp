@@ -5,6 +5,7 @@
 #include <kasane/frames/words.hpp>
 #include <kasane/io/fits.hpp>
 #include <kasane/stages/calibrations.hpp>
+#include <kasane/stages/joint_stacks.hpp>
 #include <kasane/stages/outside_image.hpp>
 
 #include <algorithm>
@@ -106,9 +107,9 @@ std::string remembered_reference(const Session& s, const ReferenceGroup& group) 
         const auto standing = standing_choice(s, "reference/" + group.name);
         return standing && here.count(*standing) ? *standing : "";
     }
-    for (const std::size_t i : group.stacks) {
+    for (const JointStack& stack : joint_stacks(s, group)) {
         std::error_code failed;
-        const fs::path file = s.output / "lights" / (s.pairing.stacks[i].name + ".fits");
+        const fs::path file = s.output / "lights" / (stack.plan.name + ".fits");
         if (!fs::exists(file, failed)) continue;
         Header header;
         if (attempt([&] { header = read_fits_summary(file).header; })) continue; // damaged: it is simply made again

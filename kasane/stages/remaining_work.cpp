@@ -75,11 +75,10 @@ Work remaining_work(Session& s) {
     for (const ReferenceGroup& group : reference_groups(s)) {
         judge_what_is_known(s, calibrations, group);
         const std::string reference = remembered_reference(s, group);
-        for (const std::size_t k : group.stacks) {
-            const StackPlan& plan = s.pairing.stacks[k];
-            const auto done = finished_stack(s, plan, stack_basis(s, calibrations, plan, reference).key());
+        for (const JointStack& stack : joint_stacks(s, group)) {
+            const auto done = finished_stack(s, stack.plan, stack_basis(s, calibrations, stack, reference).key());
             if (!done)
-                add_stack(s, calibrations, plan, work);
+                add_stack(s, calibrations, stack.plan, work);
             else if (done->file.empty())
                 work.failed.push_back(*done);
         }

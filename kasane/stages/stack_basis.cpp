@@ -12,8 +12,25 @@
 
 namespace kasane {
 
-Basis stack_basis(const Session& s, const Calibrations& calibrations, const StackPlan& plan,
+namespace {
+
+/// Of all parts; nothing until each has been judged.
+std::optional<std::string> verdicts_of(const Session& s, const Calibrations& calibrations, const JointStack& stack,
+                                       const std::string& reference) {
+    std::string out;
+    for (const std::size_t k : stack.parts) {
+        const auto one = remembered_verdicts(s, calibrations, s.pairing.stacks[k], reference);
+        if (!one) return std::nullopt;
+        out += (out.empty() ? "" : " ") + *one;
+    }
+    return out;
+}
+
+} // namespace
+
+Basis stack_basis(const Session& s, const Calibrations& calibrations, const JointStack& stack,
                   const std::string& reference) {
+    const StackPlan& plan = stack.plan;
     using Kind = Provenance::Input::Kind;
     Provenance planned;
     Provenance::Step& gather = planned.step("gather");
@@ -35,8 +52,7 @@ Basis stack_basis(const Session& s, const Calibrations& calibrations, const Stac
             {Kind::master, s.masters[m] ? s.masters[m]->key : kNotMade, s.pairing.masters[m].name, {}});
     calibrate.set("pairing", measures.result());
     // Which exposures are kept, not by what limits: a limit that drops nobody changes nothing.
-    planned.step("grade").set("verdicts",
-                              remembered_verdicts(s, calibrations, plan, reference).value_or("not judged yet"));
+    planned.step("grade").set("verdicts", verdicts_of(s, calibrations, stack, reference).value_or("not judged yet"));
     planned.step("register").set("reference", reference);
     planned.step("register").set("optics", optics_identity(s, plan, reference));
     planned.step("resample").set("options", Key("options of a stack").add(IntegrateOptions{}, LevelOptions{}).result());

@@ -4,6 +4,7 @@
 #include <kasane/ledger/basis.hpp>
 #include <kasane/ledger/records.hpp>
 #include <kasane/stages/calibrations.hpp>
+#include <kasane/stages/joint_stacks.hpp>
 
 #include <optional>
 #include <string>
@@ -13,7 +14,7 @@ namespace kasane {
 /// Stands for the key of a master that could not be made.
 inline constexpr const char* kNotMade = "not made";
 
-Basis stack_basis(const Session& session, const Calibrations& calibrations, const StackPlan& plan,
+Basis stack_basis(const Session& session, const Calibrations& calibrations, const JointStack& stack,
                   const std::string& reference);
 /// The report of a master light that is on disk as its basis wants it.
 std::optional<StackReport> finished_stack(const Session& session, const StackPlan& plan, const std::string& key);

@@ -17,11 +17,15 @@
 //   masks.hpp             what of a light is no sky
 //   calibrations.hpp      the calibrated view of any light
 //   cameras.hpp           gain, read noise and saturation, kept from run to run
-//   align.hpp             5: lights onto the grid of their reference, the optics of the rigs; align_records.hpp: as the
-//   ledger keeps them master_build.hpp      3: one master, of as many frames as are good master_file.hpp       3: its
-//   file, written and read shared_grid.hpp       5: do the sensors of a target show one sky outside_image.hpp     5: an
-//   image that is no light of the project, measured like one reference_groups.hpp  which stacks lie on one grid, and
-//   the reference chosen before stack_basis.hpp       6: what a master light depends on, and whether it is there
+//   align.hpp             5: lights onto the grid of their reference, the optics of the rigs
+//   align_records.hpp     5: those, as the ledger keeps them
+//   master_build.hpp      3: one master, of as many frames as are good
+//   master_file.hpp       3: its file, written and read
+//   shared_grid.hpp       5: do the sensors of a target show one sky
+//   outside_image.hpp     5: an image that is no light of the project, measured like one
+//   reference_groups.hpp  which stacks lie on one grid, and the reference chosen before
+//   joint_stacks.hpp      6: which stacks become one master light
+//   stack_basis.hpp       6: what a master light depends on, and whether it is there
 //   canvas_sky.hpp        6: where on the sky a master light lies
 //   light_doubts.hpp      6: what lights tell against their calibration
 //   master_light.hpp      6: figures and file of a master light

@@ -3,6 +3,7 @@
 #include "support/projects.hpp"
 
 #include <kasane/base/error.hpp>
+#include <kasane/image/statistics.hpp>
 #include <kasane/io/fits.hpp>
 #include <kasane/io/png.hpp>
 #include <kasane/io/world_coordinates.hpp>
@@ -342,4 +343,86 @@ TEST_CASE("A light that was taken with the cap on is not brought onto the grid b
     const AlignedFrame* good = frame(r, "L_003");
     REQUIRE(good);
     CHECK(good->registered);
+}
+
+TEST_CASE("Two rigs of one target make one master light where the recipe says so, as good as both together can be") {
+    const TemporaryFolder p;
+    sky::PlainOptions o = plain();
+    o.stars = 40; // far apart: the sky between them is to be noise alone
+    sky::Scenario first = sky::plain_scenario(o);
+    first.scene.faintest_rate = 200;
+    first.instrument.vignetting = 0;
+    sky::write_scenario(first, p.path(), Quiet().context);
+    const double scale = GENERATE(0.7, 1.7); // its pixels on those of the first
+    o.width = scale < 1 ? 300 : 660, o.height = scale < 1 ? 240 : 500, o.lights = 6;
+    o.fwhm = 3 * scale;
+    sky::Scenario second = sky::plain_scenario(o);
+    second.instrument.camera = "Second camera";
+    second.instrument.gain = 1.7;
+    second.instrument.vignetting = 0; // without flats it would be left over the sky of each in another way
+    second.scene = first.scene;
+    for (sky::Shot& shot : second.shots) {
+        shot.conditions.pointing.scale = scale;
+        shot.path = "second/" + shot.path;
+    }
+    sky::write_scenario(second, p.path(), Quiet().context);
+    const RunReport apart = run(p.path());
+    REQUIRE(apart.stacks.size() == 2);
+    std::ofstream(p.path() / "kasane.toml") << "[pairing]\nrigs = \"together\"\n";
+    const RunReport r = run(p.path());
+    REQUIRE(r.stacks.size() == 1);
+    const StackReport& s = r.stacks.front();
+    CHECK(s.name == "Paper-Lantern-Field-L-together");
+    CHECK(s.used == 12);
+    CHECK(
+        std::any_of(r.findings.begin(), r.findings.end(), [](const Finding& f) { return f.code == "rigs-together"; }));
+    double weights = 0;
+    for (const FrameReport& f : s.frames)
+        weights += f.weight;
+    CHECK(weights == Approx(1));
+
+    // Noise in blocks of pixels, where what resampling shares among neighbours has gone; over the light of the stars,
+    // which is what each master's unit is worth.
+    const auto noise = [](const Image& image) {
+        const View<const float> v = image.plane();
+        std::vector<float> blocks;
+        constexpr int kSide = 4;
+        for (int y = 40; y + kSide < v.height - 40; y += kSide)
+            for (int x = 40; x + 2 * kSide < v.width - 40; x += 2 * kSide) {
+                float difference = 0;
+                for (int j = 0; j < kSide; ++j)
+                    for (int i = 0; i < kSide; ++i)
+                        difference += v(x + i, y + j) - v(x + kSide + i, y + j);
+                blocks.push_back(difference);
+            }
+        return static_cast<double>(clipped_statistics(blocks, 2.5f).sigma);
+    };
+    const Image joint = read_plane(*open_fits(p.path() / "kasane" / s.file));
+    const std::vector<Star> stars = detect_stars(joint.plane()).stars;
+    double squares = 0;
+    for (const StackReport& one : apart.stacks) {
+        const Image alone = read_plane(*open_fits(p.path() / "kasane" / one.file));
+        std::vector<Star> same = stars;
+        measure_fluxes(alone.plane(), measure_background(alone.plane()), 3, {}, same);
+        std::vector<Star> here = stars;
+        measure_fluxes(joint.plane(), measure_background(joint.plane()), 3, {}, here);
+        std::vector<float> units;
+        for (std::size_t i = 0; i < stars.size(); ++i)
+            if (!stars[i].saturated && here[i].flux > 30 * here[i].flux_sigma)
+                units.push_back(static_cast<float>(here[i].flux / same[i].flux));
+        REQUIRE(units.size() > 10);
+        squares += std::pow(noise(joint) / (noise(alone) * static_cast<double>(median_in_place(units))), 2);
+    }
+    CHECK(squares == Approx(1).epsilon(0.15)); // the noise of some thousand blocks each
+
+    const RunReport again = run(p.path());
+    CHECK(again.stacks.at(0).reused);
+    const Header header = read_fits_summary(p.path() / "kasane" / s.file).header;
+    CHECK_THAT(*header.text("INSTRUME"), Catch::Contains("Second camera + ") || Catch::Contains(" + Second camera"));
+    CHECK_FALSE(header.find("GAIN"));
+    fs::remove(p.path() / "kasane.toml");
+    const RunReport back = run(p.path()); // what was there is there still
+    REQUIRE(back.stacks.size() == 2);
+    CHECK(back.stacks[0].reused);
+    CHECK(back.stacks[1].reused);
 }
