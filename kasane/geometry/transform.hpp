@@ -10,8 +10,9 @@
 // does not depend on the rectangle in which it is asked for.
 //
 // The room holds, beside this:
-//   affine.hpp  affine maps, the linear part of most transforms
-//   canvas.hpp  the pixel grid of an output, and how it was framed
+//   affine.hpp      affine maps, the linear part of most transforms
+//   canvas.hpp      the pixel grid of an output, and how it was framed
+//   row_kernel.hpp  the loop over the positions of a row
 #pragma once
 
 #include <kasane/geometry/affine.hpp>

@@ -410,8 +410,8 @@ private:
     void names() {
         for (const StackPlan& s : pairing_.stacks)
             if (!s.name_note.empty())
-                finding(Level::note, "name-changed", {},
-                        fmt::format("{}; the stack is called {}", s.name_note, s.name), "");
+                finding(Level::note, "name-changed", {}, fmt::format("{}; the stack is called {}", s.name_note, s.name),
+                        "");
     }
 
     /// What the names of a file's folders say: of each kind the innermost that is sure.

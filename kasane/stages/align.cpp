@@ -2,11 +2,13 @@
 
 #include <kasane/base/error.hpp>
 #include <kasane/base/hash.hpp>
+#include <kasane/image/statistics.hpp>
 #include <kasane/registration/correlation.hpp>
 #include <kasane/stages/align_records.hpp>
 #include <kasane/stages/measure.hpp>
 #include <kasane/stages/outside_image.hpp>
 
+#include <algorithm>
 #include <fmt/format.h>
 #include <set>
 
@@ -97,6 +99,19 @@ public:
             options.progress = &s_.context.progress;
             s_.context.progress.begin("register", static_cast<std::int64_t>(frames.size()) * (optics_known ? 1 : 2));
             Alignment found = align_frames(frames, reference_, options, s_.context.workers);
+            if (const std::set<std::string> outgrown = outgrown_rigs(found, known, options.known); !outgrown.empty()) {
+                AlignOptions anew = options;
+                for (const std::string& rig : outgrown)
+                    for (const auto& [name, optics] : planes_of(options.known, rig))
+                        anew.known.erase(name);
+                Alignment again = align_frames(frames, reference_, anew, s_.context.workers);
+                if (clearly_better(again, found, known, outgrown)) {
+                    found = std::move(again);
+                    options.known = std::move(anew.known);
+                    for (const std::string& rig : outgrown)
+                        identities[rig].clear();
+                }
+            }
             s_.context.progress.end();
             by_pictures(found.frames);
             s_.ledger.together([&] {
@@ -136,6 +151,50 @@ private:
         std::string key; ///< of its measures
         FrameToAlign frame;
     };
+
+    /// Residuals of the lights of a rig that are new, over what their stars' own errors explain; and as pixels.
+    struct Residuals {
+        std::vector<float> relative, pixels;
+    };
+    std::map<std::string, Residuals> residuals_of_new(const Alignment& found,
+                                                      const std::vector<std::optional<Outcome>>& known) const {
+        std::map<std::string, Residuals> out;
+        for (std::size_t i = 0; i < entries_.size(); ++i) {
+            const Outcome& o = found.frames[i];
+            if (known[i] || i == reference_ || !o || !(o->expected > 0)) continue;
+            out[entries_[i].rig].relative.push_back(static_cast<float>(o->rms / o->expected));
+            out[entries_[i].rig].pixels.push_back(static_cast<float>(o->rms));
+        }
+        return out;
+    }
+
+    /// Rigs whose remembered optics do not hold for lights that have come since: frames that hardly moved against each
+    /// other cannot show a lens, those that did must not be held to its absence.
+    std::set<std::string> outgrown_rigs(const Alignment& found, const std::vector<std::optional<Outcome>>& known,
+                                        const Rigs& remembered) const {
+        constexpr std::size_t kEnough = 3; // lights
+        constexpr double kBeyond = 1.5;    // times what held before
+        std::set<std::string> out;
+        for (auto& [rig, residuals] : residuals_of_new(found, known)) {
+            const auto it = remembered.find(rig);
+            if (it == remembered.end() || residuals.relative.size() < kEnough) continue;
+            const RigOptics& optics = it->second;
+            const double held = optics.expected > 0 ? std::max(1.0, optics.after / optics.expected) : 1;
+            if (static_cast<double>(median_in_place(residuals.relative)) > kBeyond * held) out.insert(rig);
+        }
+        return out;
+    }
+
+    bool clearly_better(const Alignment& now, const Alignment& before, const std::vector<std::optional<Outcome>>& known,
+                        const std::set<std::string>& rigs) const {
+        constexpr double kClearly = 0.8;
+        auto a = residuals_of_new(now, known), b = residuals_of_new(before, known);
+        return std::any_of(rigs.begin(), rigs.end(), [&](const std::string& rig) {
+            return a[rig].pixels.size() >= b[rig].pixels.size() && !a[rig].pixels.empty() &&
+                   static_cast<double>(median_in_place(a[rig].pixels)) <
+                       kClearly * static_cast<double>(median_in_place(b[rig].pixels));
+        });
+    }
 
     void gather() {
         reference_ = kNone;

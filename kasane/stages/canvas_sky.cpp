@@ -113,8 +113,11 @@ std::vector<const Light*> speakers(const GradedLights& graded, const std::vector
     for (const auto& stack : graded.lights)
         for (const Light& l : stack)
             if (l.measures == graded.reference && speaks(l)) all.push_back(&l);
+    const auto heard = [&](const Light* l) {
+        return std::any_of(all.begin(), all.end(), [&](const Light* other) { return other->exposure == l->exposure; });
+    };
     for (const Light* l : used)
-        if (speaks(*l) && std::find(all.begin(), all.end(), l) == all.end()) all.push_back(l);
+        if (speaks(*l) && !heard(l)) all.push_back(l);
     constexpr std::size_t kMost = 64;
     if (all.size() <= kMost) return all;
     std::vector<const Light*> some;

@@ -3,15 +3,14 @@
 #include <kasane/base/error.hpp>
 #include <kasane/base/hash.hpp>
 #include <kasane/base/units.hpp>
-#include <kasane/grading/landscape.hpp>
 #include <kasane/grading/obstruction.hpp>
 #include <kasane/image/statistics.hpp>
-#include <kasane/registration/reference.hpp>
 #include <kasane/registration/star_index.hpp>
 #include <kasane/stages/align.hpp>
+#include <kasane/stages/mask_offer.hpp>
 #include <kasane/stages/masks.hpp>
 #include <kasane/stages/measure.hpp>
-#include <kasane/stages/outside_image.hpp>
+#include <kasane/stages/reference_choice.hpp>
 
 #include <algorithm>
 #include <cmath>
@@ -63,8 +62,8 @@ public:
 
     GradedLights run(const std::string& remembered) {
         measure();
-        guess_landscapes();
-        choose(remembered);
+        offer_masks(s_, out_.lights);
+        choose_reference(s_, group_, remembered, out_);
         if (out_.reference) {
             align_group(s_, calibrations_, group_, out_);
             for (auto& stack : out_.lights)
@@ -101,127 +100,6 @@ private:
             }
             out_.lights.push_back(std::move(lights));
         }
-    }
-
-    /// What may stand before the sky is offered, not applied.
-    void guess_landscapes() {
-        struct Camera {
-            std::vector<const std::vector<Star>*> frames;
-            const Light* first = nullptr;
-        };
-        std::map<std::pair<std::string, std::string>, Camera> cameras; // by night and rig
-        for (const auto& lights : out_.lights)
-            for (const Light& l : lights) {
-                if (!l.measures || !mask_key(s_, *l.exposure).empty()) continue;
-                Camera& c = cameras[{l.exposure->night, rig_of(s_, *l.exposure)}];
-                if (!c.first) c.first = &l;
-                c.frames.push_back(&l.measures->main().stars);
-            }
-        for (const auto& [where, c] : cameras) {
-            const int cell = grid_cell(s_, *c.first->exposure);
-            const LandscapeGuess g = guess_landscape(c.frames, c.first->measures->width, c.first->measures->height);
-            if (g.hidden.empty()) continue;
-            std::string polygons;
-            for (const Polygon& p : g.hidden) {
-                polygons += polygons.empty() ? "[" : ", [";
-                for (std::size_t i = 0; i < p.size(); ++i)
-                    polygons += fmt::format("{}{:.0f}, {:.0f}", i ? ", " : "", cell * p[i].first, cell * p[i].second);
-                polygons += "]";
-            }
-            s_.report.findings.push_back(
-                {Level::note,
-                 "landscape-suspected",
-                 {c.first->exposure->path},
-                 fmt::format("no light{} ever shows a star in {:.0f} % of the frame, along its edge: trees, a roof or "
-                             "the ground may stand there",
-                             where.first.empty() ? "" : " of the night " + where.first, 100 * g.share),
-                 fmt::format("If so, leave that part out: in kasane.toml, a [[files]] with match for these lights and "
-                             "hide = [{}], or a mask",
-                             polygons)});
-        }
-    }
-
-    /// The image from outside, the light that a person wants, the remembered one if it is still there, else the best.
-    void choose(const std::string& remembered) {
-        if (!s_.recipe.registration.onto.empty()) return take_outside();
-        std::vector<const Light*> candidates;
-        for (const auto& lights : out_.lights)
-            for (const Light& l : lights)
-                if (l.measures) candidates.push_back(&l);
-        const std::set<std::string> wished = wished_references(s_, group_);
-        const auto is_wished = [&](const Light* l) { return wished.count(l->exposure->identity) > 0; };
-        if (std::any_of(candidates.begin(), candidates.end(), is_wished)) {
-            std::erase_if(candidates, [&](const Light* l) { return !is_wished(l); });
-        } else if (!wished.empty()) {
-            s_.set_aside(s_.recipe.registration.reference,
-                         "cannot lead, though [registration] reference names it: it could not be measured; another "
-                         "light does for now",
-                         "Look at it with 'kasane show', or name another one");
-        }
-        const Light* reference = nullptr;
-        if (candidates.empty()) return;
-        for (const Light* l : candidates)
-            if (l->exposure->identity == remembered) reference = l;
-        // One that was chosen before and cannot be read now leads again when it can.
-        const bool for_now = !reference && !remembered.empty();
-        const std::string memory = reference_choice(s_, group_);
-        if (reference) {
-            recall_reasons(memory);
-        } else {
-            reference = best_candidate(std::move(candidates));
-            if (!for_now) s_.ledger.set_choice("why " + memory, reasons_text());
-        }
-        if (is_wished(reference))
-            out_.reference_reason = "as [registration] reference says" +
-                                    (wished.size() > 1 ? ": of those it names, " + out_.reference_reason : "");
-        if (wished.size() == 1) out_.runners_up.clear();
-        out_.reference_fingerprint = reference->exposure->identity;
-        out_.reference = reference->measures;
-        out_.reference_path = reference->exposure->path;
-        const int cell = grid_cell(s_, *reference->exposure);
-        out_.canvas = reference_canvas(reference->exposure->width / cell, reference->exposure->height / cell);
-        if (!for_now) remember_choice(s_, memory, out_.reference_fingerprint);
-    }
-
-    void take_outside() {
-        out_.reference = measure_outside(s_);
-        out_.reference_fingerprint = *outside_identity(s_);
-        out_.reference_path = s_.recipe.registration.onto;
-        out_.reference_reason = "as [registration] onto says";
-        out_.canvas = reference_canvas(out_.reference->width, out_.reference->height);
-    }
-
-    /// One line a frame, the first of the reference itself.
-    std::string reasons_text() const {
-        return fmt::format("{}\n{}", out_.reference_reason, fmt::join(out_.runners_up, "\n"));
-    }
-    void recall_reasons(const std::string& memory) {
-        std::istringstream lines(s_.ledger.choice("why " + memory).value_or("chosen before"));
-        std::getline(lines, out_.reference_reason);
-        for (std::string line; std::getline(lines, line);)
-            if (!line.empty()) out_.runners_up.push_back(line);
-    }
-
-    /// The best frame onto which the others can be brought: one that a person drops should not lead the rest.
-    const Light* best_candidate(std::vector<const Light*> candidates) {
-        const auto dropped = [](const Light* l) { return l->decision && !l->decision->keep; };
-        if (std::any_of(candidates.begin(), candidates.end(), [&](const Light* l) { return !dropped(l); }))
-            std::erase_if(candidates, dropped);
-        std::vector<ReferenceCandidate> frames;
-        for (const Light* l : candidates) {
-            const Measures& m = l->measures->main();
-            frames.push_back({&m.stars, l->measures->width, l->measures->height, m.fwhm, m.eccentricity, m.noise});
-        }
-        const ReferenceRanking ranking = rank_references(frames, s_.context.workers);
-        constexpr std::size_t kRunnersUp = 2;
-        for (std::size_t i = 1; i < std::min(ranking.best.size(), kRunnersUp + 1); ++i)
-            out_.runners_up.push_back(
-                fmt::format("{}: {}", candidates[ranking.best[i].frame]->exposure->path, ranking.best[i].text()));
-        const ReferenceMerit& first = ranking.best.front();
-        out_.reference_reason = candidates.size() == 1
-                                    ? "there is no other"
-                                    : fmt::format("the best of {} compared ({})", ranking.compared, first.text());
-        return candidates[first.frame];
     }
 
     /// Where the frame's centre lies on the reference's grid.

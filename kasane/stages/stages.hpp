@@ -24,6 +24,8 @@
 //   shared_grid.hpp       5: do the sensors of a target show one sky
 //   outside_image.hpp     5: an image that is no light of the project, measured like one
 //   reference_groups.hpp  which stacks lie on one grid, and the reference chosen before
+//   reference_choice.hpp  5: which light gives the grid, and why
+//   mask_offer.hpp        5: where trees, a roof or the ground may stand
 //   joint_stacks.hpp      6: which stacks become one master light
 //   stack_basis.hpp       6: what a master light depends on, and whether it is there
 //   canvas_sky.hpp        6: where on the sky a master light lies

@@ -15,6 +15,7 @@
 #include <algorithm>
 #include <catch2/catch.hpp>
 #include <cmath>
+#include <fmt/format.h>
 #include <fstream>
 
 using namespace kasane;
@@ -425,4 +426,35 @@ TEST_CASE("Two rigs of one target make one master light where the recipe says so
     REQUIRE(back.stacks.size() == 2);
     CHECK(back.stacks[0].reused);
     CHECK(back.stacks[1].reused);
+}
+
+TEST_CASE("A lens that the first lights could not show is found when later ones do") {
+    const TemporaryFolder p;
+    sky::PlainOptions o = plain();
+    o.lights = 28;
+    sky::Scenario s = sky::plain_scenario(o);
+    s.scene.margin = 160;
+    s.instrument.lens = Lens{{200, 150}, 250, {0.012, 0, 0}, {0, 0}};
+    sky::Scenario early = s, late = s;
+    early.shots.clear(), late.shots.clear();
+    for (std::size_t i = 0; i < s.shots.size(); ++i) { // a mount that keeps still to a pixel, and one that does not
+        sky::Shot shot = s.shots[i];
+        const double step = static_cast<double>(i % 7) - 3;
+        const bool first = i < 20;
+        shot.conditions.pointing = {};
+        shot.conditions.pointing.offset_x = first ? 0.3 * step : 30 * step;
+        shot.conditions.pointing.offset_y = first ? -0.2 * step : 60 - 25 * step;
+        (first ? early : late).shots.push_back(std::move(shot));
+    }
+    sky::write_scenario(early, p.path(), Quiet().context);
+    const RunReport before = run(p.path());
+    REQUIRE(before.stacks.size() == 1);
+    CHECK(before.stacks[0].used == 20);
+    const auto told = [](const RunReport& r) { return fmt::format("{}", fmt::join(r.stacks.at(0).optics, " ")); };
+    CHECK_THAT(told(before), !Catch::Contains("distortion"));
+    sky::write_scenario(late, p.path(), Quiet().context);
+    const RunReport after = run(p.path());
+    CHECK(after.stacks.at(0).used == 28);
+    CHECK_THAT(told(after), Catch::Contains("distortion"));
+    CHECK(run(p.path()).stacks.at(0).reused);
 }

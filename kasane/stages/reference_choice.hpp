@@ -1,0 +1,16 @@
+// Which light gives the grid of a group, and why. Part of stage 5.
+#pragma once
+
+#include <kasane/stages/grade.hpp>
+
+#include <string>
+
+namespace kasane {
+
+/// Takes the image from outside, the light that a person wants, the remembered one if it is still there, else the best
+/// (registration/reference.hpp). Fills in what GradedLights tells of the reference, and its canvas; nothing where no
+/// light could be measured. Remembers the choice and its reasons in the ledger.
+void choose_reference(Session& session, const ReferenceGroup& group, const std::string& remembered,
+                      GradedLights& graded);
+
+} // namespace kasane
