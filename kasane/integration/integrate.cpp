@@ -47,7 +47,7 @@ Expected expect(const std::vector<StackFrame>& frames, std::size_t p, const Stac
         const double scale = plane.level.scale.value, sigma = std::max(1e-9, scale * plane.noise);
         const double factor = noise.of(f).factor(static_cast<int>(p), to_plane(f, p), canvas);
         const double slope = f.electrons_per_adu > 0 ? factor * scale / f.electrons_per_adu : 0;
-        e.weights.push_back(pixel_density(plane, canvas) / (sigma * sigma));
+        e.weights.push_back(pixel_density(plane.to_frame, f.source->width(), f.source->height()) / (sigma * sigma));
         total += e.weights.back();
         e.expectation.frames.push_back({0, static_cast<float>(factor * sigma * sigma), static_cast<float>(slope)});
     }
@@ -88,8 +88,9 @@ Transform to_plane(const StackFrame& frame, std::size_t plane) {
     return frame.planes[plane].to_frame.shifted(-shift[0], -shift[1]);
 }
 
-double pixel_density(const StackPlane& plane, const Canvas& canvas) {
-    return std::abs(plane.to_frame.at(canvas.centre()).determinant());
+double pixel_density(const Transform& to_frame, int width, int height) {
+    const double density = std::abs(to_frame.at(to_frame.unmap({0.5 * (width - 1), 0.5 * (height - 1)})).determinant());
+    return density > 0 ? density : 1; // nothing of the frame's middle can be shown
 }
 
 MasterLight integrate(const std::vector<StackFrame>& frames, const Canvas& canvas, const std::vector<double>& levels,

@@ -32,9 +32,9 @@ struct StackFrame {
 /// The transform to a plane's own samples.
 Transform to_plane(const StackFrame& frame, std::size_t plane);
 
-/// Pixels of the frame in one of the canvas, at its centre: a frame of so many samples of one noise tells so much more
-/// of a patch of sky.
-double pixel_density(const StackPlane& plane, const Canvas& canvas);
+/// Pixels of a frame in one of the canvas, where the frame's centre lies: a frame of so many samples of one noise tells
+/// so much more of a patch of sky.
+double pixel_density(const Transform& to_frame, int width, int height);
 
 /// A frame that could not be read while it was integrated.
 struct FrameFailure {

@@ -89,7 +89,8 @@ private:
 
     /// Pixels of the light's measured grid in one of the canvas.
     double density(const Light& l) const {
-        return std::abs(l.to_frame[static_cast<std::size_t>(l.main_plane())].at(graded_.canvas.centre()).determinant());
+        return pixel_density(l.to_frame[static_cast<std::size_t>(l.main_plane())], l.measures->width,
+                             l.measures->height);
     }
 
     FrameReport report_of(const Light& l) const {
@@ -205,8 +206,21 @@ private:
         return (m.background + dark) / (m.noise * m.noise);
     }
 
+    /// Of each camera that took part one light.
+    static std::vector<const Light*> first_of_each_sensor(const Assembly& a) {
+        std::vector<const Light*> out;
+        std::set<std::string> seen;
+        for (const Light* l : a.lights)
+            if (seen.insert(sensor_key(*l->exposure)).second) out.push_back(l);
+        return out;
+    }
+
     void describe_defects(const Assembly& a, StackReport& report) const {
-        const DefectCounts& c = calibrations_.defect_counts(*a.lights.front()->plan);
+        DefectCounts c;
+        for (const Light* l : first_of_each_sensor(a)) {
+            const DefectCounts one = calibrations_.defect_counts(*l->plan);
+            c.hot += one.hot, c.cold += one.cold, c.dead += one.dead, c.columns += one.columns, c.rows += one.rows;
+        }
         std::size_t own = 0;
         for (const Light* l : a.lights)
             own += l->measures->own.defects.size();
@@ -224,11 +238,19 @@ private:
     }
 
     void describe_noise_model(const Assembly& a, StackReport& report) const {
-        const NoiseModel model = noise_model(s_, *a.lights.front()->exposure);
-        report.electrons_per_adu = a.frames.front().electrons_per_adu;
-        report.noise_model = !model.source.empty()          ? model.source
-                             : report.electrons_per_adu > 0 ? "the sky's own noise"
-                                                            : "unknown";
+        for (const Light* l : first_of_each_sensor(a)) {
+            const NoiseModel model = noise_model(s_, *l->exposure);
+            const double electrons = electrons_of(*l);
+            const std::string source = !model.source.empty() ? model.source
+                                       : electrons > 0       ? "the sky's own noise"
+                                                             : "unknown";
+            if (report.noise_model.empty()) {
+                report.electrons_per_adu = electrons;
+                report.noise_model = source;
+            } else {
+                report.noise_model += fmt::format("; {:.3g} e-/ADU by {}", electrons, source);
+            }
+        }
     }
 
     /// Integrates what can be; a file that fails on the way is dropped and the rest is done again.
@@ -400,7 +422,8 @@ private:
         std::vector<double> infos, seconds;
         for (std::size_t i = 0; i < a.frames.size(); ++i) {
             const StackPlane& plane = a.frames[i].planes[static_cast<std::size_t>(a.lights[i]->main_plane())];
-            infos.push_back(information(plane.level.scale.value, plane.noise) * pixel_density(plane, graded_.canvas));
+            infos.push_back(information(plane.level.scale.value, plane.noise) *
+                            pixel_density(plane.to_frame, a.frames[i].source->width(), a.frames[i].source->height()));
             seconds.push_back(a.lights[i]->exposure->seconds.value_or(0));
         }
         const std::vector<double> worth = worths(infos, seconds);

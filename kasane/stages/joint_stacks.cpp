@@ -84,13 +84,15 @@ std::vector<JointStack> joint_stacks(const Session& s, const ReferenceGroup& gro
 std::vector<Finding> joint_findings(const Session& s) {
     std::vector<Finding> out;
     if (!s.recipe.rigs_together) return out;
-    std::map<Kind, std::vector<std::string>> apart; // on grids of their own
+    std::map<Kind, std::vector<std::string>> apart; // of one target and filter, as mono or in colour
     for (const ReferenceGroup& group : reference_groups(s))
         for (const JointStack& joint : joint_stacks(s, group)) {
             std::vector<std::string> names;
             for (const std::size_t k : joint.parts)
                 names.push_back(s.pairing.stacks[k].name);
-            apart[kind_of(s, joint.plan)].push_back(joint.plan.name);
+            Kind kind = kind_of(s, joint.plan);
+            std::get<int>(kind) = 0;
+            apart[kind].push_back(joint.plan.name);
             if (names.size() > 1)
                 out.push_back({Level::note,
                                "rigs-together",
@@ -105,7 +107,8 @@ std::vector<Finding> joint_findings(const Session& s) {
                            "rigs-apart",
                            {},
                            fmt::format("{} do not become one master light, though [pairing] rigs says so: their lights "
-                                       "show different skies, or their colours have grids of half the size",
+                                       "show different skies, one is mono and the other in colour, or its colours have "
+                                       "a grid of half the size",
                                        fmt::join(names, " and ")),
                            "Look at one of each with 'kasane show'"});
     return out;
