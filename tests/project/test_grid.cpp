@@ -377,10 +377,13 @@ TEST_CASE("Two rigs of one target make one master light where the recipe says so
     CHECK(s.used == 12);
     CHECK(
         std::any_of(r.findings.begin(), r.findings.end(), [](const Finding& f) { return f.code == "rigs-together"; }));
-    double weights = 0;
-    for (const FrameReport& f : s.frames)
+    double weights = 0, of_patch[2] = {};
+    for (const FrameReport& f : s.frames) {
         weights += f.weight;
+        of_patch[f.path.starts_with("second")] += f.weight * std::pow(f.scale * f.noise, 2) / 6;
+    }
     CHECK(weights == Approx(1));
+    CHECK(of_patch[1] / of_patch[0] == Approx(scale * scale).epsilon(0.01)); // pixels in a patch of sky
 
     // Noise in blocks of pixels, where what resampling shares among neighbours has gone; over the light of the stars,
     // which is what each master's unit is worth.
