@@ -245,7 +245,7 @@ int main(int argc, char** argv) {
         [&] {
             integrate(few, {w, h}, {1000}, context);
         },
-        2);
+        5);
     // Each frame's map with a lens before and behind it: not what these frames are, but as much to compute.
     const auto lens =
         std::make_shared<const Lens>(Lens{{0.5 * w, 0.5 * h}, 0.5 * std::hypot(w, h), {0.01, 0, 0}, {0, 0}});
@@ -258,7 +258,7 @@ int main(int argc, char** argv) {
         [&] {
             integrate(through_lens, {w, h}, {1000}, context);
         },
-        2);
+        5);
     run(
         "read_and_copy",
         [&] {
