@@ -104,6 +104,7 @@ public:
                 for (const std::string& rig : outgrown)
                     for (const auto& [name, optics] : planes_of(options.known, rig))
                         anew.known.erase(name);
+                s_.context.progress.begin("register anew", static_cast<std::int64_t>(frames.size()) * 2);
                 Alignment again = align_frames(frames, reference_, anew, s_.context.workers);
                 if (clearly_better(again, found, known, outgrown)) {
                     found = std::move(again);
