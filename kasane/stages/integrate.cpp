@@ -72,11 +72,14 @@ private:
     /// The lights of all parts, as they were judged, with what they tell of the sky on one scale.
     std::vector<Light> lights_of(const JointStack& stack) const {
         std::vector<Light> out;
+        const Light* first = nullptr; // whose scale it is
         for (const std::size_t part : stack.parts) {
             const auto at = std::find(group_.stacks.begin(), group_.stacks.end(), part) - group_.stacks.begin();
-            std::vector<Light> lights = graded_.lights[static_cast<std::size_t>(at)];
-            const Light *first = level_reference(out), *here = level_reference(lights);
-            if (first && here) {
+            const std::vector<Light>& graded = graded_.lights[static_cast<std::size_t>(at)];
+            std::vector<Light> lights = graded;
+            const Light* here = level_reference(graded);
+            if (!first) first = here;
+            if (here && here != first) {
                 const StarScale s = fit_star_scale(main_level_input(*first), main_level_input(*here));
                 const double denser = density(*here) / density(*first);
                 for (Light& l : lights)
