@@ -34,8 +34,10 @@ int main(int argc, char** argv) {
         {"F6", bench::master_noise},
         {"F7", bench::outliers_left},
         {"F9", bench::illumination_left},
+        {"F10", bench::level_mismatch},
         {"F13", bench::star_colours},
         {"F14", bench::calibration_noise},
+        {"F15", bench::told_noise},
         {"verdicts", [](const Context& c) { return bench::verdict_errors(c, seed, heaps); }},
         {"roles", [](const Context& c) { return bench::role_errors(c, seed, heaps); }}};
     nlohmann::json all = nlohmann::json::array();

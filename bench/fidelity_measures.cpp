@@ -1,4 +1,5 @@
 #include "fidelity_measures.hpp"
+#include "run_project.hpp"
 #include "simulated.hpp"
 
 #include <kasane/base/error.hpp>
@@ -23,43 +24,6 @@ namespace fs = std::filesystem;
 namespace kasane::bench {
 
 namespace {
-
-/// A project that was simulated and run.
-struct Project {
-    TemporaryFolder folder;
-    sky::Scenario scenario;
-    RunReport report;
-
-    /// @param reference  the light that gives the grid; empty: as the run chooses
-    Project(sky::Scenario s, const Context& context, const std::string& reference = {}) : scenario(std::move(s)) {
-        sky::write_scenario(scenario, path(), context);
-        if (!reference.empty()) {
-            Ledger ledger(path() / ".kasane");
-            const Scan scan = scan_folder({path(), {}, {}}, ledger, context);
-            const std::string group =
-                file_safe(scenario.target) + "/" + pair_frames(scan.exposures).stacks.front().sensor;
-            ledger.set_choice("reference/" + group, fingerprint(path() / reference));
-        }
-        report = run_project({path(), {}, {}}, context);
-        if (report.stacks.size() != 1 || report.stacks.front().file.empty())
-            throw DataError("the simulated project gave no master light", path(), {});
-    }
-    fs::path path() const { return folder.path() / "project"; }
-    const StackReport& stack() const { return report.stacks.front(); }
-    Image master() const { return read_plane(*open_fits(fs::path(report.output) / stack().file)); }
-    const sky::Shot& light(const std::string& file) const {
-        for (const sky::Shot* s : lights_of(scenario))
-            if (s->path == file) return *s;
-        throw DataError("no such light", file, {});
-    }
-    const sky::Shot& reference() const { return light(stack().reference); }
-    /// The light to whose level all were brought: scale 1 exactly.
-    const sky::Shot& level_light() const {
-        for (const FrameReport& f : stack().frames)
-            if (f.used && f.scale == 1) return light(f.path);
-        throw DataError("no frame has scale 1", {}, {});
-    }
-};
 
 double mean_illumination(const Image& map) {
     double sum = 0;
@@ -90,7 +54,7 @@ std::vector<Figure> star_flux(const Context& context) {
     const Project p(sky::plain_scenario(o), context);
     const Image master = p.master();
     const sky::Scene scene = sky::make_scene(p.scenario.scene, context.workers);
-    const double unit = p.level_light().conditions.transparency * o.seconds / p.scenario.instrument.gain *
+    const double unit = p.level_transparency() * o.seconds / p.scenario.instrument.gain *
                         mean_illumination(sky::make_maps(p.scenario.instrument, p.scenario.dust.front()).illumination);
     sky::Conditions still;
     still.pointing = p.reference().conditions.pointing;
@@ -138,7 +102,7 @@ std::vector<Figure> master_noise(const Context& context) {
         s.dust = {{}};
         const Project p(s, context);
         const Image master = p.master();
-        const double level_transparency = p.level_light().conditions.transparency;
+        const double level_transparency = p.level_transparency();
         // The best that inverse-variance weights can do with the true noise of each frame at the level's scale.
         double inverse = 0;
         std::vector<double> sigma2;

@@ -26,8 +26,10 @@ std::vector<Figure> star_flux(const Context& context);         // F5
 std::vector<Figure> master_noise(const Context& context);      // F6
 std::vector<Figure> outliers_left(const Context& context);     // F7
 std::vector<Figure> illumination_left(const Context& context); // F9
+std::vector<Figure> level_mismatch(const Context& context);    // F10
 std::vector<Figure> star_colours(const Context& context);      // F13
 std::vector<Figure> calibration_noise(const Context& context); // F14
+std::vector<Figure> told_noise(const Context& context);        // F15
 
 /// Verdicts of the standard limits on `nights` random nights, beginning with a seed.
 std::vector<Figure> verdict_errors(const Context& context, std::uint64_t first_seed, int nights);

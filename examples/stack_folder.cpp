@@ -28,27 +28,30 @@ int main(int argc, char** argv) try {
     kasane::Progress silent;
     const kasane::Context context{workers, kasane::default_budget(), silent};
 
-    std::vector<kasane::Measures> measures;
+    std::vector<std::shared_ptr<const kasane::Measures>> measures; // of the lights that can be used
     std::vector<kasane::StackFrame> stack;
+    std::vector<kasane::LevelInput> skies;
     for (const auto& file : files) {
         // A view is the exposure as it should be; masters would go where the braces are.
         auto light = std::make_shared<const kasane::CalibratedView>(kasane::open_frame(file), kasane::CalibrationSet{});
         auto view = std::make_shared<const kasane::FrameView>(light);
-        measures.push_back(kasane::measure_exposure(*view).main());
-        const kasane::Measures &first = measures.front(), &here = measures.back();
-        const auto found = kasane::register_stars(first.stars, here.stars);
+        auto here = std::make_shared<const kasane::Measures>(kasane::measure_exposure(*view).main());
+        const auto found =
+            kasane::register_stars(measures.empty() ? here->stars : measures.front()->stars, here->stars);
         if (!found) {
             std::cerr << file << " is left out: " << found.text << "\n";
             continue;
         }
-        const auto level = kasane::fit_level({&first, {}, 0, view->width(), view->height()},
-                                             {&here, found->to_frame, 0, view->width(), view->height()},
-                                             kasane::reference_canvas(view->width(), view->height()));
-        stack.push_back({view, {{found->to_frame, level.map, here.noise}}, 0});
+        measures.push_back(here);
+        skies.push_back({here.get(), found->to_frame, 0, view->width(), view->height()});
+        stack.push_back({view, {{found->to_frame, {}, here->noise}}, 0});
     }
     if (stack.empty()) throw kasane::DataError("no light could be used", argv[1], "Name a folder with FITS lights");
     const auto canvas = kasane::reference_canvas(stack.front().source->width(), stack.front().source->height());
-    const kasane::MasterLight master = kasane::integrate(stack, canvas, {measures.front().background}, context);
+    const kasane::StackLevels levels = kasane::fit_stack_levels(skies, canvas, workers);
+    for (std::size_t k = 0; k < stack.size(); ++k)
+        stack[k].planes.front().level = levels.maps[k];
+    const kasane::MasterLight master = kasane::integrate(stack, canvas, {levels.background}, context);
     if (master.failure) master.failure->what.raise(); // a file that vanished, say
     kasane::write_fits(argv[2], {{master.pixels.plane(), {}}});
     std::cout << stack.size() << " of " << files.size() << " lights, rejected "

@@ -49,7 +49,8 @@ TEST_CASE("Options that make no sense are refused by the call that takes them, w
     CHECK_THROWS_WITH(fit_dark_factor(*frame, *frame, nullptr, {.hot_sigmas = NAN}), Catch::Contains("nan"));
     CHECK_THROWS_WITH(register_stars(stars, stars, {.pattern_stars = 2}), Catch::Contains("2 stars with 8 neighbours"));
     const Measures measures;
-    CHECK_THROWS_WITH(fit_star_scale({&measures, {}, 60, 10, 10}, {&measures, {}, 60, 10, 10}, {.least_stars = 0}),
+    const LevelInput input{&measures, {}, 60, 10, 10};
+    CHECK_THROWS_WITH(fit_star_scale(input, input, reference_canvas(10, 10), {.least_stars = 0}),
                       Catch::Contains("not 0"));
     CHECK_THROWS_AS(register_stars(stars, stars, {.match_radius = 0}), UsageError);
 }

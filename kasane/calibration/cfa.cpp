@@ -42,4 +42,25 @@ std::string CfaPattern::letters() const {
     return out;
 }
 
+NoiseSteps CfaPattern::steps(int of) const {
+    if (empty()) return {};
+    const auto keeps = [&](int dx, int dy) {
+        for (int y = 0; y < period_; ++y)
+            for (int x = 0; x < period_; ++x)
+                if ((colour(x, y) == of) != (colour(x + dx, y + dy) == of)) return false;
+        return true;
+    };
+    struct Step {
+        int length2, dx, dy;
+    };
+    std::vector<Step> found;
+    for (int dy = -period_; dy <= period_; ++dy)
+        for (int dx = 0; dx <= period_; ++dx)
+            if ((dx > 0 || dy > 0) && keeps(dx, dy)) found.push_back({dx * dx + dy * dy, dx, dy});
+    std::stable_sort(found.begin(), found.end(), [](const Step& a, const Step& b) { return a.length2 < b.length2; });
+    const Step& u = found.front();
+    const auto v = std::find_if(found.begin(), found.end(), [&](const Step& s) { return s.dx * u.dy != s.dy * u.dx; });
+    return {u.dx, u.dy, v->dx, v->dy}; // the period itself is a step in both directions
+}
+
 } // namespace kasane

@@ -1,6 +1,8 @@
 // Colour filter arrays: which colour each sensor pixel sees.
 #pragma once
 
+#include <kasane/image/statistics.hpp>
+
 #include <array>
 #include <cstdint>
 #include <string>
@@ -29,6 +31,9 @@ public:
     /// The pattern when the first pixel is `dx`, `dy` pixels further on.
     CfaPattern shifted(int dx, int dy) const;
     std::string letters() const;
+    /// The two shortest steps that lead from every pixel of a colour to another of it; of a mono sensor to its
+    /// neighbours.
+    NoiseSteps steps(int colour) const;
     bool operator==(const CfaPattern&) const = default;
 
 private:

@@ -159,6 +159,11 @@ float nearly_normal(std::mt19937_64& bits) {
 
 } // namespace
 
+int FrameView::colour(int plane) const {
+    const int single = single_colour(method_);
+    return mosaic_ && single >= 0 ? single : plane;
+}
+
 std::vector<Image> FrameView::white_noise() const {
     constexpr int kSide = 96, kRealisations = 4; // pixels
     std::vector<Image> fields;

@@ -58,6 +58,8 @@ public:
     ColourMethod method() const { return method_; }
     /// Demosaiced, so that neighbours share noise.
     bool interpolated() const { return mosaic_ && cell_ == 1; }
+    /// 0 red, 1 green, 2 blue: what a plane shows of a mosaic; of others the plane's own number.
+    int colour(int plane) const;
     /// Sensor pixels along the side of a pixel of this grid.
     int cell() const { return cell_; }
     std::array<double, 2> shift(int plane) const override;

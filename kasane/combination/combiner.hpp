@@ -53,6 +53,8 @@ public:
     explicit Combiner(StackExpectation expectation, const CombineOptions& options = {});
 
     void combine(const SampleBlock& block, const CombinedBlock& out) const;
+    const StackExpectation& expectation() const { return expectation_; }
+
     /// The same, one pixel at a time in double: the reference for tests.
     void combine_reference(const SampleBlock& block, const CombinedBlock& out) const;
 

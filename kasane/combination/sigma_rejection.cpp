@@ -1,6 +1,7 @@
 #include <kasane/combination/sigma_rejection.hpp>
 
 #include <kasane/base/units.hpp>
+#include <kasane/image/statistics.hpp>
 
 #include <algorithm>
 #include <cmath>
@@ -12,8 +13,7 @@ SigmaParameters sigma_parameters(const StackExpectation& expectation, const Sigm
     // Variance that a normal distribution keeps when its tails beyond the limits are cut off.
     const double c =
         std::max(1.0f, std::min(options.low > 0 ? options.low : 9.0f, options.high > 0 ? options.high : 9.0f));
-    const double phi = std::exp(-0.5 * c * c) / std::sqrt(2 * kPi);
-    const double correction = 1 / (1 - 2 * c * phi / std::erf(c / std::sqrt(2.0)));
+    const double correction = 1 / std::pow(truncated_sigma(c), 2);
     return {expectation.frames.data(),
             static_cast<int>(expectation.frames.size()),
             expectation.level,

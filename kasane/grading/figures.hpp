@@ -3,6 +3,7 @@
 // The room holds, beside this:
 //   measure_list.hpp  all measures, one line each
 //   measures.hpp      what is measured of every exposure, once
+//   frame_noise.hpp   noise of the background, from its level and from its pixels
 //   limits.hpp        the rules that drop, and their grammar
 //   judge.hpp         keep or drop: limits and people together
 //   worth.hpp         what exposures add, and what dropping them does

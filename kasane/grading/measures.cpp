@@ -5,6 +5,7 @@
 
 #include <kasane/base/units.hpp>
 #include <kasane/image/binning.hpp>
+#include <kasane/stars/sky_mean.hpp>
 
 #include <cmath>
 #include <fmt/format.h>
@@ -12,6 +13,8 @@
 namespace kasane {
 
 namespace {
+
+constexpr BackgroundOptions kOwnPixels{.noise = {}}; ///< no neighbours share noise
 
 Image read_sensor(const CalibratedView& view) {
     Image pixels(view.width(), view.height());
@@ -133,14 +136,19 @@ public:
                 sensor_ = read_sensor(*again);
             }
         }
-        if (view_.interpolated())
+        if (view_.interpolated()) {
             measure_mosaic();
-        else
-            measure_planes(sensor_.empty() || !source.calibration().cfa.empty() ? read_planes(corrected)
-                                                                                : std::move(sensor_));
+        } else {
+            planes_ =
+                sensor_.empty() || !source.calibration().cfa.empty() ? read_planes(corrected) : std::move(sensor_);
+            measure_planes(planes_);
+        }
+        for (int p = 0; p < view_.planes(); ++p)
+            settle(p);
         const Measures& main = out_.main();
         const int at = main_plane(view_.planes());
         out_.streaks = find_streaks({small_.plane(at), factor_, main.mesh, main.stars, main.fwhm}, o_.streaks);
+        take_means();
         out_.darkened_edge = darkened_edge(small_.plane(at));
         out_.preview_scale = choose_preview_scale(small_, factor_);
         if (preview) *preview = encode_preview(small_, out_.preview_scale);
@@ -150,6 +158,15 @@ public:
     }
 
 private:
+    void settle(int plane) {
+        Measures& m = out_.planes[static_cast<std::size_t>(plane)];
+        const ExpectedNoise expected = expected_noise(view_, plane, m.mesh, o_.sensor);
+        const FrameNoise noise = settle_noise(expected.sigma, m.mesh);
+        m.noise = noise.sigma;
+        m.noise_from_level = noise.from_level;
+        m.flat_noise_share = expected.flat_share;
+    }
+
     int preview_factor(int least) const {
         const int longest = std::max(view_.width(), view_.height());
         return std::max({1, least, (longest + o_.preview_size - 1) / std::max(1, o_.preview_size)});
@@ -166,7 +183,6 @@ private:
     /// Each colour on its own samples: no demosaicing, which would widen stars and mix colours.
     void measure_mosaic() {
         const CfaPattern& cfa = view_.source().calibration().cfa;
-        const BackgroundOptions sparse{.lag = cfa.period(), .step = 1};
         int greens = 0;
         for (int i = 0; i < cfa.period() * cfa.period(); ++i)
             greens += cfa.colour(i % cfa.period(), i / cfa.period()) == 1;
@@ -175,7 +191,7 @@ private:
         for (const int colour : {1, 0, 2}) {
             take_colour(sensor_, cfa, colour, samples);
             average_down(samples.plane(), factor_, small_.plane(colour));
-            Background mesh = measure_background(samples.plane(), sparse);
+            Background mesh = measure_background(samples.plane(), {.noise = cfa.steps(colour), .step = 1});
             Measures& m = out_.planes[static_cast<std::size_t>(colour)];
             if (colour == 1) {
                 Image filled(sensor_.width(), sensor_.height());
@@ -190,6 +206,22 @@ private:
         }
     }
 
+    /// When stars and streaks are known.
+    void take_means() {
+        const CfaPattern& cfa = view_.source().calibration().cfa;
+        Image samples;
+        for (int p = 0; p < view_.planes(); ++p) {
+            Measures& m = out_.planes[static_cast<std::size_t>(p)];
+            const SkyCover cover{m.stars, out_.main().fwhm, out_.streaks, view_.interpolated() ? 1 : 2};
+            if (view_.interpolated()) {
+                if (samples.empty()) samples = Image(sensor_.width(), sensor_.height());
+                take_colour(sensor_, cfa, p, samples);
+            }
+            m.mesh.mean = mean_sky(
+                view_.interpolated() ? std::as_const(samples).plane() : std::as_const(planes_).plane(p), m.mesh, cover);
+        }
+    }
+
     void measure_planes(const Image& pixels) {
         const bool separate = view_.method() == ColourMethod::separate;
         const int planes = view_.planes(), main = main_plane(planes);
@@ -198,7 +230,8 @@ private:
             average_down(pixels.plane(p), factor_, small_.plane(p));
             if (p != main && !separate) continue;
             Measures& m = out_.planes[static_cast<std::size_t>(p)];
-            m = from_list(detect_stars(pixels.plane(p), o_.detect));
+            const View<const float> plane = pixels.plane(p); // its pixels are the sensor's own: they share no noise
+            m = from_list(detect_stars({plane, plane, measure_background(plane, kOwnPixels)}, o_.detect));
             keep_brightest(m);
         }
         for (int p = 0; p < planes; ++p)
@@ -207,7 +240,7 @@ private:
                 Measures green = out_.main();
                 move_stars(green, {-s[0], -s[1]});
                 out_.planes[static_cast<std::size_t>(p)] =
-                    measure_as(green, pixels.plane(p), measure_background(pixels.plane(p)), o_.detect);
+                    measure_as(green, pixels.plane(p), measure_background(pixels.plane(p), kOwnPixels), o_.detect);
             }
         out_.saturated = saturated_share(pixels.plane(main), out_.main().mesh, o_.detect.saturation);
     }
@@ -215,14 +248,14 @@ private:
     const FrameView& view_;
     const MeasureOptions& o_;
     ExposureMeasures out_;
-    Image sensor_, small_;
+    Image sensor_, planes_, small_;
     int factor_ = 1;
 };
 
 } // namespace
 
 std::string MeasureOptions::check() const {
-    for (std::string wrong : {detect.check(), own.check(), streaks.check()})
+    for (std::string wrong : {detect.check(), own.check(), streaks.check(), sensor.check()})
         if (!wrong.empty()) return wrong;
     if (kept_stars < 1 || preview_size < 1)
         return fmt::format("{} stars and a preview of {} pixels cannot be kept", kept_stars, preview_size);

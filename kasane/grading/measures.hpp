@@ -3,6 +3,7 @@
 
 #include <kasane/calibration/frame_view.hpp>
 #include <kasane/calibration/own_corrections.hpp>
+#include <kasane/grading/frame_noise.hpp>
 #include <kasane/grading/preview.hpp>
 #include <kasane/stars/detection.hpp>
 #include <kasane/stars/streaks.hpp>
@@ -20,10 +21,12 @@ struct Measures {
     double threshold = 0;    ///< of the weakest star looked for, in units of noise
     double fwhm = 0;         ///< pixels; 0 when no star could be fitted
     double eccentricity = 0;
-    double angle = 0;      ///< of the stars' common direction, degrees counter-clockwise as displayed
-    double alignment = 0;  ///< share of the elongation that all stars have in common, 0..1
-    double background = 0; ///< ADU, median over the frame
-    double noise = 0;      ///< ADU, of a background sample: of a sensor pixel where planes are demosaiced
+    double angle = 0;              ///< of the stars' common direction, degrees counter-clockwise as displayed
+    double alignment = 0;          ///< share of the elongation that all stars have in common, 0..1
+    double background = 0;         ///< ADU, median over the frame
+    double noise = 0;              ///< ADU, of a background sample: of a sensor pixel where planes are demosaiced
+    bool noise_from_level = false; ///< told by its level, not by its pixels
+    double flat_noise_share = 0;   ///< by how much the noise of the master flat raises it, relative; 0 also: not known
     Background mesh;
 };
 
@@ -46,6 +49,7 @@ struct MeasureOptions {
     DetectOptions detect;
     OwnCorrectionOptions own; ///< its saturation is detect's
     StreakOptions streaks;
+    SensorNoise sensor;     ///< what is known of the noise beside the pixels
     int kept_stars = 500;   ///< of the list, for registration, normalisation and grading
     int preview_size = 900; ///< longer side, pixels, at most
     /// What is wrong with them, in words; empty: nothing.

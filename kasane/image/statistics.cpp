@@ -78,14 +78,11 @@ float mad_sigma_in_place(std::span<float> values, float center) {
     return static_cast<float>(kSigmaPerMad) * median_in_place(values);
 }
 
-namespace {
-/// Standard deviation of a unit normal cut at +-c: what clipping alone takes from the measured spread.
 double truncated_sigma(double c) {
     const double phi = std::exp(-0.5 * c * c) / std::sqrt(2 * kPi);
     const double inside = std::erf(c / std::sqrt(2.0));
     return std::sqrt(1 - 2 * c * phi / inside);
 }
-} // namespace
 
 SumsWithin sums_within_reference(const float* values, std::size_t count, float center, float low, float high) {
     SumsWithin s;
@@ -171,15 +168,34 @@ float difference_noise(View<const float> view, int lag, std::size_t most) {
     return clipped_statistics(values, 3.0f, 10).sigma / std::sqrt(6.0f);
 }
 
+float structureless_noise(View<const float> view, const NoiseSteps& s, int stride, std::vector<float>& scratch) {
+    constexpr double kNorm = 6; // sqrt of the sum of the squared weights (1, -2, 1) x (1, -2, 1)
+    const int rx = std::abs(s.ux) + std::abs(s.vx), ry = std::abs(s.uy) + std::abs(s.vy);
+    const std::ptrdiff_t u = s.uy * view.stride + s.ux, v = s.vy * view.stride + s.vx;
+    scratch.clear();
+    const auto along = [u](const float* at) { return at[-u] - 2 * *at + at[u]; };
+    for (int y = ry; y + ry < view.height; ++y) {
+        const float* row = view.row(y);
+        for (int x = rx + y % stride; x + rx < view.width; x += stride) {
+            const float* at = row + x;
+            if (!std::isfinite(*at)) continue;
+            scratch.push_back(along(at - v) - 2 * along(at) + along(at + v));
+        }
+    }
+    return static_cast<float>(clipped_statistics(scratch, 3.0f).sigma / kNorm);
+}
+
 float background_noise(View<const float> view, int lag) {
     constexpr int kCell = 64;
     std::vector<std::pair<float, float>> cells; // level, noise
+    std::vector<float> differences;
     for (int y = 0; y < view.height; y += kCell)
         for (int x = 0; x < view.width; x += kCell) {
             const View<const float> cell = view.crop(intersect({x, y, kCell, kCell}, view.bounds()));
             std::vector<float> values = sample_pixels(cell, kCell * kCell);
             if (values.size() < kCell * kCell / 2) continue;
-            cells.emplace_back(median_in_place(values), difference_noise(cell, lag));
+            const float noise = structureless_noise(cell, NoiseSteps::apart(lag), 1, differences);
+            if (noise >= 0) cells.emplace_back(median_in_place(values), noise); // not NaN
         }
     if (cells.empty()) return difference_noise(view, lag);
     std::sort(cells.begin(), cells.end());

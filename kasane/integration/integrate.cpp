@@ -35,12 +35,13 @@ void require_sound(const std::vector<StackFrame>& frames, const Canvas& canvas, 
 /// What one plane's frames weigh, and what is expected of their samples.
 struct Expected {
     std::vector<double> weights; ///< sum 1
+    double noise = 0;            ///< of the mean, as without resampling
     StackExpectation expectation;
 };
 
 Expected expect(const std::vector<StackFrame>& frames, std::size_t p, const StackNoiseFactors& noise,
                 const Canvas& canvas, double level) {
-    Expected e{{}, {{}, static_cast<float>(level), true}};
+    Expected e{{}, 0, {{}, static_cast<float>(level), true}};
     double total = 0;
     for (const StackFrame& f : frames) {
         const StackPlane& plane = f.planes[p];
@@ -54,7 +55,9 @@ Expected expect(const std::vector<StackFrame>& frames, std::size_t p, const Stac
     for (std::size_t i = 0; i < frames.size(); ++i) {
         e.weights[i] /= total;
         e.expectation.frames[i].weight = static_cast<float>(e.weights[i]);
+        e.noise += std::pow(e.weights[i] * frames[i].planes[p].level.scale.value * frames[i].planes[p].noise, 2);
     }
+    e.noise = std::sqrt(e.noise);
     return e;
 }
 
@@ -111,6 +114,7 @@ MasterLight integrate(const std::vector<StackFrame>& frames, const Canvas& canva
     for (std::size_t p = 0; p < planes; ++p) {
         Expected expected = expect(frames, p, noise, canvas, levels[p]);
         result.weights.push_back(std::move(expected.weights));
+        result.expected_noise.push_back(expected.noise);
         combiners.emplace_back(std::move(expected.expectation), choice.options);
     }
     ResamplePass pass(frames, combiners, options, result);

@@ -4,6 +4,7 @@
 //   noise_factors.hpp  what resampling does to the noise of a frame
 //   resampler.hpp      a rectangle of a frame on the canvas
 //   resample_pass.hpp  the pass that resamples, levels and combines
+//   halves.hpp         the noise of a stack by its own samples
 //   regrid.hpp         one image on the grid of another
 //   binned_frame.hpp   frames of much finer pixels than the canvas
 //   tile_engine.hpp    schedule, memory and cancellation of any pass

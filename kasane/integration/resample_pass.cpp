@@ -8,7 +8,7 @@ namespace kasane {
 
 ResamplePass::ResamplePass(const std::vector<StackFrame>& frames, const std::vector<Combiner>& combiners,
                            const IntegrateOptions& options, MasterLight& result)
-    : frames_(frames), combiners_(combiners), options_(options), result_(result) {}
+    : frames_(frames), combiners_(combiners), options_(options), result_(result), halves_(combiners.size()) {}
 
 std::uint64_t ResamplePass::bytes(std::int64_t pixels) const {
     const std::uint64_t samples = frames_.size() * combiners_.size();
@@ -107,6 +107,7 @@ void ResamplePass::combine(const Region& region, Scratch& s, std::size_t plane) 
     const float* block = s.samples.data() + static_cast<std::ptrdiff_t>(plane * count) * pixels;
     combiners_[plane].combine({block, static_cast<int>(count), pixels, static_cast<int>(pixels)},
                               {s.mean.data(), s.weight.data(), s.low.data(), s.high.data()});
+    compare_halves(region, s, plane);
     std::uint64_t n = 0, low = 0, high = 0;
     for (std::size_t i = 0; i < area * count; ++i)
         n += block[i] == block[i];
@@ -123,7 +124,24 @@ void ResamplePass::combine(const Region& region, Scratch& s, std::size_t plane) 
     }
 }
 
+void ResamplePass::compare_halves(const Region& region, const Scratch& s, std::size_t plane) {
+    const std::size_t count = frames_.size();
+    const std::ptrdiff_t pixels = region.area();
+    const float* block = s.samples.data() + static_cast<std::ptrdiff_t>(plane * count) * pixels;
+    HalvesScatter here;
+    for (int y = 0; y < region.height; ++y) {
+        if (!HalvesScatter::takes(region.y + y)) continue;
+        const std::ptrdiff_t from = static_cast<std::ptrdiff_t>(y) * region.width;
+        here.add({block + from, static_cast<int>(count), pixels, region.width}, s.mean.data() + from,
+                 combiners_[plane].expectation());
+    }
+    const std::lock_guard lock(halves_mutex_);
+    halves_[plane].add(here);
+}
+
 void ResamplePass::finish() {
+    for (std::size_t p = 0; p < halves_.size(); ++p)
+        result_.noise.push_back(result_.expected_noise[p] * halves_[p].ratio());
     result_.samples = samples_;
     result_.rejected_low = low_;
     result_.rejected_high = high_;

@@ -2,6 +2,7 @@
 #pragma once
 
 #include <kasane/combination/combiner.hpp>
+#include <kasane/integration/halves.hpp>
 #include <kasane/integration/integrate.hpp>
 #include <kasane/integration/resampler.hpp>
 #include <kasane/integration/tile_engine.hpp>
@@ -42,6 +43,7 @@ private:
     bool fill(const Region& region, Scratch& s, MappedMemory& mapped);
     std::uint64_t pass_over(Scratch& s, std::size_t plane, std::ptrdiff_t pixels) const;
     void combine(const Region& region, Scratch& s, std::size_t plane);
+    void compare_halves(const Region& region, const Scratch& s, std::size_t plane);
 
     const std::vector<StackFrame>& frames_;
     const std::vector<Combiner>& combiners_;
@@ -50,6 +52,8 @@ private:
     Pool<Scratch> pool_;
     std::atomic<std::uint64_t> samples_{0}, low_{0}, high_{0}, passed_over_{0};
     std::atomic<bool> failed_{false};
+    std::mutex halves_mutex_;
+    std::vector<HalvesScatter> halves_; ///< by plane
     std::mutex failure_mutex_;
 };
 

@@ -47,7 +47,10 @@ struct MasterLight {
     Image coverage;  ///< share of the stack's whole weight that each pixel received, 0..1; planes as `pixels`
     Provenance made; ///< the steps resample, level and combine, with their settings
     std::vector<std::vector<double>> weights; ///< by plane, of the frames, sum 1
-    std::uint64_t samples = 0;                ///< with data
+    /// By plane, of the background, ADU, as it were without resampling: as its frames let expect, and as one half of
+    /// them against the other tells it.
+    std::vector<double> expected_noise, noise;
+    std::uint64_t samples = 0; ///< with data
     std::uint64_t rejected_low = 0, rejected_high = 0;
     std::uint64_t passed_over = 0; ///< samples made of neighbours that others with real data stood in for
     /// Set: this frame could not be read on the way, and the pixels are not finished. Integrate again without it.

@@ -17,7 +17,7 @@
 namespace kasane {
 
 /// The version of the numerics: part of every key, raised when a change alters results.
-inline constexpr const char* kNumerics = "6";
+inline constexpr const char* kNumerics = "7";
 
 /// What is known of an exposure beside its pixels: all of it but where it lies and how it is known. `E` may be const.
 template <class E>
@@ -53,9 +53,13 @@ inline auto members(const StreakOptions& o) {
     const auto& [size, threshold, least_length, most] = o;
     return std::tie(size, threshold, least_length, most);
 }
+inline auto members(const SensorNoise& n) {
+    const auto& [electrons_per_adu, dark_variance, subtracted_variance, flat_noise] = n;
+    return std::tie(electrons_per_adu, dark_variance, subtracted_variance, flat_noise);
+}
 inline auto members(const MeasureOptions& o) {
-    const auto& [detect, own, streaks, kept_stars, preview_size] = o;
-    return std::tie(detect, own, streaks, kept_stars, preview_size);
+    const auto& [detect, own, streaks, sensor, kept_stars, preview_size] = o;
+    return std::tie(detect, own, streaks, sensor, kept_stars, preview_size);
 }
 inline auto members(const Bound& b) {
     const auto& [reference, of_night, number, spreads] = b;
@@ -92,9 +96,13 @@ inline auto members(const CombineOptions& o) {
     const auto& [rejection, combination] = o;
     return std::tie(rejection, combination);
 }
+inline auto members(const ScaleOptions& o) {
+    const auto& [least_stars, least_snr, match_radius, most_stars] = o;
+    return std::tie(least_stars, least_snr, match_radius, most_stars);
+}
 inline auto members(const LevelOptions& o) {
-    const auto& [least_stars, least_snr, match_radius] = o;
-    return std::tie(least_stars, least_snr, match_radius);
+    const auto& [model, scales, sky] = o;
+    return std::tie(model, scales, sky);
 }
 inline auto members(const IntegrateOptions& o) {
     const auto& [combine, ringing_sigmas, tile, real_share] = o;

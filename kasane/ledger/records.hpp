@@ -26,6 +26,7 @@ struct FrameReport {
     double background = 0;           ///< ADU
     double noise = 0;                ///< ADU
     double scale = 0;                ///< factor to the stack's level
+    double scale_error = 0;          ///< of it, relative; 0: by the exposure times
     double worth = 0;                ///< 0..1; 0 where its seconds are not known
     double transparency = 0;         ///< 0..1 of the stack's best; 0: not measured
     bool by_hand = false;            ///< a person decided
@@ -64,9 +65,13 @@ struct StackReport {
     double seconds_total = 0;         ///< of the frames used
     double seconds_effective = 0;     ///< the same, each times its worth
     double noise = 0;                 ///< of the background, ADU, as it were without resampling; green of three planes
+    double expected_noise = 0;        ///< the same as the noise of its frames lets expect
+    int noise_from_level = 0;         ///< frames used whose noise is told by their level, not by their pixels
+    double flat_noise_share = 0;      ///< by how much the noise of flats raises that of the frames, at most; relative
     std::string colour_method;        ///< how a mosaic became planes; empty for others
     std::vector<double> colour_noise; ///< by plane, where there are three
     std::vector<double> channel_scales; ///< factors that make the average star white, green 1; not applied
+    std::string levels;                 ///< how the frames were brought to one level, in words
     std::string defects;                ///< of the sensor, in words
     std::string noise_model;            ///< where the electrons per ADU come from
     double electrons_per_adu = 0;

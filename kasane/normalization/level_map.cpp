@@ -47,9 +47,14 @@ Lattice Lattice::over(const Canvas& canvas, double step) {
     return l;
 }
 
+LatticeBasis Lattice::basis_at(double place, int count) const {
+    const int i = cell_of(place, step, count);
+    return {i, basis(place / step - i)};
+}
+
 double Lattice::at(double x, double y) const {
-    const int i = cell_of(x, step, columns), j = cell_of(y, step, rows);
-    const auto wx = basis(x / step - i), wy = basis(y / step - j);
+    const auto [i, wx] = basis_at(x, columns);
+    const auto [j, wy] = basis_at(y, rows);
     double sum = 0;
     for (int b = 0; b < 4; ++b)
         for (int a = 0; a < 4; ++a)

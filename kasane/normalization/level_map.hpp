@@ -7,10 +7,17 @@
 #include <kasane/geometry/canvas.hpp>
 #include <kasane/image/image.hpp>
 
+#include <array>
 #include <string>
 #include <vector>
 
 namespace kasane {
+
+/// The coefficients that tell at a place, along one side of a lattice.
+struct LatticeBasis {
+    int first = 0; ///< of four coefficients along one side, by index
+    std::array<double, 4> weights{};
+};
 
 /// Uniform cubic B-splines over the canvas (C. de Boor, A Practical Guide to Splines, 1978): smooth up to the second
 /// derivative, and a coefficient changes nothing farther than two steps away. Coefficient (i, j) belongs to the place
@@ -24,6 +31,8 @@ struct Lattice {
     static Lattice over(const Canvas& canvas, double step);
     bool empty() const { return coefficients.empty(); }
     double at(double x, double y) const;
+    /// Along one side of `count` coefficients.
+    LatticeBasis basis_at(double place, int count) const;
     /// Adds the values at `count` pixels of row `y` of the canvas, from column `x` on. A pixel's value does not depend
     /// on the row's ends.
     void add_row(int x, int y, int count, float* to) const;

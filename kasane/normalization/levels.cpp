@@ -3,130 +3,331 @@
 #include <kasane/base/error.hpp>
 #include <kasane/image/robust_fit.hpp>
 #include <kasane/image/statistics.hpp>
-#include <kasane/registration/star_index.hpp>
 
+#include <algorithm>
+#include <array>
 #include <cmath>
 #include <fmt/format.h>
+#include <limits>
 
 namespace kasane {
 
 namespace {
 
-/// Inverse-variance mean of the logarithmic flux ratios, outliers clipped. False with too few stars.
-bool fit_ratio(const LevelInput& reference, const LevelInput& frame, const LevelOptions& o, StarScale& level) {
-    const StarIndex index(frame.measures->stars);
-    struct Ratio {
-        double value, variance;
-    };
-    std::vector<Ratio> ratios;
-    for (const Star& r : reference.measures->stars) {
-        if (r.saturated || r.flux < o.least_snr * r.flux_sigma) continue;
-        const Point there = reference.to_frame.unmap({r.x, r.y});
-        const auto [x, y] = frame.to_frame.map(there);
-        const int j = index.nearest(x, y, o.match_radius);
-        if (j < 0) continue;
-        const Star& s = frame.measures->stars[static_cast<std::size_t>(j)];
-        if (s.saturated || s.flux < o.least_snr * s.flux_sigma) continue;
-        constexpr double kFloor = 0.01; // relative: flat-field and profile errors
-        const double relative2 =
-            std::pow(r.flux_sigma / r.flux, 2) + std::pow(s.flux_sigma / s.flux, 2) + kFloor * kFloor;
-        // On the canvas a star's flux is spread over the pixels that it has there.
-        const double bright = r.flux / std::abs(reference.to_frame.at(there).determinant()),
-                     other = s.flux / std::abs(frame.to_frame.at(there).determinant());
-        ratios.push_back({std::log(bright / other), relative2});
-    }
-    if (static_cast<int>(ratios.size()) < o.least_stars) return false;
-    std::vector<float> values;
-    for (const Ratio& r : ratios)
-        values.push_back(static_cast<float>(r.value));
-    double center = median_in_place(values);
-    for (int i = 0; i < 6; ++i) {
-        double sum = 0, weights = 0;
-        int n = 0;
-        for (const Ratio& r : ratios) {
-            if (std::pow(r.value - center, 2) > 9 * r.variance && i > 0) continue;
-            const double soft = huber_weight(r.value - center, 2.0 * std::sqrt(r.variance));
-            sum += soft * r.value / r.variance;
-            weights += soft / r.variance;
-            ++n;
+constexpr std::array<std::string_view, 5> kModels = {"none", "scale", "offset", "planes", "local"};
+
+SmoothMap combined(const std::vector<SmoothMap>& maps, const std::vector<double>& shares) {
+    SmoothMap sum;
+    for (std::size_t k = 0; k < maps.size(); ++k) {
+        const SmoothMap& m = maps[k];
+        sum.value += shares[k] * m.value;
+        sum.slope_x += shares[k] * m.slope_x;
+        sum.slope_y += shares[k] * m.slope_y;
+        if (m.lattice.empty() || shares[k] == 0) continue;
+        if (sum.lattice.empty()) {
+            sum.lattice = m.lattice;
+            std::fill(sum.lattice.coefficients.begin(), sum.lattice.coefficients.end(), 0.0f);
         }
-        if (weights <= 0) break;
-        center = sum / weights;
-        level.stars = n;
+        for (std::size_t i = 0; i < sum.lattice.coefficients.size(); ++i)
+            sum.lattice.coefficients[i] += static_cast<float>(shares[k]) * m.lattice.coefficients[i];
     }
-    level.scale = std::exp(center);
-    return true;
+    return sum;
 }
 
-StarScale fit_scale(const LevelInput& reference, const LevelInput& frame, const LevelOptions& o) {
-    LevelOptions weaker = o;
-    weaker.least_stars = std::min(3, o.least_stars);
-    weaker.least_snr = 0.4 * o.least_snr;
-    StarScale s;
-    if (fit_ratio(reference, frame, o, s) || fit_ratio(reference, frame, weaker, s)) return s;
-    s.scale = reference.seconds > 0 && frame.seconds > 0 ? reference.seconds / frame.seconds : 1;
-    return s;
+/// The sky of all frames on a grid of places on the canvas, solved together.
+class SkySolution {
+public:
+    SkySolution(const std::vector<LevelInput>& frames, const Canvas& canvas, const Workers& workers,
+                const LevelOptions& options, const std::vector<StarScale>& scales)
+        : frames_(frames), canvas_(canvas), workers_(workers), o_(options), offsets_(frames.size()),
+          penalties_(frames.size(), SmoothFit::kStiff), weights_(frames.size()),
+          spacing_(std::max(8, frames.front().measures->mesh.cell)) {
+        lay_out();
+        values_.resize(frames.size());
+        workers_.for_each(frames.size(), [&](std::size_t f) { values_[f] = look(f, scales[f]); });
+        for (std::size_t f = 0; f < frames.size(); ++f)
+            weights_[f] = 1 / std::pow(std::max(1e-9, scales[f].scale * frames[f].measures->noise), 2);
+    }
+
+    void solve() {
+        // A frame that shares no place with others has nothing to be told by.
+        settle(LevelModel::offset, 30);
+        if (o_.model >= LevelModel::planes) settle(LevelModel::planes, 20);
+        if (o_.model < LevelModel::local) return;
+        const SmoothFit fit(canvas_, spacing_);
+        workers_.for_each(frames_.size(), [&](std::size_t f) { penalties_[f] = fit.choose_penalty(differences(f)); });
+        settle(LevelModel::local, 4);
+    }
+
+    /// What is to be added to each frame, so that all show the sky of the shares given.
+    std::vector<SmoothMap> offsets(const std::vector<double>& shares) const {
+        const SmoothMap level = combined(offsets_, shares);
+        std::vector<SmoothMap> out(offsets_.size());
+        for (std::size_t f = 0; f < out.size(); ++f)
+            out[f] = combined({offsets_[f], level}, {1, -1});
+        return out;
+    }
+
+    /// Share of the places that a frame shows.
+    double coverage(std::size_t f) const {
+        const auto n = std::count_if(values_[f].begin(), values_[f].end(), [](float v) { return std::isfinite(v); });
+        return places_.empty() ? 0 : static_cast<double>(n) / static_cast<double>(places_.size());
+    }
+
+    /// How the sky that a frame sees slopes from edge to edge, in x and y.
+    Point slope(std::size_t f) const {
+        std::vector<LevelSample> seen;
+        for (std::size_t k = 0; k < places_.size(); ++k)
+            if (std::isfinite(values_[f][k])) seen.push_back({places_[k].x, places_[k].y, values_[f][k]});
+        const SmoothMap plane = fit_plane(seen, canvas_);
+        return {plane.slope_x * canvas_.width, plane.slope_y * canvas_.height};
+    }
+
+    /// Median of the sky at the level of the shares given.
+    double background(const std::vector<SmoothMap>& offsets, const std::vector<double>& shares) const {
+        std::vector<float> all;
+        const Point c = canvas_.centre();
+        for (std::size_t k = 0; k < places_.size(); ++k) {
+            double sum = 0, weights = 0;
+            for (std::size_t f = 0; f < frames_.size(); ++f) {
+                if (!std::isfinite(values_[f][k]) || shares[f] <= 0) continue;
+                sum += shares[f] * (values_[f][k] + LevelMap{c, {1, 0, 0, {}}, offsets[f]}.offset_at(places_[k]));
+                weights += shares[f];
+            }
+            if (weights > 0) all.push_back(static_cast<float>(sum / weights));
+        }
+        return all.empty() ? 0 : median_in_place(all);
+    }
+
+private:
+    void lay_out() {
+        const Region r = o_.sky.empty() ? canvas_.bounds() : intersect(o_.sky, canvas_.bounds());
+        // Half a cell apart at the least, so that a small canvas has places enough as well.
+        constexpr double kMost = 12000; // places: more tell no more of what is smooth
+        const double area = static_cast<double>(r.width) * r.height;
+        const double step =
+            std::max({spacing_ * (area < 64 * spacing_ * spacing_ ? 0.5 : 1.0), std::sqrt(area / kMost)});
+        for (double y = r.y + 0.5 * step; y < r.bottom(); y += step)
+            for (double x = r.x + 0.5 * step; x < r.right(); x += step)
+                places_.push_back({x, y});
+    }
+
+    /// What a frame sees at the places, by its own sky mesh and scale; NaN where it shows nothing.
+    std::vector<float> look(std::size_t f, const StarScale& scale) const {
+        const LevelInput& frame = frames_[f];
+        const Background& mesh = frame.measures->mesh;
+        const auto [cx, cy] = canvas_.centre();
+        const double edge = 0.5 * mesh.cell; // beyond the outermost centres of cells the mesh is constant
+        std::vector<float> out(places_.size(), std::numeric_limits<float>::quiet_NaN());
+        for (std::size_t k = 0; k < places_.size(); ++k) {
+            const auto [x, y] = frame.to_frame.map(places_[k]);
+            if (!(x >= edge && y >= edge && x <= frame.width - edge && y <= frame.height - edge)) continue;
+            const double tilted = o_.model < LevelModel::local
+                                      ? 1
+                                      : 1 + scale.slope_x * (places_[k].x - cx) + scale.slope_y * (places_[k].y - cy);
+            out[k] = static_cast<float>(scale.scale * tilted * mesh.mean_at(x, y));
+        }
+        return out;
+    }
+
+    std::vector<LevelSample> differences(std::size_t f) const {
+        std::vector<LevelSample> out;
+        for (std::size_t k = 0; k < places_.size(); ++k)
+            if (const double d = static_cast<double>(sky_[k]) - values_[f][k]; std::isfinite(d))
+                out.push_back({places_[k].x, places_[k].y, d});
+        return out;
+    }
+
+    /// The sky in common: what the frames show, each with its own offset added.
+    void find_sky() {
+        std::vector<double> sum(places_.size()), weight(places_.size());
+        const Point centre = canvas_.centre();
+        std::vector<std::vector<float>> shown(frames_.size());
+        workers_.for_each(frames_.size(), [&](std::size_t f) {
+            const LevelMap map{centre, {1, 0, 0, {}}, offsets_[f]};
+            shown[f] = values_[f];
+            for (std::size_t k = 0; k < places_.size(); ++k)
+                if (std::isfinite(shown[f][k])) shown[f][k] += static_cast<float>(map.offset_at(places_[k]));
+        });
+        for (std::size_t f = 0; f < frames_.size(); ++f)
+            for (std::size_t k = 0; k < places_.size(); ++k)
+                if (std::isfinite(shown[f][k])) {
+                    sum[k] += weights_[f] * shown[f][k];
+                    weight[k] += weights_[f];
+                }
+        sky_.resize(places_.size());
+        for (std::size_t k = 0; k < places_.size(); ++k)
+            sky_[k] = weight[k] > 0 ? static_cast<float>(sum[k] / weight[k]) : std::numeric_limits<float>::quiet_NaN();
+    }
+
+    void settle(LevelModel model, int rounds) {
+        const SmoothFit fit(canvas_, spacing_);
+        std::vector<SmoothMap> next(frames_.size());
+        for (int round = 0; round < rounds; ++round) {
+            find_sky();
+            workers_.for_each(frames_.size(), [&](std::size_t f) {
+                const std::vector<LevelSample> d = differences(f);
+                next[f] = d.empty()                     ? SmoothMap{}
+                          : model == LevelModel::offset ? fit_constant(d)
+                          : model == LevelModel::planes ? fit_plane(d, canvas_)
+                                                        : fit.fit(d, penalties_[f]);
+            });
+            double moved = 0;
+            for (std::size_t f = 0; f < frames_.size(); ++f)
+                moved = std::max(moved, std::abs(next[f].value - offsets_[f].value) * std::sqrt(weights_[f]));
+            offsets_.swap(next);
+            constexpr double kSettled = 1e-4; // of a frame's noise
+            if (round > 0 && moved < kSettled) break;
+        }
+        find_sky();
+    }
+
+    const std::vector<LevelInput>& frames_;
+    const Canvas& canvas_;
+    const Workers& workers_;
+    const LevelOptions& o_;
+    std::vector<SmoothMap> offsets_;
+    std::vector<double> penalties_, weights_;
+    double spacing_; ///< of the meshes' cells, pixels
+    std::vector<Point> places_;
+    std::vector<std::vector<float>> values_; ///< by frame and place
+    std::vector<float> sky_;
+};
+
+/// Shares of frames, none below 0 and together 1, for which the slopes cancel as far as they can without resting on a
+/// few of them: the least of |sum share slope|^2 + stiffness sum share^2 (projected gradient; the projection onto the
+/// simplex by J. Duchi et al., ICML 2008).
+std::vector<double> flattest(const std::vector<Point>& slopes) {
+    const std::size_t n = slopes.size();
+    std::vector<double> share(n, 1.0 / static_cast<double>(n));
+    double squares = 0;
+    for (const Point& s : slopes)
+        squares += s.x * s.x + s.y * s.y;
+    if (n < 2 || !(squares > 0)) return share;
+    constexpr double kStiffness = 0.3;
+    const double mean = squares / static_cast<double>(n), step = 0.5 / (squares + kStiffness * mean);
+    constexpr int kRounds = 2000;
+    std::vector<double> sorted;
+    for (int round = 0; round < kRounds; ++round) {
+        Point sum{0, 0};
+        for (std::size_t k = 0; k < n; ++k)
+            sum.x += share[k] * slopes[k].x, sum.y += share[k] * slopes[k].y;
+        for (std::size_t k = 0; k < n; ++k)
+            share[k] -= 2 * step * (sum.x * slopes[k].x + sum.y * slopes[k].y + kStiffness * mean * share[k]);
+        sorted = share;
+        std::sort(sorted.rbegin(), sorted.rend());
+        double total = 0, threshold = 0;
+        for (std::size_t k = 0; k < n; ++k) {
+            total += sorted[k];
+            const double t = (total - 1) / static_cast<double>(k + 1);
+            if (sorted[k] > t) threshold = t;
+        }
+        for (double& s : share)
+            s = std::max(0.0, s - threshold);
+    }
+    return share;
 }
 
-/// A plane through the differences of the two background meshes.
-void fit_plane(const LevelInput& reference, const LevelInput& frame, const Canvas& canvas, LevelMap& map) {
-    const Background &a = reference.measures->mesh, &b = frame.measures->mesh;
-    std::vector<Equation<3>> samples;
-    const auto [cx, cy] = canvas.centre();
-    const double step = 0.5 * a.cell;
-    for (double y = 0.5 * step; y < canvas.height; y += step)
-        for (double x = 0.5 * step; x < canvas.width; x += step) {
-            const auto [rx, ry] = reference.to_frame.map({x, y});
-            const auto [fx, fy] = frame.to_frame.map({x, y});
-            // Inside the outermost cell centres of both: beyond them the meshes are constant.
-            const double edge = 0.5 * a.cell;
-            if (rx < edge || ry < edge || rx > reference.width - edge || ry > reference.height - edge) continue;
-            if (fx < edge || fy < edge || fx > frame.width - edge || fy > frame.height - edge) continue;
-            samples.push_back(
-                {{1, (x - cx) / cx, (y - cy) / cy}, a.level_at(rx, ry) - map.scale.value * b.level_at(fx, fy)});
-        }
-    constexpr RobustOptions kClipped{Loss::clip, 8};
-    constexpr std::size_t kLeastForTilt = 24; // fewer carry an offset only
-    if (samples.size() >= kLeastForTilt) {
-        const Eigen::Vector3d plane = robust_fit(samples, kClipped);
-        map.offset = {plane[0], plane[1] / cx, plane[2] / cy, {}};
-        if (plane.allFinite()) return; // else all lie in a line, and tell of no tilt across it
-        map.offset = {};
+double information_of(const LevelInput& frame, const StarScale& scale) {
+    const double sigma = scale.scale * frame.measures->noise;
+    return sigma > 0 ? 1 / (sigma * sigma) : 0;
+}
+
+/// The frames that make the level: those that tell at least half of what the best one does.
+std::vector<std::size_t> best_frames(const std::vector<LevelInput>& frames, const std::vector<StarScale>& scales,
+                                     const std::vector<double>& coverages) {
+    constexpr double kOfTheBest = 0.5, kNearly = 0.75;
+    double most = 0, widest = 0;
+    for (std::size_t f = 0; f < frames.size(); ++f) {
+        most = std::max(most, information_of(frames[f], scales[f]));
+        widest = std::max(widest, coverages[f]);
     }
-    if (!samples.empty()) {
-        std::vector<Equation<1>> flat;
-        for (const Equation<3>& e : samples)
-            flat.push_back({Eigen::Matrix<double, 1, 1>(1.0), e.value});
-        map.offset.value = robust_fit(flat, kClipped)[0];
-    } else {
-        map.offset.value = a.global_level - map.scale.value * b.global_level;
-    }
+    std::vector<std::size_t> out;
+    for (std::size_t f = 0; f < frames.size(); ++f)
+        if (information_of(frames[f], scales[f]) >= kOfTheBest * most && coverages[f] >= kNearly * widest)
+            out.push_back(f);
+    if (out.empty()) // the best show little of it: the widest
+        out.push_back(
+            static_cast<std::size_t>(std::max_element(coverages.begin(), coverages.end()) - coverages.begin()));
+    return out;
 }
 
 } // namespace
 
+std::string_view level_model_name(LevelModel model) {
+    return kModels.at(static_cast<std::size_t>(model));
+}
+
+std::optional<LevelModel> level_model_named(std::string_view name) {
+    const auto it = std::find(kModels.begin(), kModels.end(), name);
+    if (it == kModels.end()) return std::nullopt;
+    return static_cast<LevelModel>(it - kModels.begin());
+}
+
 std::string LevelOptions::check() const {
-    if (least_stars < 1) return fmt::format("a scale needs at least one star, not {}", least_stars);
-    if (!(least_snr > 0)) return fmt::format("the least signal to noise of a star is above 0, not {:g}", least_snr);
-    if (!(match_radius > 0)) return fmt::format("stars match within more than 0 pixels, not {:g}", match_radius);
-    return {};
+    return scales.check();
 }
 
-StarScale fit_star_scale(const LevelInput& reference, const LevelInput& frame, const LevelOptions& options) {
+StackLevels fit_stack_levels(const std::vector<LevelInput>& frames, const Canvas& canvas, const Workers& workers,
+                             const LevelOptions& options) {
     require_sense(options);
-    return reference.measures == frame.measures ? StarScale{} : fit_scale(reference, frame, options);
-}
-
-LevelFit fit_level(const LevelInput& reference, const LevelInput& frame, const Canvas& canvas,
-                   const LevelOptions& options) {
-    LevelFit fit;
-    fit.map.centre = canvas.centre();
-    if (reference.measures == frame.measures) return fit;
-    const StarScale scale = fit_star_scale(reference, frame, options);
-    fit.map.scale.value = scale.scale;
-    fit.stars = scale.stars;
-    fit_plane(reference, frame, canvas, fit.map);
-    return fit;
+    StackLevels out;
+    if (frames.empty()) return out;
+    const std::size_t n = frames.size();
+    out.model = options.model;
+    out.scales.resize(n);
+    if (options.model != LevelModel::none) {
+        // The frame with the most stars leads; the level of the best ones together is found afterwards.
+        const auto richest =
+            std::max_element(frames.begin(), frames.end(), [](const LevelInput& a, const LevelInput& b) {
+                return a.measures->stars.size() < b.measures->stars.size();
+            });
+        out.scales =
+            fit_star_scales(frames, canvas, static_cast<std::size_t>(richest - frames.begin()), options.scales);
+    }
+    SkySolution sky(frames, canvas, workers, options, out.scales);
+    std::vector<double> coverages(n);
+    for (std::size_t f = 0; f < n; ++f)
+        coverages[f] = sky.coverage(f);
+    const std::vector<std::size_t> best = best_frames(frames, out.scales, coverages);
+    std::vector<Point> slopes;
+    for (const std::size_t f : best) {
+        slopes.push_back(sky.slope(f));
+    }
+    const std::vector<double> among_best = flattest(slopes);
+    out.shares.assign(n, 0);
+    Point slope{0, 0};
+    for (std::size_t k = 0; k < best.size(); ++k) {
+        out.shares[best[k]] = among_best[k];
+        slope.x += among_best[k] * slopes[k].x, slope.y += among_best[k] * slopes[k].y;
+    }
+    // All that has been found is in units of the lead's scale.
+    std::vector<double> scales, informations;
+    for (std::size_t f = 0; f < n; ++f) {
+        scales.push_back(out.scales[f].scale);
+        informations.push_back(information_of(frames[f], out.scales[f]));
+    }
+    const double unit = options.model == LevelModel::none ? 1 : 1 / common_scale(scales, informations);
+    std::vector<SmoothMap> offsets(n);
+    if (options.model >= LevelModel::offset) {
+        sky.solve();
+        offsets = sky.offsets(out.shares);
+    }
+    out.background = unit * sky.background(offsets, out.shares);
+    out.gradient = unit * std::hypot(slope.x, slope.y);
+    for (const Point& s : slopes)
+        out.steepest = std::max(out.steepest, unit * std::hypot(s.x, s.y));
+    for (std::size_t f = 0; f < n; ++f) {
+        StarScale& s = out.scales[f];
+        s.scale *= unit;
+        LevelMap map{canvas.centre(), {s.scale, 0, 0, {}}, combined({offsets[f]}, {unit})};
+        if (options.model == LevelModel::local) {
+            map.scale.slope_x = s.scale * s.slope_x;
+            map.scale.slope_y = s.scale * s.slope_y;
+        }
+        out.maps.push_back(std::move(map));
+    }
+    return out;
 }
 
 } // namespace kasane

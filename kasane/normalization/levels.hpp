@@ -1,47 +1,63 @@
-// Putting the frames of a stack on one level: a factor from their stars, a level map from their sky.
+// Putting the frames of a stack on one level: factors from their stars, level maps from their sky; all frames together.
 //
-//   level_map.hpp   what a level is made of, and how it is applied
-//   this            how it is found: today a scale and a tilted plane, each frame against one
+//   level_map.hpp    what a level is made of, and how it is applied
+//   star_scales.hpp  factors from common stars
+//   smooth_fit.hpp   a smooth map through scattered values
+//   this             levels of a stack
+//
+// Only differences between frames are touched. What all of them show, a nebula that fills the field as well, stays.
 #pragma once
 
+#include <kasane/base/parallel.hpp>
 #include <kasane/geometry/canvas.hpp>
-#include <kasane/grading/measures.hpp>
 #include <kasane/normalization/level_map.hpp>
+#include <kasane/normalization/smooth_fit.hpp>
+#include <kasane/normalization/star_scales.hpp>
+
+#include <optional>
+#include <string>
+#include <string_view>
+#include <vector>
 
 namespace kasane {
 
+/// What is brought to one level.
+enum class LevelModel {
+    none,   ///< nothing: frames are taken as they are
+    scale,  ///< a factor alone
+    offset, ///< a factor and a constant
+    planes, ///< a factor, and a constant with a tilt
+    local,  ///< a factor that may tilt, and an offset as smooth as the frames' sky asks for
+};
+/// "none", "scale", ...
+std::string_view level_model_name(LevelModel model);
+std::optional<LevelModel> level_model_named(std::string_view name);
+
 struct LevelOptions {
-    int least_stars = 5;       ///< fewer: weaker ones are taken, at least three; else the ratio of the exposure times
-    double least_snr = 10;     ///< of a star's flux
-    double match_radius = 1.5; ///< pixels
+    LevelModel model = LevelModel::local;
+    ScaleOptions scales;
+    Region sky; ///< of the canvas: the only part that offsets are told from; empty: all of it
     /// What is wrong with them, in words; empty: nothing.
     std::string check() const;
 };
 
-/// One frame, as far as levels are concerned.
-struct LevelInput {
-    const Measures* measures = nullptr;
-    Transform to_frame; ///< from the canvas to this frame's pixels
-    double seconds = 0;
-    int width = 0, height = 0; ///< of the frame
+/// The levels of one plane of all frames of a stack.
+struct StackLevels {
+    LevelModel model = LevelModel::local;
+    std::vector<LevelMap> maps;    ///< as the frames were given
+    std::vector<StarScale> scales; ///< the same, relative to the stack's level
+    std::vector<double> shares;    ///< of each frame in that level, sum 1
+    double background = 0;         ///< of the level, ADU
+    double gradient = 0;           ///< of the level's background, from edge to edge, greatest; ADU
+    double steepest = 0;           ///< the same of the frame that has most
+    bool operator==(const StackLevels&) const = default;
 };
 
-/// What a frame's values are multiplied by, from the fluxes of common stars.
-struct StarScale {
-    double scale = 1;
-    int stars = 0; ///< that gave it; 0: from the exposure times
-};
-
-/// The scale that brings `frame` to the level of `reference`; the reference's own is 1.
-StarScale fit_star_scale(const LevelInput& reference, const LevelInput& frame, const LevelOptions& options = {});
-
-struct LevelFit {
-    LevelMap map;
-    int stars = 0; ///< that gave the scale; 0: from the exposure times
-};
-
-/// Brings `frame` to the level of `reference`.
-LevelFit fit_level(const LevelInput& reference, const LevelInput& frame, const Canvas& canvas,
-                   const LevelOptions& options = {});
+/// Brings all frames to one level. The level is a mean of the best frames (those that tell at least half of what the
+/// best one does, and show nearly all of the canvas), with shares such that its background is as flat as they allow.
+/// Offsets are solved for all frames together: alternately the sky that they have in common on a grid of places, and
+/// what each frame differs by from it, smoothly. Throws UsageError for options that make no sense.
+StackLevels fit_stack_levels(const std::vector<LevelInput>& frames, const Canvas& canvas, const Workers& workers,
+                             const LevelOptions& options = {});
 
 } // namespace kasane

@@ -127,6 +127,41 @@ void read_registration_part(Reader& r, const toml::node& n, const std::string& k
     r.recipe.registration.part = *part;
 }
 
+LevelModel level_of(Reader& r, const toml::node& n, const std::string& key) {
+    const auto model = level_model_named(r.text(n, key));
+    if (!model) r.wrong(n, key, "\"local\", \"planes\", \"offset\", \"scale\" or \"none\"");
+    return *model;
+}
+
+void read_level_filters(Reader& r, const toml::node& n, const std::string& key) {
+    const toml::table* t = n.as_table();
+    if (!t) r.wrong(n, key, "a table like { Ha = \"offset\" }");
+    for (const auto& [filter, model] : *t)
+        r.recipe.normalization.by_filter[fold_filter(std::string(filter.str()))] =
+            level_of(r, model, key + "." + std::string(filter.str()));
+}
+
+void read_level_colours(Reader& r, const toml::node& n, const std::string& key) {
+    const toml::table* t = n.as_table();
+    if (!t) r.wrong(n, key, "a table like { red = \"planes\" }");
+    constexpr std::array<std::string_view, 3> kColours = {"red", "green", "blue"};
+    for (const auto& [colour, model] : *t) {
+        const auto it = std::find(kColours.begin(), kColours.end(), colour.str());
+        if (it == kColours.end())
+            refuse(colour.source(), r.file,
+                   fmt::format("there is no colour '{}' in {}", std::string(colour.str()), key),
+                   "Colours there are red, green and blue");
+        r.recipe.normalization.by_colour[static_cast<int>(it - kColours.begin())] =
+            level_of(r, model, key + "." + std::string(colour.str()));
+    }
+}
+
+void read_sky(Reader& r, const toml::node& n, const std::string& key) {
+    const auto sky = parse_region(r.text(n, key));
+    if (!sky) r.wrong(n, key, "x, y, width and height in pixels, \"1000 800 2000 1500\"");
+    r.recipe.normalization.sky = *sky;
+}
+
 double share_of(Reader& r, const toml::node& n, const std::string& key) {
     constexpr const char* kWanted = "a share between 0 and 1, or \"2 %\"";
     if (!n.is_string()) return r.number(n, key, 0, 1, kWanted);
@@ -311,6 +346,21 @@ const std::vector<Key>& all() {
         {"registration", "part", "\"x y width height\"", "none; \"1000 800 2000 1500\"",
          "Brings the lights onto the stars inside this rectangle of the reference's grid alone, in its pixels.",
          read_registration_part},
+        {"normalization", "level", "text", "\"local\"",
+         "How lights are brought to one level before they are compared: `\"scale\"` by a factor from their stars, "
+         "`\"offset\"` by a constant as well, `\"planes\"` by one with a tilt, `\"local\"` by a map as smooth as their "
+         "skies ask for; `\"none\"` takes them as they are. Only what differs from light to light is touched.",
+         [](Reader& r, const toml::node& n, const std::string& k) {
+             r.recipe.normalization.level = level_of(r, n, k);
+         }},
+        {"normalization", "filters", "table", "none; { Ha = \"offset\" }", "The same for the lights of some filters.",
+         read_level_filters},
+        {"normalization", "colours", "table", "none; { red = \"planes\" }",
+         "The same for single colours of colour sensors.", read_level_colours},
+        {"normalization", "sky", "\"x y width height\"", "none; \"100 100 400 300\"",
+         "The only part of the reference's grid from which levels are told, in its pixels: sky, where a nebula or "
+         "landscape that changes fills the rest.",
+         read_sky},
         {"cache", "size", "text", "\"20G\"",
          "Limit of the cache of decoded camera raw, PNG and JPEG files in `.kasane/cache`; the least recently used go "
          "first.",

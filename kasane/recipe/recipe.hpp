@@ -11,6 +11,7 @@
 #include <kasane/frames/nights.hpp>
 #include <kasane/frames/rules.hpp>
 #include <kasane/grading/limits.hpp>
+#include <kasane/normalization/levels.hpp>
 #include <kasane/pairing/pairing.hpp>
 #include <kasane/registration/model.hpp>
 
@@ -56,6 +57,15 @@ struct RegistrationRecipe {
     std::string onto;           ///< an image whose grid all lights come onto, relative to the project; empty: none
 };
 
+/// How frames are brought to one level.
+struct NormalizationRecipe {
+    LevelModel level = LevelModel::local;
+    std::map<std::string, LevelModel> by_filter; ///< exceptions, by the folded name of the filter
+    std::map<int, LevelModel> by_colour;         ///< of colour sensors: 0 red, 1 green, 2 blue; before those by filter
+    Region sky; ///< of the reference's grid: the only part that offsets are told from; empty: all
+    LevelModel of(const std::string& filter, int colour) const;
+};
+
 /// An empty recipe is a good one: every key has a default.
 struct Recipe {
     FrameRules rules;
@@ -66,6 +76,7 @@ struct Recipe {
     CalibrationRecipe calibration;
     GradingRecipe grading;
     RegistrationRecipe registration;
+    NormalizationRecipe normalization;
     std::vector<std::string> folders; ///< beside the project's own, relative to it: libraries of darks and masters
     std::string output;               ///< relative to the project; empty: "kasane"
     std::uint64_t cache_bytes = 20ull << 30; ///< limit of the cache of decoded pixels

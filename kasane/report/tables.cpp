@@ -38,6 +38,16 @@ std::string findings_text(const std::vector<Finding>& findings, int columns) {
 
 namespace {
 
+/// Where the noise of lights and master comes from.
+std::string noise_line(const StackReport& s) {
+    std::string line =
+        fmt::format("noise: {:.3g} ADU, {:.3g} expected of its lights ({} of {} by their level, the others by "
+                    "their pixels)",
+                    s.noise, s.expected_noise, s.noise_from_level, s.used);
+    if (s.flat_noise_share > 0.001) line += fmt::format("; flats add up to {:.1f} %", 100 * s.flat_noise_share);
+    return line;
+}
+
 /// What the stacks' numbers rest on: once for all that share it, with their names where not all do.
 std::string stack_details(const RunReport& report, int columns) {
     struct Line {
@@ -69,6 +79,8 @@ std::string stack_details(const RunReport& report, int columns) {
         if (!s.defects.empty()) tell("defects: " + s.defects);
         if (s.electrons_per_adu > 0)
             tell(fmt::format("noise model: {:.3g} e-/ADU by {}", s.electrons_per_adu, s.noise_model));
+        if (s.noise > 0) tell(noise_line(s));
+        if (!s.levels.empty()) tell("levels: " + s.levels);
         int fitted = 0;
         std::string example;
         for (const FrameReport& f : s.frames)

@@ -193,10 +193,13 @@ Image render_filter(const Scene& scene, const std::string& filter, const Instrum
     add_scene(image, {scene, n, c}, filter, c.transparency * seconds);
     for (int y = 0; y < n.height; ++y)
         for (int x = 0; x < n.width; ++x) {
-            const double gx = (2.0 * x / (n.width - 1) - 1) * c.gradient_x,
-                         gy = (2.0 * y / (n.height - 1) - 1) * c.gradient_y;
+            const double u = 2.0 * x / (n.width - 1) - 1, v = 2.0 * y / (n.height - 1) - 1;
             const double clear = clear_above(c.obstruction, y, n.height) * clear_of(c.skyline, x, y);
-            const double sky = c.sky * seconds * (1 + gx + gy);
+            double rate = c.sky * (1 + u * c.gradient_x + v * c.gradient_y + 0.5 * c.bow * (u * u + v * v));
+            for (const Lamp& lamp : c.lamps)
+                rate += lamp.rate * std::exp(-0.5 * (std::pow(x - lamp.x, 2) + std::pow(y - lamp.y, 2)) /
+                                             (lamp.radius * lamp.radius));
+            const double sky = seconds * rate;
             image(x, y) = static_cast<float>(clear * (image(x, y) + sky) + (1 - clear) * 0.35 * c.sky * seconds);
         }
     return image;

@@ -41,15 +41,24 @@ struct Trail {
     double blink = 0;                      ///< length of the dashes of a flashing light, pixels; 0: steady
 };
 
+/// A glow in the field: a lamp's reflection.
+struct Lamp {
+    double x = 0, y = 0; ///< pixels
+    double radius = 100; ///< standard deviation, pixels
+    double rate = 0;     ///< electrons per second and pixel in its middle
+};
+
 /// All that changes from light to light.
 struct Conditions {
     Pointing pointing;
     double transparency = 1;
     double sky = 2.0;                      ///< electrons per second and pixel at the centre
     double gradient_x = 0, gradient_y = 0; ///< relative change of the sky from the centre to the edge
-    double fwhm = 3.0;                     ///< pixels
-    double ellipticity = 0;                ///< 1 - b/a
-    double ellipticity_angle = 0;          ///< degrees, of the long axis
+    double bow = 0;               ///< relative brightening of the sky towards the corners, growing with the square
+    std::vector<Lamp> lamps;      ///< glows of their own
+    double fwhm = 3.0;            ///< pixels
+    double ellipticity = 0;       ///< 1 - b/a
+    double ellipticity_angle = 0; ///< degrees, of the long axis
     std::vector<Trail> trails;
     double cosmic_rays = 0;         ///< expected number
     std::vector<Point> skyline;     ///< from left to right; below it is land; empty: none

@@ -120,7 +120,7 @@ Scene make_scene(const SceneOptions& o, const Workers& workers) {
               gh = static_cast<int>(std::ceil(height / o.extended_step));
     for (const auto& f : o.filters)
         scene.extended[f] = Image(gw, gh);
-    if (o.nebula <= 0 && o.galaxy <= 0) return scene;
+    if (o.nebula <= 0 && o.galaxy <= 0 && o.veil <= 0) return scene;
     const double size = 0.40 * std::min(o.width, o.height);
     const double galaxy_x = -0.36 * o.width, galaxy_y = 0.30 * o.height,
                  galaxy_size = std::min(o.width, o.height) / 600.0;
@@ -129,12 +129,18 @@ Scene make_scene(const SceneOptions& o, const Workers& workers) {
         for (int i = 0; i < gw; ++i) {
             const double x = (i - gw / 2) * o.extended_step, y = (j - gh / 2) * o.extended_step;
             const Glow glow = lantern((x - 0.05 * o.width) / (1.18 * size), y / size, o.seed + 101);
+            constexpr double kCoarsest = 64, kSpread = 6; // pixels; from the clouds' deviation to a relative one
+            const double rough =
+                o.texture > 0
+                    ? std::exp(o.texture * kSpread * (cloud(x / kCoarsest, y / kCoarsest, 5, o.seed + 211) - 0.5))
+                    : 1;
             const double galaxy = galaxy_light((x - galaxy_x) / galaxy_size, (y - galaxy_y) / galaxy_size);
             for (const auto& f : o.filters) {
                 const FilterView v = filter_view(f);
-                scene.extended[f](i, j) =
-                    static_cast<float>(o.nebula * (v.hydrogen * glow.hydrogen + v.reflection * glow.reflection) +
-                                       o.galaxy * v.galaxy * galaxy);
+                scene.extended[f](i, j) = static_cast<float>(
+                    rough * (o.nebula * (v.hydrogen * glow.hydrogen + v.reflection * glow.reflection) +
+                             o.veil * v.hydrogen) +
+                    o.galaxy * v.galaxy * galaxy);
             }
         }
     });

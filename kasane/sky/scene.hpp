@@ -41,6 +41,8 @@ struct SceneOptions {
     double slope = 0.75;
     double nebula = 1.6; ///< peak surface brightness through L, electrons per second and pixel; 0: none
     double galaxy = 6.0; ///< the same for the galaxy's core
+    double veil = 0;     ///< nebula that fills the field, electrons per second and pixel through a filter of hydrogen
+    double texture = 0;  ///< of veil and nebula: relative, standard deviation about; down to features of four pixels
     double extended_step = 1;
 };
 

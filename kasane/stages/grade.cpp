@@ -112,8 +112,8 @@ private:
 
     LevelInput level_input(const Light& l) const {
         const auto p = static_cast<std::size_t>(l.main_plane());
-        return {&l.measures->planes[p], l.to_frame[p], l.exposure->seconds.value_or(0), l.measures->width,
-                l.measures->height};
+        return {&l.measures->planes[p], l.to_frame[p],      l.exposure->seconds.value_or(0),
+                l.measures->width,      l.measures->height, &l.measures->streaks};
     }
 
     /// Light of the stars, worth, signal to noise, what is hidden: all against the best light of the stack.
@@ -127,12 +127,13 @@ private:
             if (l.registration && (!base || l.measures->main().count > base->measures->main().count)) base = &l;
         }
         times_known_ = std::any_of(lights.begin(), lights.end(), [](const Light& l) { return known_time(l); });
+        const std::vector<StarScale> levels = scales_of(lights, base);
         std::size_t best = 0;
         double most = -1, clearest = 0;
         for (std::size_t i = 0; i < lights.size(); ++i) {
             Light& l = lights[i];
             if (!l.registration) continue;
-            l.level = fit_star_scale(level_input(*base), level_input(l));
+            l.level = levels[i];
             if (&l == base) l.level.stars = static_cast<int>(l.measures->main().stars.size());
             const double info = information(l.level.scale, l.measures->main().noise);
             if (info > most) {
@@ -181,6 +182,24 @@ private:
             l.figures[Measure::rotation] = l.pose.rotation;
             l.contribution = {infos[i], seconds[i], std::isfinite(worth[i]) ? worth[i] : 0, l.measures->main().fwhm};
         }
+    }
+
+    /// Of the registered lights, against the lead; by light.
+    std::vector<StarScale> scales_of(const std::vector<Light>& lights, const Light* lead) const {
+        std::vector<StarScale> out(lights.size());
+        std::vector<LevelInput> inputs;
+        std::vector<std::size_t> at;
+        std::size_t first = 0;
+        for (std::size_t i = 0; i < lights.size(); ++i) {
+            if (!lights[i].registration) continue;
+            if (&lights[i] == lead) first = at.size();
+            inputs.push_back(level_input(lights[i]));
+            at.push_back(i);
+        }
+        const std::vector<StarScale> found = fit_star_scales(inputs, out_.canvas, first);
+        for (std::size_t k = 0; k < found.size(); ++k)
+            out[at[k]] = found[k];
+        return out;
     }
 
     static bool known_time(const Light& l) { return l.exposure->seconds.value_or(0) > 0; }
@@ -324,12 +343,28 @@ private:
             lights[i].verdict = verdicts[i];
             kept += lights[i].exposure->identity + (verdicts[i].keep ? "+" : "-");
         }
+        take_level_of_kept(lights);
         const std::string key = judge_key(s_, calibrations_, plan, out_.reference_fingerprint);
         s_.judged[key] = digest(kept);
         std::string fact = s_.judged[key]; // and the files that may be read another time
         for (const Light& l : lights)
             if (l.unread) fact += "\n" + l.exposure->path;
         s_.ledger.set_fact(key, fact);
+    }
+
+    /// What is forecast is on the level that the master will have: that of the best of the lights kept, together.
+    static void take_level_of_kept(std::vector<Light>& lights) {
+        std::vector<double> scales, informations;
+        for (const Light& l : lights)
+            if (l.verdict.keep && l.registration) {
+                scales.push_back(l.level.scale);
+                informations.push_back(l.contribution.information);
+            }
+        const double level = common_scale(scales, informations);
+        for (Light& l : lights) {
+            l.level.scale /= level;
+            l.contribution.information *= level * level;
+        }
     }
 
     Session& s_;

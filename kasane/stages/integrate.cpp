@@ -12,6 +12,7 @@
 #include <kasane/stages/stack_basis.hpp>
 
 #include <kasane/base/error.hpp>
+#include <kasane/image/statistics.hpp>
 #include <kasane/integration/binned_frame.hpp>
 #include <kasane/integration/integrate.hpp>
 
@@ -80,7 +81,7 @@ private:
             const Light* here = level_reference(graded);
             if (!first) first = here;
             if (here && here != first) {
-                const StarScale s = fit_star_scale(main_level_input(*first), main_level_input(*here));
+                const StarScale s = fit_star_scale(main_level_input(*first), main_level_input(*here), graded_.canvas);
                 const double denser = density(*here) / density(*first);
                 for (Light& l : lights)
                     l.contribution.information *= denser / (s.scale * s.scale);
@@ -136,8 +137,8 @@ private:
     }
 
     LevelInput level_input(const Light& l, std::size_t plane) const {
-        return {&l.measures->planes[plane], l.to_frame[plane], l.exposure->seconds.value_or(0), l.measures->width,
-                l.measures->height};
+        return {&l.measures->planes[plane], l.to_frame[plane],  l.exposure->seconds.value_or(0),
+                l.measures->width,          l.measures->height, &l.measures->streaks};
     }
 
     LevelInput main_level_input(const Light& l) const {
@@ -157,40 +158,50 @@ private:
     struct Assembly {
         std::vector<StackFrame> frames;
         std::vector<Light*> lights;
-        std::vector<double> levels; ///< backgrounds of the level's frame, by plane, ADU
+        std::vector<StackLevels> levels; ///< by plane
+        std::vector<double> backgrounds; ///< of the level, by plane, ADU
     };
 
-    Assembly assemble(std::vector<Light>& lights) {
+    Assembly assemble(const StackPlan& plan, std::vector<Light>& lights) {
         Assembly a;
-        const Light* level_light = level_reference(lights);
-        if (level_light)
-            for (const Measures& m : level_light->measures->planes)
-                a.levels.push_back(m.background);
         for (Light& l : lights) {
             if (!usable(l)) continue;
             StackFrame f;
             for (std::size_t p = 0; p < l.measures->planes.size(); ++p)
-                f.planes.push_back({l.to_frame[p],
-                                    fit_level(level_input(*level_light, p), level_input(l, p), graded_.canvas).map,
-                                    l.measures->planes[p].noise});
+                f.planes.push_back({l.to_frame[p], {}, l.measures->planes[p].noise});
             f.electrons_per_adu = electrons_of(l);
-            auto failure = attempt([&] {
+            const auto failure = attempt([&] {
                 f.source =
                     calibrations_.view(*l.plan, std::shared_ptr<const OwnCorrections>(l.measures, &l.measures->own));
             });
-            for (const StackPlane& p : f.planes)
-                if (const std::string wrong = p.level.check(); !failure && !wrong.empty())
-                    failure = FileFailure{s_.path_of(l.plan->exposure),
-                                          "could not be brought to the level of the others: " + wrong,
-                                          "Look at it with 'kasane show'", true};
             if (failure) {
-                const bool begin_again = l.measures == level_light->measures; // the level is gone
                 drop_or_raise(l, *failure);
-                if (begin_again) return assemble(lights);
                 continue;
             }
-            a.frames.push_back(binned_to_canvas(std::move(f), graded_.canvas));
+            a.frames.push_back(std::move(f));
             a.lights.push_back(&l);
+        }
+        if (a.frames.empty()) return a;
+        for (std::size_t p = 0; p < a.frames.front().planes.size(); ++p) {
+            std::vector<LevelInput> inputs;
+            for (const Light* l : a.lights)
+                inputs.push_back(level_input(*l, p));
+            a.levels.push_back(fit_stack_levels(
+                inputs, graded_.canvas, s_.context.workers,
+                level_options(s_, plan, a.frames.front().planes.size() == 3 ? static_cast<int>(p) : -1)));
+            a.backgrounds.push_back(a.levels.back().background);
+            for (std::size_t k = 0; k < a.frames.size(); ++k)
+                a.frames[k].planes[p].level = a.levels.back().maps[k];
+        }
+        for (std::size_t k = 0; k < a.frames.size(); ++k) {
+            for (const StackPlane& p : a.frames[k].planes)
+                if (const std::string wrong = p.level.check(); !wrong.empty()) { // one such spoils the others' levels
+                    drop_or_raise(*a.lights[k], {s_.path_of(a.lights[k]->plan->exposure),
+                                                 "could not be brought to the level of the others: " + wrong,
+                                                 "Look at it with 'kasane show'", true});
+                    return assemble(plan, lights);
+                }
+            a.frames[k] = binned_to_canvas(std::move(a.frames[k]), graded_.canvas);
         }
         return a;
     }
@@ -256,13 +267,55 @@ private:
         }
     }
 
+    /// Of the plane that stands for the stack.
+    static std::string levels_text(const Assembly& a) {
+        const StackLevels& l = a.levels[static_cast<std::size_t>(a.lights.front()->main_plane())];
+        std::vector<float> errors, stars;
+        std::size_t leading = 0, by_time = 0;
+        for (std::size_t k = 0; k < a.lights.size(); ++k) {
+            leading += l.shares[k] > 0;
+            by_time += l.scales[k].stars == 0;
+            errors.push_back(static_cast<float>(l.scales[k].error));
+            stars.push_back(static_cast<float>(l.scales[k].stars));
+        }
+        if (l.model == LevelModel::none) return "none: lights as they are";
+        std::string text =
+            fmt::format("{}; factors by {:.0f} common stars, known to {:.2g} %", level_model_name(l.model),
+                        median_in_place(stars), 100 * median_in_place(errors));
+        if (by_time == a.lights.size())
+            text = fmt::format("{}; factors by the exposure times", level_model_name(l.model));
+        else if (by_time)
+            text += fmt::format(" ({} by the exposure times: too few stars)", by_time);
+        if (a.lights.size() > 1)
+            text += fmt::format(
+                "; the level is that of {} of {} lights together, its sky slopes by {:.3g} ADU from edge to "
+                "edge (the steepest of them by {:.3g})",
+                leading, a.lights.size(), l.gradient, l.steepest);
+        return text;
+    }
+
+    static void describe_frame_noise(const Assembly& a, StackReport& report) {
+        for (const Light* l : a.lights) {
+            const Measures& m = l->measures->main();
+            report.noise_from_level += m.noise_from_level;
+            report.flat_noise_share = std::max(report.flat_noise_share, m.flat_noise_share);
+        }
+        constexpr double kMuch = 0.05; // as much as a tenth of the exposure
+        if (report.flat_noise_share > kMuch)
+            report.doubts.push_back({"flat-adds-noise",
+                                     {},
+                                     fmt::format("the flats of {} raise the noise of its lights by up to {:.0f} %",
+                                                 report.name, 100 * report.flat_noise_share),
+                                     "Take more flats, or brighter ones"});
+    }
+
     /// Integrates what can be; a file that fails on the way is dropped and the rest is done again.
     std::optional<MasterLight> integrate_good(const StackPlan& plan, std::vector<Light>& lights, Assembly& a) {
         for (;;) {
-            a = assemble(lights);
+            a = assemble(plan, lights);
             if (a.frames.empty()) return std::nullopt;
             s_.context.progress.begin("integrate " + plan.name, graded_.canvas.bounds().area());
-            MasterLight master = integrate(a.frames, graded_.canvas, a.levels, s_.context);
+            MasterLight master = integrate(a.frames, graded_.canvas, a.backgrounds, s_.context);
             s_.context.progress.end();
             if (master.failure) {
                 drop_or_raise(*a.lights[master.failure->frame], master.failure->what);
@@ -357,7 +410,9 @@ private:
             used = account(a, *master, report);
             describe_noise_model(a, report);
             describe_defects(a, report);
-            describe_master_light(*master, a.frames, report);
+            describe_master_light(*master, report);
+            describe_frame_noise(a, report);
+            report.levels = levels_text(a);
             if (plan.mosaic) report.colour_method = colour_method_name(colour_method(s_, *a.lights.front()->exposure));
             report.file = "lights/" + plan.name + ".fits";
             report.preview = "lights/" + plan.name + ".png";
@@ -417,6 +472,7 @@ private:
                                          : fmt::format("with {}; defects repaired", fmt::join(masters, ", "));
         made.step("register").text = "onto the grid of " + graded_.reference_path;
         made.merge(master.made);
+        made.step("level").text = levels_text(a);
         return made;
     }
 
@@ -434,7 +490,9 @@ private:
         for (std::size_t i = 0; i < a.frames.size(); ++i) {
             const Light& l = *a.lights[i];
             FrameReport r = report_of(l);
-            r.scale = a.frames[i].planes[static_cast<std::size_t>(l.main_plane())].level.scale.value;
+            const auto main = static_cast<std::size_t>(l.main_plane());
+            r.scale = a.frames[i].planes[main].level.scale.value;
+            r.scale_error = a.levels[main].scales[i].error;
             r.worth = std::isfinite(worth[i]) ? worth[i] : 0;
             r.weight = master.weights[static_cast<std::size_t>(l.main_plane())][i];
             r.dark_note = calibrations_.dark_share(*l.plan).reason;

@@ -5,7 +5,6 @@
 #include <kasane/base/units.hpp>
 #include <kasane/image/statistics.hpp>
 #include <kasane/image/stretch.hpp>
-#include <kasane/integration/noise_factors.hpp>
 #include <kasane/io/fits.hpp>
 #include <kasane/io/png.hpp>
 #include <kasane/stars/detection.hpp>
@@ -48,31 +47,6 @@ std::vector<double> white_of_stars(const MasterLight& master, const StarList& gr
 
 namespace {
 
-/// Background noise where nearly all frames overlap; of the whole plane where that is too little of it. The pixels that
-/// do not count are taken out for the while, in place: a copy of a large master would be as much memory again.
-double noise_of_overlap(MasterLight& master, int plane, int lag) {
-    constexpr float kNearlyAll = 0.9f;
-    constexpr double kEnough = 0.2; // of the pixels
-    const View<float> pixels = master.pixels.plane(plane);
-    const View<const float> coverage = std::as_const(master).coverage.plane(plane);
-    std::size_t kept = 0;
-    for (int y = 0; y < pixels.height; ++y)
-        for (int x = 0; x < pixels.width; ++x)
-            kept += coverage(x, y) >= kNearlyAll;
-    if (!(static_cast<double>(kept) > kEnough * static_cast<double>(pixels.bounds().area())))
-        return background_noise(pixels, lag);
-    std::vector<float> outside;
-    const auto for_each_outside = [&](auto f) {
-        for (int y = 0; y < pixels.height; ++y)
-            for (int x = 0; x < pixels.width; ++x)
-                if (!(coverage(x, y) >= kNearlyAll)) f(pixels(x, y));
-    };
-    for_each_outside([&](float& v) { outside.push_back(std::exchange(v, kNoData)); });
-    const double noise = background_noise(pixels, lag);
-    for_each_outside([at = outside.begin()](float& v) mutable { v = *at++; });
-    return noise;
-}
-
 /// The distinct values of a word of all exposures, in their order.
 std::string all_of(const std::vector<const Exposure*>& exposures, std::string Exposure::*word) {
     std::vector<std::string> out;
@@ -83,24 +57,11 @@ std::string all_of(const std::vector<const Exposure*>& exposures, std::string Ex
 
 } // namespace
 
-void describe_master_light(MasterLight& master, const std::vector<StackFrame>& frames, StackReport& report) {
-    constexpr int kLag = 3; // pixels: there the correlation that the kernel leaves has all but gone
-    const StackNoiseFactors factors(frames);
+void describe_master_light(const MasterLight& master, StackReport& report) {
     const int planes = master.pixels.planes(), main = main_plane(planes);
-    for (int p = 0; p < planes; ++p) {
-        double factor = 0, weights = 0;
-        for (std::size_t i = 0; i < frames.size(); ++i) {
-            const StackPlane& plane = frames[i].planes[static_cast<std::size_t>(p)];
-            const double sigma = plane.level.scale.value * plane.noise;
-            const double w2 = std::pow(master.weights[static_cast<std::size_t>(p)][i] * sigma, 2);
-            factor += w2 * factors.of(frames[i]).factor(
-                               p, plane.to_frame, reference_canvas(master.pixels.width(), master.pixels.height()));
-            weights += w2;
-        }
-        const double noise = noise_of_overlap(master, p, kLag) / std::sqrt(factor / weights);
-        if (p == main) report.noise = noise;
-        if (planes == 3) report.colour_noise.push_back(noise);
-    }
+    report.noise = master.noise[static_cast<std::size_t>(main)];
+    report.expected_noise = master.expected_noise[static_cast<std::size_t>(main)];
+    if (planes == 3) report.colour_noise = master.noise;
     const StarList stars = detect_stars(master.pixels.plane(main));
     report.fwhm = stars.fwhm;
     report.eccentricity = stars.eccentricity;
@@ -146,7 +107,8 @@ void write_master_light(const std::filesystem::path& output, const MasterLight& 
     for (std::size_t c = 0; c < report.channel_scales.size(); ++c)
         h.set(fmt::format("CHSCALE{}", c + 1), report.channel_scales[c], "makes the average star white; not applied");
     if (world) write_world(h, *world, master.pixels.width(), master.pixels.height());
-    h.set("NOISE", report.noise, "[ADU] background, as without resampling");
+    h.set("NOISE", report.noise, "[ADU] background, as without resampling, measured");
+    h.set("NOISEEXP", report.expected_noise, "[ADU] the same as its frames let expect");
     h.set("FWHM", report.fwhm, "[px] of the stars");
     h.set("REJLOW", report.rejected_low, "share of samples rejected below");
     h.set("REJHIGH", report.rejected_high, "share of samples rejected above");

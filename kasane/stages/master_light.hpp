@@ -11,8 +11,8 @@
 namespace kasane {
 
 /// Fills in noise, star shape and rejected shares. Resampling correlates the noise of neighbouring pixels and lowers
-/// it; the figure is brought back to what uncorrelated pixels would show, so that it can be compared honestly.
-void describe_master_light(MasterLight& master, const std::vector<StackFrame>& frames, StackReport& report);
+/// it; the figures are those of uncorrelated pixels, so that they can be compared honestly.
+void describe_master_light(const MasterLight& master, StackReport& report);
 
 /// Writes `output`/report.file (32-bit FITS with provenance, coverage as an extension) and the stretched preview
 /// `output`/report.preview. `exposures` are the frames combined, in order; a pixel of the grid is as large as `finer`

@@ -15,17 +15,19 @@ namespace kasane {
 
 namespace {
 
-constexpr std::uint32_t kRecord = 0x4b530005; // kind and version of the bytes
+constexpr std::uint32_t kRecord = 0x4b530006; // kind and version of the bytes
 
 void encode(Writer& w, const Measures& m) {
     w.put(m.count).put(m.threshold).put(m.fwhm).put(m.eccentricity).put(m.angle).put(m.alignment);
-    w.put(m.background).put(m.noise);
+    w.put(m.background).put(m.noise).put(m.noise_from_level).put(m.flat_noise_share);
     w.put(m.mesh.cell)
         .put(m.mesh.global_level)
         .put(m.mesh.global_sigma)
+        .put(m.mesh.texture)
         .put(m.mesh.level.width())
         .put(m.mesh.level.height());
-    for (const Image* i : {&m.mesh.level, &m.mesh.sigma})
+    w.put(!m.mesh.mean.empty());
+    for (const Image* i : {&m.mesh.level, &m.mesh.sigma, &m.mesh.mean}) // an empty one has no pixels
         for (const float v : i->pixels())
             w.put(v);
     w.put(static_cast<std::uint32_t>(m.stars.size()));
@@ -54,12 +56,17 @@ bool decode(Reader& r, Measures& m) {
     for (double* v :
          {&m.count, &m.threshold, &m.fwhm, &m.eccentricity, &m.angle, &m.alignment, &m.background, &m.noise})
         *v = r.take<double>();
+    m.noise_from_level = r.take<bool>();
+    m.flat_noise_share = r.take<double>();
     m.mesh.cell = r.take<int>();
     m.mesh.global_level = r.take<float>();
     m.mesh.global_sigma = r.take<float>();
+    m.mesh.texture = r.take<float>();
     const int w = r.take<int>(), h = r.take<int>();
     if (w < 1 || h < 1 || w > 10000 || h > 10000) return false;
-    for (Image* i : {&m.mesh.level, &m.mesh.sigma}) {
+    const bool has_mean = r.take<bool>();
+    for (Image* i : {&m.mesh.level, &m.mesh.sigma, &m.mesh.mean}) {
+        if (i == &m.mesh.mean && !has_mean) continue;
         *i = Image(w, h);
         for (float& v : i->pixels())
             v = r.take<float>();
@@ -100,6 +107,37 @@ bool decode(Reader& r, OwnCorrections& own) {
     return true;
 }
 
+/// To so many digits as a header keeps, so that a master found in a library gives the same as when it was made.
+double rounded(double v) {
+    return std::stod(fmt::format("{:.5g}", v));
+}
+
+/// What the masters of a light and its camera tell of its noise. Unknown without a dark: its current is in no bias.
+SensorNoise sensor_noise(const Session& s, const LightPlan& light, double electrons_per_adu) {
+    SensorNoise n;
+    const auto report = [&](const std::optional<std::size_t>& m) {
+        return m && s.masters[*m] ? &s.masters[*m]->report : nullptr;
+    };
+    const MasterReport *dark = report(light.dark), *bias = report(light.bias), *flat = report(light.flat);
+    if (!s.exposures[light.exposure].linear || !dark || s.pairing.masters[*light.dark].role != Role::dark) return n;
+    if (light.second_dark || !(dark->frame_noise > 0)) return n; // of a mixture nobody knows the shares beforehand
+    n.electrons_per_adu = electrons_per_adu;
+    const auto square = [](double v) { return v * v; };
+    n.dark_variance = square(dark->frame_noise);
+    n.subtracted_variance = square(dark->noise);
+    if (bias) {
+        const double read = square(bias->frame_noise), k = light.dark_scale;
+        n.dark_variance = read + k * std::max(0.0, n.dark_variance - read);
+        n.subtracted_variance = square(k * dark->noise) + square((1 - k) * bias->noise);
+    }
+    if (flat)
+        n.flat_noise =
+            s.pairing.masters[*light.flat].existing && flat->level > 0 ? flat->noise / flat->level : flat->noise;
+    for (double* v : {&n.dark_variance, &n.subtracted_variance, &n.flat_noise})
+        *v = rounded(*v);
+    return n;
+}
+
 MeasureOptions options_for(const Session& s, const LightPlan& light) {
     using Lone = CalibrationRecipe::Lone;
     const Exposure& e = s.exposures[light.exposure];
@@ -114,6 +152,7 @@ MeasureOptions options_for(const Session& s, const LightPlan& light) {
     o.kept_stars = std::max(o.kept_stars, o.detect.most);
     const NoiseModel model = noise_model(s, e);
     o.detect.electrons_per_adu = model.electrons_per_adu;
+    o.sensor = sensor_noise(s, light, model.electrons_per_adu);
     constexpr double kUsable = 0.92; // share of the full scale; calibrated pixels are a little lower than raw ones
     o.detect.saturation = static_cast<float>(kUsable * model.saturation);
     return o;

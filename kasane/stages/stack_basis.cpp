@@ -28,6 +28,13 @@ std::optional<std::string> verdicts_of(const Session& s, const Calibrations& cal
 
 } // namespace
 
+LevelOptions level_options(const Session& s, const StackPlan& plan, int colour) {
+    LevelOptions o;
+    o.model = s.recipe.normalization.of(plan.filter, colour);
+    o.sky = s.recipe.normalization.sky;
+    return o;
+}
+
 Basis stack_basis(const Session& s, const Calibrations& calibrations, const JointStack& stack,
                   const std::string& reference) {
     const StackPlan& plan = stack.plan;
@@ -55,7 +62,11 @@ Basis stack_basis(const Session& s, const Calibrations& calibrations, const Join
     planned.step("grade").set("verdicts", verdicts_of(s, calibrations, stack, reference).value_or("not judged yet"));
     planned.step("register").set("reference", reference);
     planned.step("register").set("optics", optics_identity(s, plan, reference));
-    planned.step("resample").set("options", Key("options of a stack").add(IntegrateOptions{}, LevelOptions{}).result());
+    Key options("options of a stack");
+    options.add(IntegrateOptions{});
+    for (const int colour : {-1, 0, 1, 2})
+        if (plan.mosaic == (colour >= 0)) options.add(level_options(s, plan, colour));
+    planned.step("resample").set("options", options.result());
     return Basis("stack", std::move(planned));
 }
 

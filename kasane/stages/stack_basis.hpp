@@ -14,6 +14,10 @@ namespace kasane {
 /// Stands for the key of a master that could not be made.
 inline constexpr const char* kNotMade = "not made";
 
+/// How one plane of a stack is brought to one level, by the recipe; `colour` 0 red, 1 green, 2 blue, -1 where there is
+/// only one.
+LevelOptions level_options(const Session& session, const StackPlan& plan, int colour);
+
 Basis stack_basis(const Session& session, const Calibrations& calibrations, const JointStack& stack,
                   const std::string& reference);
 /// The report of a master light that is on disk as its basis wants it.

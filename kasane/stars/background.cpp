@@ -37,14 +37,19 @@ float median_of(const Image& image) {
     return v.empty() ? 0 : median_in_place(v);
 }
 
-/// Noise from second differences over a few pixels: blind to nebula and gradients, and hardly touched by the
-/// correlation that resampling leaves between neighbours.
+/// Noise of a cell, from a quarter of the pixels where all have data.
 float cell_noise(View<const float> cell, const BackgroundOptions& o, std::vector<float>& differences) {
-    const int stride = o.step == 1 ? 1 : 4; // a quarter of the pixels is enough
+    constexpr int kStride = 4;
+    return structureless_noise(cell, o.noise, o.step == 1 ? 1 : kStride, differences);
+}
+
+/// The same from differences along rows alone, and twice as far apart: stars and nebula take more part in it.
+float coarse_noise(View<const float> cell, const BackgroundOptions& o, std::vector<float>& differences) {
+    const int lag = 2 * std::max(std::abs(o.noise.ux), std::abs(o.noise.vx)), stride = o.step == 1 ? 1 : 8;
     differences.clear();
-    for (int y = 0; y < cell.height; ++y)
-        for (int x = o.lag + y % stride; x + o.lag < cell.width; x += stride)
-            differences.push_back(cell(x - o.lag, y) - 2 * cell(x, y) + cell(x + o.lag, y));
+    for (int y = 0; y < cell.height; y += o.step == 1 ? 2 : 1)
+        for (int x = lag + y % stride; x + lag < cell.width; x += stride)
+            differences.push_back(cell(x - lag, y) - 2 * cell(x, y) + cell(x + lag, y));
     return clipped_statistics(differences, 3.0f).sigma / std::sqrt(6.0f);
 }
 
@@ -53,8 +58,8 @@ float cell_noise(View<const float> cell, const BackgroundOptions& o, std::vector
 Background measure_background(View<const float> image, const BackgroundOptions& o) {
     const int nx = std::max(1, (image.width + o.cell / 2) / o.cell),
               ny = std::max(1, (image.height + o.cell / 2) / o.cell);
-    Background b{Image(nx, ny), Image(nx, ny), o.cell, 0, 0};
-    std::vector<float> values, differences;
+    Background b{.level = Image(nx, ny), .sigma = Image(nx, ny), .cell = o.cell, .mean = {}};
+    std::vector<float> values, differences, textures;
     for (int j = 0; j < ny; ++j)
         for (int i = 0; i < nx; ++i) {
             const Region cell = intersect(
@@ -71,12 +76,15 @@ Background measure_background(View<const float> image, const BackgroundOptions& 
             const RobustStatistics s = clipped_statistics(values, o.clip);
             b.level(i, j) = s.location;
             b.sigma(i, j) = cell_noise(image.crop(cell), o, differences);
+            const float texture = coarse_noise(image.crop(cell), o, differences) / b.sigma(i, j);
+            if (std::isfinite(texture)) textures.push_back(texture);
         }
     b.level = without_outliers(b.level, b.sigma);
     b.global_level = median_of(b.level);
     for (float& v : b.sigma.pixels()) // without data, or full of one value
         if (!(v > 0)) v = kNoData;
     b.global_sigma = median_of(b.sigma);
+    if (!textures.empty()) b.texture = median_in_place(textures);
     for (float& v : b.sigma.pixels())
         if (!(v > 0)) v = b.global_sigma;
     return b;
@@ -120,6 +128,10 @@ float Background::level_at(double x, double y) const {
 
 float Background::sigma_at(double x, double y) const {
     return mesh_at(sigma, cell, x, y);
+}
+
+float Background::mean_at(double x, double y) const {
+    return mesh_at(mean.empty() ? level : mean, cell, x, y);
 }
 
 void Background::level_row(int y, int width, float* out) const {

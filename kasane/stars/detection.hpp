@@ -11,6 +11,7 @@
 //   elongation.hpp  how far stars are drawn out
 //   psf_fit.hpp     fits of a star's profile
 //   psf_sums.hpp    the inner loop of the fit
+//   sky_mean.hpp    the sky by cells, without stars, linear in what it shows
 //   streaks.hpp     trails of satellites, aircraft and meteors
 #pragma once
 

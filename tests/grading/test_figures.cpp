@@ -24,7 +24,7 @@ ExposureMeasures field(Width width, double error, std::uint64_t seed) {
     m.height = 600;
     m.planes.resize(1);
     Measures& plane = m.planes[0];
-    plane.mesh = {Image(14, 9, 1, 500.0f), Image(14, 9, 1, 10.0f), 64, 500, 10};
+    plane.mesh = {Image(14, 9, 1, 500.0f), Image(14, 9, 1, 10.0f), 64, {}, 500, 10};
     plane.background = 500;
     plane.noise = 10;
     plane.fwhm = 3;

@@ -64,7 +64,7 @@ TEST_CASE("Keys are made of whole records: every member that changes changes the
     CHECK(altered_members(metadata_of(e), [&] { return Key("x").add(metadata_of(e)).result(); }) == 42);
     MeasureOptions m;
     const auto of_measures = [&] { return Key("x").add(m).result(); };
-    CHECK(altered_members(members(m), of_measures) == 5);
+    CHECK(altered_members(members(m), of_measures) == 6);
     CHECK(altered_members(members(m.detect), of_measures) == 9);
     CHECK(altered_members(members(m.own), of_measures) == 6);
     CHECK(altered_members(members(m.streaks), of_measures) == 4);
@@ -78,7 +78,10 @@ TEST_CASE("Keys are made of whole records: every member that changes changes the
     CHECK(altered_members(members(std::get<PairRejection>(c.rejection)), [&] { return Key("x").add(c).result(); }) ==
           1);
     LevelOptions l;
-    CHECK(altered_members(members(l), [&] { return Key("x").add(l).result(); }) == 3);
+    const auto of_levels = [&] { return Key("x").add(l).result(); };
+    CHECK(altered_members(members(l), of_levels) == 3);
+    CHECK(altered_members(members(l.scales), of_levels) == 4);
+    CHECK(altered_members(members(m.sensor), of_measures) == 4);
     Limit limit = parse_limit("sky > 2 x night median and worth < 0.7 for Ha on 2031-03-12");
     const auto of_limit = [&] { return Key("x").add(limit).result(); };
     CHECK(altered_members(members(limit), of_limit) == 4);

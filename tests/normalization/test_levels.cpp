@@ -14,6 +14,23 @@ namespace {
 constexpr int kWidth = 640, kHeight = 448;
 
 /// A frame of the same 80 stars and a bright cloud of nebula, dimmed by `transparency` over a sky with a slope.
+const Canvas kCanvas = reference_canvas(kWidth, kHeight);
+
+LevelInput input(const Measures& m, double seconds = 60) {
+    return {&m, {}, seconds, kWidth, kHeight};
+}
+
+StackLevels fit(const std::vector<LevelInput>& frames, const LevelOptions& options = {}) {
+    const Quiet quiet;
+    return fit_stack_levels(frames, kCanvas, quiet.context.workers, options);
+}
+
+/// What a frame's value at a place becomes, less what another's does.
+double step_between(const StackLevels& l, std::size_t a, double value_a, std::size_t b, double value_b, Point at) {
+    return l.maps[a].scale_at(at) * value_a + l.maps[a].offset_at(at) - l.maps[b].scale_at(at) * value_b -
+           l.maps[b].offset_at(at);
+}
+
 Measures frame(double transparency, double sky, double slope, std::uint64_t seed, double slope_y = 0) {
     Image image(kWidth, kHeight);
     sky::Random random(4);
@@ -34,48 +51,126 @@ Measures frame(double transparency, double sky, double slope, std::uint64_t seed
 } // namespace
 
 TEST_CASE("Transparency and sky slope are found from stars and background") {
-    const Measures reference = frame(1.0, 800, 0, 1), dim = frame(0.6, 1300, 0.25, 2);
-    const LevelFit n =
-        fit_level({&reference, {}, 60, kWidth, kHeight}, {&dim, {}, 60, kWidth, kHeight}, {kWidth, kHeight});
-    CHECK(n.stars > 40);
-    CHECK(n.map.scale.value == Approx(1 / 0.6).epsilon(0.01));
-    // At the centre: 800 = scale x 1300 + offset, the nebula cancels. A tenth of the noise of a frame is 1.2 ADU.
-    CHECK(n.map.offset.value + n.map.scale.value * 1300 == Approx(800).margin(4));
-    CHECK(n.map.offset.slope_x == Approx(-0.25 * n.map.scale.value).epsilon(0.03));
-    CHECK(n.map.offset.slope_y == Approx(0).margin(0.01));
+    const Measures clear = frame(1.0, 800, 0, 1), dim = frame(0.6, 1300, 0.25, 2);
+    const StackLevels l = fit({input(clear), input(dim)});
+    CHECK(l.scales[1].stars > 40);
+    CHECK(l.maps[1].scale.value / l.maps[0].scale.value == Approx(1 / 0.6).epsilon(0.01));
+    CHECK(l.scales[1].error < 0.005);
+    // Where the sky is bare both come to the same. A tenth of the noise of a frame is 1.2 ADU.
+    for (const Point at : {Point{560, 60}, Point{600, 400}, Point{60, 420}})
+        CHECK(step_between(l, 0, 800, 1, 1300 + 0.25 * (at.x - kWidth / 2), at) == Approx(0).margin(1.5));
 }
 
-TEST_CASE("A frame is on its own level already") {
-    const Measures reference = frame(1.0, 800, 0, 1);
-    const LevelFit n =
-        fit_level({&reference, {}, 60, kWidth, kHeight}, {&reference, {}, 60, kWidth, kHeight}, {kWidth, kHeight});
-    CHECK(n.map.scale.value == 1);
-    CHECK(n.map.offset.value == 0);
+TEST_CASE("A single frame stays as it is") {
+    const Measures alone = frame(1.0, 800, 0, 1);
+    const StackLevels l = fit({input(alone)});
+    CHECK(l.maps[0].scale.value == 1);
+    CHECK(l.maps[0].offset_at({100, 100}) == Approx(0).margin(1e-9));
+    CHECK(l.background == Approx(alone.background).epsilon(0.02));
 }
 
 TEST_CASE("Without common stars the exposure times give the scale") {
     Measures reference = frame(1.0, 800, 0, 1), other = frame(1.0, 800, 0, 2);
     other.stars.clear();
-    const LevelFit n =
-        fit_level({&reference, {}, 60, kWidth, kHeight}, {&other, {}, 120, kWidth, kHeight}, {kWidth, kHeight});
-    CHECK(n.map.scale.value == 0.5);
-    CHECK(n.stars == 0);
+    const StackLevels l = fit({input(reference, 60), input(other, 120)});
+    CHECK(l.maps[1].scale.value / l.maps[0].scale.value == Approx(0.5));
+    CHECK(l.scales[1].stars == 0);
 }
 
-TEST_CASE("A sky that is tilted in both directions is levelled in both, about the middle") {
-    const Measures reference = frame(1.0, 800, 0, 1), tilted = frame(1.0, 900, 0.2, 3, -0.3);
-    const LevelFit n =
-        fit_level({&reference, {}, 60, kWidth, kHeight}, {&tilted, {}, 60, kWidth, kHeight}, {kWidth, kHeight});
-    CHECK(n.map.offset.slope_x == Approx(-0.2).epsilon(0.05)); // stars move the meshes by a few percent of the tilt
-    CHECK(n.map.offset.slope_y == Approx(0.3).epsilon(0.05));
-    CHECK(n.map.offset.value == Approx(-100).margin(2)); // in the middle; an edge is 67 to 64 ADU off
+TEST_CASE("What all frames show stays: only differences are taken away") {
+    // A nebula that fills the field, the same in all; gradients that differ, and are gone from all differences.
+    std::vector<Measures> frames;
+    std::vector<LevelInput> inputs;
+    const double slopes[] = {0.1, -0.15, 0.2, -0.05, 0.12};
+    for (std::size_t k = 0; k < 5; ++k)
+        frames.push_back(frame(1.0, 800 + 40 * static_cast<double>(k), slopes[k], 10 + k));
+    for (const Measures& m : frames)
+        inputs.push_back(input(m));
+    const StackLevels l = fit(inputs);
+    // The level is a mean of frames, so each one's offset is the negative of how far it lies from that mean.
+    for (const Point at : {Point{100, 100}, Point{320, 224}, Point{600, 400}}) {
+        double mean = 0;
+        for (std::size_t k = 0; k < 5; ++k)
+            mean += l.shares[k] * l.maps[k].offset_at(at) / l.maps[k].scale.value;
+        CHECK(mean == Approx(0).margin(0.01));
+        for (std::size_t k = 1; k < 5; ++k)
+            CHECK(step_between(l, k, 800 + 40 * static_cast<double>(k) + slopes[k] * (at.x - kWidth / 2), 0,
+                               800 + slopes[0] * (at.x - kWidth / 2), at) == Approx(0).margin(2.5));
+    }
+}
+
+TEST_CASE("The level is as flat as the best frames together allow") {
+    std::vector<Measures> frames;
+    for (const double slope : {0.3, 0.25, -0.2, 0.28})
+        frames.push_back(frame(1.0, 800, slope, 30 + frames.size()));
+    std::vector<LevelInput> inputs;
+    for (const Measures& m : frames)
+        inputs.push_back(input(m));
+    const StackLevels l = fit(inputs);
+    CHECK(l.steepest > 150);              // 0.3 ADU a pixel over 640 pixels, and the nebula's own
+    CHECK(l.gradient < 0.3 * l.steepest); // slopes of both signs cancel
+    CHECK(l.shares[2] > 0.3);             // the only one that leans the other way
+    double sum = 0;
+    for (const double s : l.shares)
+        sum += s;
+    CHECK(sum == Approx(1));
+}
+
+TEST_CASE("A model takes away no more than it says") {
+    const Measures clear = frame(1.0, 800, 0, 1), dim = frame(0.6, 1300, 0.25, 2);
+    const std::vector<LevelInput> both = {input(clear), input(dim)};
+    const StackLevels none = fit(both, {.model = LevelModel::none}), scale = fit(both, {.model = LevelModel::scale}),
+                      offset = fit(both, {.model = LevelModel::offset}),
+                      planes = fit(both, {.model = LevelModel::planes});
+    CHECK(none.maps[1] == LevelMap{kCanvas.centre(), {1, 0, 0, {}}, {}});
+    CHECK(scale.maps[1].scale.value > 1.2 * scale.maps[0].scale.value);
+    CHECK(scale.maps[1].offset == SmoothMap{});
+    CHECK((offset.maps[1].offset.value != 0 && offset.maps[1].offset.slope_x == 0));
+    CHECK((planes.maps[1].offset.slope_x != 0 && planes.maps[1].offset.lattice.empty()));
+    for (const std::string_view name : {"none", "scale", "offset", "planes", "local"})
+        CHECK(level_model_name(*level_model_named(name)) == name);
+    CHECK(!level_model_named("everything"));
+}
+
+TEST_CASE("A sky that bends is followed, smoothly") {
+    Measures flat = frame(1.0, 800, 0, 1), bent = frame(1.0, 800, 0, 2);
+    const auto bend = [](double x, double y) {
+        return 60 * std::exp(-(std::pow((x - 480) / 150.0, 2) + std::pow((y - 330) / 150.0, 2)));
+    };
+    for (int j = 0; j < bent.mesh.level.height(); ++j)
+        for (int i = 0; i < bent.mesh.level.width(); ++i)
+            bent.mesh.mean(i, j) += static_cast<float>(bend((i + 0.5) * bent.mesh.cell, (j + 0.5) * bent.mesh.cell));
+    const StackLevels l = fit({input(flat), input(bent)});
+    const StackLevels planes = fit({input(flat), input(bent)}, {.model = LevelModel::planes});
+    double worst = 0, worst_plane = 0;
+    for (double y = 40; y < kHeight - 40; y += 23)
+        for (double x = 40; x < kWidth - 40; x += 23) {
+            worst = std::max(worst, std::abs(step_between(l, 0, 800, 1, 800 + bend(x, y), {x, y})));
+            worst_plane = std::max(worst_plane, std::abs(step_between(planes, 0, 800, 1, 800 + bend(x, y), {x, y})));
+        }
+    CHECK(worst < 8); // of 60; the mesh itself is linear between cells of 64 pixels
+    CHECK(worst_plane > 25);
+}
+
+TEST_CASE("A region of sky alone tells the offsets where it is given") {
+    // The second frame's lower half is lit by something that changes: a landscape.
+    Measures clear = frame(1.0, 800, 0, 1), lit = frame(1.0, 830, 0, 2);
+    for (int j = lit.mesh.level.height() / 2; j < lit.mesh.level.height(); ++j)
+        for (int i = 0; i < lit.mesh.level.width(); ++i)
+            lit.mesh.mean(i, j) += 300;
+    LevelOptions o;
+    o.model = LevelModel::offset;
+    o.sky = {0, 0, kWidth, kHeight / 2 - 64};
+    const StackLevels l = fit({input(clear), input(lit)}, o);
+    CHECK(step_between(l, 0, 800, 1, 830, {320, 60}) == Approx(0).margin(1.5));
 }
 
 TEST_CASE("Frames that overlap in a narrow strip are brought to one offset, without a tilt across it") {
-    // Wide frames, so that a plane is tried; one row of samples only is common to both, which tells of no tilt in y.
+    // One row of places only is common to both, which tells of no tilt in y.
     constexpr int kWide = 1280, kHigh = 448, kCell = 64, kShift = 348;
     const auto even = [](float level) {
         Measures m;
+        m.noise = 5;
         m.mesh.cell = kCell;
         m.mesh.level = Image(kWide / kCell, kHigh / kCell, 1, level);
         m.mesh.sigma = Image(kWide / kCell, kHigh / kCell, 1, 5.0f);
@@ -83,10 +178,34 @@ TEST_CASE("Frames that overlap in a narrow strip are brought to one offset, with
         return m;
     };
     const Measures reference = even(800), other = even(850);
-    const LevelFit n =
-        fit_level({&reference, {}, 60, kWide, kHigh}, {&other, Affine{1, 0, 0, 0, 1, -kShift}, 60, kWide, kHigh},
-                  reference_canvas(kWide, kHigh));
-    CHECK(n.map.check().empty());
-    CHECK((n.map.offset.slope_x == 0 && n.map.offset.slope_y == 0));
-    CHECK(n.map.offset.value == Approx(-50));
+    const Quiet quiet;
+    const StackLevels l = fit_stack_levels(
+        {{&reference, {}, 60, kWide, kHigh}, {&other, Affine{1, 0, 0, 0, 1, -kShift}, 60, kWide, kHigh}},
+        reference_canvas(kWide, kHigh), quiet.context.workers);
+    for (const LevelMap& map : l.maps)
+        CHECK(map.check().empty());
+    CHECK(step_between(l, 0, 800, 1, 850, {640, 400}) == Approx(0).margin(0.5));
+    CHECK(step_between(l, 0, 800, 1, 850, {40, 380}) == Approx(0).margin(0.5));
+}
+
+TEST_CASE("Frames that show nothing in common are left with their own sky") {
+    const Measures a = frame(1.0, 800, 0, 1), b = frame(1.0, 850, 0, 2);
+    const Quiet quiet;
+    const StackLevels l =
+        fit_stack_levels({{&a, {}, 60, kWidth, kHeight}, {&b, Affine{1, 0, 5000, 0, 1, 0}, 60, kWidth, kHeight}},
+                         kCanvas, quiet.context.workers);
+    for (const LevelMap& map : l.maps)
+        CHECK(map.check().empty());
+    CHECK(l.maps[0].offset_at({300, 200}) == Approx(0).margin(1e-6));
+}
+
+TEST_CASE("Levels are the same for any number of threads") {
+    std::vector<Measures> frames;
+    for (const double slope : {0.3, -0.1, 0.2})
+        frames.push_back(frame(1.0, 800, slope, 50 + frames.size()));
+    std::vector<LevelInput> inputs;
+    for (const Measures& m : frames)
+        inputs.push_back(input(m));
+    const Workers one(1), three(3);
+    CHECK(fit_stack_levels(inputs, kCanvas, one) == fit_stack_levels(inputs, kCanvas, three));
 }

@@ -21,7 +21,7 @@ sky::Scenario lens_scenario() {
     sky::PlainOptions o;
     o.width = 480, o.height = 360;
     o.lights = 8, o.calibration = 0;
-    o.stars = 160, o.nebula = 0;
+    o.stars = 260, o.nebula = 0;
     o.rotation = 25;
     o.seed = 31;
     sky::Scenario s = sky::plain_scenario(o);

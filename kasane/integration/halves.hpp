@@ -1,0 +1,37 @@
+// The noise of a stack as its own samples tell it: one half of the frames against the other.
+//
+// Why: a master light's pixels hold the sky, and its faint stars look like noise. Between two halves of one stack the
+// sky is the same; what differs is noise, whatever lies in the field. What does not differ from frame to frame (a
+// pattern of the sensor, where the frames were not dithered) is not seen.
+#pragma once
+
+#include <kasane/combination/combiner.hpp>
+
+#include <array>
+#include <cstdint>
+#include <vector>
+
+namespace kasane {
+
+/// Counts differences of the weighted means of every other frame and the rest, in units of what is expected of them.
+/// Counts can be added in any order with the same result.
+class HalvesScatter {
+public:
+    /// Rows of the canvas that are looked at: one in so many.
+    static constexpr int kEvery = 8;
+    static bool takes(int canvas_row) { return canvas_row % kEvery == kEvery / 2; }
+
+    /// Looks at all pixels of a block that have samples in both halves. `combined` are their values.
+    void add(const SampleBlock& block, const float* combined, const StackExpectation& expectation);
+    void add(const HalvesScatter& other);
+    /// The noise over what is expected of it: the standard deviation of the differences within 3 sigma, corrected for
+    /// the tails. 1 where fewer than a thousand pixels tell.
+    double ratio() const;
+
+private:
+    static constexpr int kBins = 2048;
+    static constexpr double kReach = 16; ///< expected sigmas to either side
+    std::array<std::uint64_t, kBins> bins_{};
+};
+
+} // namespace kasane

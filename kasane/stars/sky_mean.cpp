@@ -1,0 +1,86 @@
+#include <kasane/stars/sky_mean.hpp>
+
+#include <kasane/base/units.hpp>
+#include <kasane/image/statistics.hpp>
+#include <kasane/image/statistics_kernel.hpp>
+
+#include <algorithm>
+#include <cmath>
+#include <limits>
+
+namespace kasane {
+
+namespace {
+
+/// Out to where a Moffat profile of exponent 3 falls below a tenth of the noise.
+double covered_radius(const Star& s, double fwhm, double noise) {
+    constexpr double kForm = 1.0396842, kShare = 0.1, kLeast = 1.5, kMost = 12; // FWHM; 4 (2^(1/3) - 1)
+    const double height = std::cbrt(std::max(1.0, s.peak / (kShare * std::max(1e-6, noise))));
+    const double radius = fwhm * std::sqrt((height - 1) / kForm) * (s.saturated ? 1.3 : 1.0);
+    return std::clamp(radius, kLeast * fwhm, kMost * fwhm);
+}
+
+void cover_disc(Mask& mask, double cx, double cy, double radius) {
+    const int y0 = std::max(0, static_cast<int>(std::ceil(cy - radius))),
+              y1 = std::min(mask.height() - 1, static_cast<int>(std::floor(cy + radius)));
+    for (int y = y0; y <= y1; ++y) {
+        const double half = std::sqrt(std::max(0.0, radius * radius - (y - cy) * (y - cy)));
+        const int x0 = std::max(0, static_cast<int>(std::ceil(cx - half))),
+                  x1 = std::min(mask.width() - 1, static_cast<int>(std::floor(cx + half)));
+        if (x1 >= x0) std::fill_n(mask.plane().row(y) + x0, x1 - x0 + 1, std::uint8_t{1});
+    }
+}
+
+Mask covered(View<const float> image, const Background& b, const SkyCover& cover) {
+    Mask mask(image.width, image.height);
+    const double fwhm = std::max(2.0, cover.fwhm);
+    for (const Star& s : cover.stars)
+        cover_disc(mask, s.x, s.y, covered_radius(s, fwhm, b.global_sigma));
+    for (const Streak& k : cover.streaks) {
+        constexpr double kWidth = 4; // pixels beside the stars' own
+        const double length = std::hypot(k.x1 - k.x0, k.y1 - k.y0), radius = kWidth + fwhm;
+        const int steps = 1 + static_cast<int>(length / (0.5 * radius));
+        for (int i = 0; i <= steps; ++i) {
+            const double t = static_cast<double>(i) / steps;
+            cover_disc(mask, k.x0 + t * (k.x1 - k.x0), k.y0 + t * (k.y1 - k.y0), radius);
+        }
+    }
+    return mask;
+}
+
+} // namespace
+
+Image mean_sky(View<const float> image, const Background& b, const SkyCover& cover) {
+    const int nx = b.level.width(), ny = b.level.height();
+    const Mask mask = covered(image, b, cover);
+    Image out(nx, ny, 1, kNoData);
+    constexpr float kClip = 5;
+    constexpr double kLeast = 0.4;
+    std::vector<float> values, scratch;
+    for (int j = 0; j < ny; ++j)
+        for (int i = 0; i < nx; ++i) {
+            const Region cell = intersect(
+                {i * b.cell, j * b.cell, i + 1 == nx ? image.width : b.cell, j + 1 == ny ? image.height : b.cell},
+                image.bounds());
+            values.clear();
+            std::size_t all = 0;
+            for (int y = cell.y; y < cell.bottom(); ++y)
+                for (int x = cell.x + (y & 1) * (cover.step - 1); x < cell.right(); x += cover.step) {
+                    const float v = image(x, y);
+                    if (!(v == v)) continue;
+                    ++all;
+                    if (!mask(x, y)) values.push_back(v);
+                }
+            if (all == 0 || static_cast<double>(values.size()) < kLeast * static_cast<double>(all)) continue;
+            scratch = values;
+            const float centre =
+                median_in_place(scratch); // not the background's level, which passes over what is bright
+            const float reach = kClip * std::max(b.sigma(i, j), mad_sigma_in_place(scratch, centre));
+            const SumsWithin s = sums_within(values.data(), values.size(), centre, centre - reach, centre + reach);
+            if (static_cast<double>(s.count) > kLeast * static_cast<double>(all))
+                out(i, j) = static_cast<float>(centre + s.sum / static_cast<double>(s.count));
+        }
+    return out;
+}
+
+} // namespace kasane

@@ -1,0 +1,27 @@
+// The sky of an image by cells, as a mean: linear in what the sky shows, so that it can be compared between frames.
+//
+// Why beside the background: a clipped mean follows the darker pixels of a rough nebula or of a field of faint stars,
+// the more so the less noise there is. In two frames of one field it is off by different amounts.
+#pragma once
+
+#include <kasane/stars/background.hpp>
+#include <kasane/stars/detection.hpp>
+#include <kasane/stars/streaks.hpp>
+
+#include <vector>
+
+namespace kasane {
+
+/// What is covered before.
+struct SkyCover {
+    const std::vector<Star>& stars;
+    double fwhm = 0; ///< of the stars, pixels
+    const std::vector<Streak>& streaks;
+    int step = 2; ///< of the samples along a row; 1 where most pixels have no data
+};
+
+/// Means over the cells of `background`, without stars (out to where their wings fall below a tenth of the noise),
+/// streaks, and what lies farther than five sigma from the cell's median. NaN where less than 40 % of a cell are left.
+Image mean_sky(View<const float> image, const Background& background, const SkyCover& cover);
+
+} // namespace kasane

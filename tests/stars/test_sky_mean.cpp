@@ -1,0 +1,78 @@
+#include "support/support.hpp"
+
+#include <kasane/sky/random.hpp>
+#include <kasane/stars/sky_mean.hpp>
+
+#include <catch2/catch.hpp>
+#include <cmath>
+
+using namespace kasane;
+using namespace kasane::test;
+
+namespace {
+
+constexpr int kWidth = 448, kHeight = 320;
+
+/// A rough nebula and many faint stars, `bright` times as bright, under a sky of noise.
+Image field(double bright, double noise, std::uint64_t seed) {
+    Image image(kWidth, kHeight, 1, 1000.0f);
+    sky::Random random(5);
+    for (int y = 0; y < kHeight; ++y)
+        for (int x = 0; x < kWidth; ++x)
+            image(x, y) += static_cast<float>(bright * 200 * (1 + std::sin(x / 3.0) * std::sin(y / 4.0)));
+    for (int i = 0; i < 3000; ++i)
+        add_gaussian_star(image, random.uniform(4, kWidth - 4), random.uniform(4, kHeight - 4), bright * 500, 3);
+    add_noise(image, noise, seed);
+    return image;
+}
+
+Image means_of(const Image& image, const std::vector<Star>& stars = {}, const std::vector<Streak>& streaks = {}) {
+    return mean_sky(image.plane(), measure_background(image.plane()), {stars, 3, streaks});
+}
+
+} // namespace
+
+TEST_CASE("Means are linear in what the sky shows: half the light is half the rise") {
+    const Image full = means_of(field(1, 15, 1)), half = means_of(field(0.5, 40, 2));
+    for (int j = 0; j < full.height(); ++j)
+        for (int i = 0; i < full.width(); ++i) {
+            const double rise = full(i, j) - 1000;
+            INFO(i << " " << j);
+            CHECK(rise > 150);
+            CHECK(half(i, j) - 1000 == Approx(0.5 * rise).margin(6)); // 2048 samples of 15 and of 40
+        }
+}
+
+TEST_CASE("Stars and streaks that are known take no part, particles neither") {
+    Image image(kWidth, kHeight, 1, 1000.0f);
+    add_noise(image, 10, 3);
+    const Image before = means_of(image);
+    Star s;
+    s.x = 100, s.y = 90, s.flux = 2e6, s.peak = 2e5;
+    add_gaussian_star(image, s.x, s.y, s.flux, 3);
+    for (int x = 0; x < kWidth; ++x) // four pixels wide, four times the noise
+        for (int y = 200; y < 204; ++y)
+            image(x, y) += 40;
+    image(300, 60) += 50000;
+    const Streak k{0, 201.5, kWidth - 1.0, 201.5};
+    const Image after = means_of(image, {s}, {k}), uncovered = means_of(image);
+    for (int j = 0; j < after.height(); ++j)
+        for (int i = 0; i < after.width(); ++i)
+            CHECK(after(i, j) == Approx(before(i, j)).margin(0.5)); // a mean of 2048 samples of 10 is known to 0.2
+    CHECK(uncovered(3, 3) > before(3, 3) + 1);
+}
+
+TEST_CASE("A cell that is covered for the most part has no mean") {
+    Image image(kWidth, kHeight, 1, 1000.0f);
+    add_noise(image, 10, 4);
+    for (int y = 0; y < 64; ++y)
+        for (int x = 64; x < 110; ++x)
+            image(x, y) = NAN;
+    Star s;
+    s.x = 224, s.y = 160, s.flux = 1e9, s.peak = 1e9, s.saturated = true;
+    const Background b = measure_background(image.plane());
+    const Image means = mean_sky(image.plane(), b, {{s}, 6, {}});
+    CHECK(std::isnan(means(3, 2)));
+    CHECK(std::isfinite(means(1, 0))); // of the pixels that have data
+    CHECK(std::isfinite(means(0, 4)));
+}
