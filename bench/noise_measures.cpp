@@ -16,15 +16,15 @@ namespace kasane::bench {
 namespace {
 
 /// Standard deviation of the difference of two images over sqrt 2, by cells of 64 pixels; the median of the cells.
-double noise_between(const Image& a, const Image& b, const CfaPattern& cfa, int colour) {
+double noise_between(const Image& first, const Image& second, const CfaPattern& cfa, int colour) {
     constexpr int kCell = 64;
     std::vector<float> cells, values;
-    for (int y = 0; y + kCell <= a.height(); y += kCell)
-        for (int x = 0; x + kCell <= a.width(); x += kCell) {
+    for (int y = 0; y + kCell <= first.height(); y += kCell)
+        for (int x = 0; x + kCell <= first.width(); x += kCell) {
             values.clear();
             for (int j = y; j < y + kCell; ++j)
                 for (int i = x; i < x + kCell; ++i)
-                    if (cfa.empty() || cfa.colour(i, j) == colour) values.push_back(a(i, j) - b(i, j));
+                    if (cfa.empty() || cfa.colour(i, j) == colour) values.push_back(first(i, j) - second(i, j));
             cells.push_back(clipped_statistics(values, 3).sigma / std::sqrt(2.0f));
         }
     return median_in_place(cells);

@@ -143,10 +143,10 @@ public:
     ScaleSolution(std::size_t frames, std::vector<CommonStar> stars, const Canvas& canvas)
         : scale_(frames), stars_(std::move(stars)), centre_(canvas.centre()),
           half_(std::max({1.0, centre_.x, centre_.y})), by_frame_(frames), tilt_(frames) {
-        for (std::size_t k = 0; k < stars_.size(); ++k) {
-            share_.emplace_back(stars_[k].seen.size(), 1.0);
-            for (std::size_t i = 0; i < stars_[k].seen.size(); ++i)
-                by_frame_[stars_[k].seen[i].frame].push_back({k, i});
+        for (std::size_t star = 0; star < stars_.size(); ++star) {
+            share_.emplace_back(stars_[star].seen.size(), 1.0);
+            for (std::size_t i = 0; i < stars_[star].seen.size(); ++i)
+                by_frame_[stars_[star].seen[i].frame].push_back({star, i});
         }
     }
 
@@ -182,11 +182,11 @@ public:
     StarScale account(std::size_t f) const {
         StarScale s;
         double weights = 0, chi2 = 0, counted = 0;
-        for (const auto& [k, i] : by_frame_[f]) {
-            const double w = share_[k][i];
+        for (const auto& [star, i] : by_frame_[f]) {
+            const double w = share_[star][i];
             if (!(w > kGivenUp)) continue;
             ++s.stars;
-            const double variance = variance_of(k, i), r = residual(k, i);
+            const double variance = variance_of(star, i), r = residual(star, i);
             weights += w / variance;
             chi2 += w * r * r / variance;
             counted += w;
@@ -202,18 +202,20 @@ private:
         std::size_t star, sighting;
     };
 
-    double variance_of(std::size_t k, std::size_t i) const { return stars_[k].seen[i].variance + floor_ * floor_; }
+    double variance_of(std::size_t star, std::size_t i) const {
+        return stars_[star].seen[i].variance + floor_ * floor_;
+    }
     /// What scatter is left of the stars whose noise hardly counts.
     void learn_floor() {
         std::vector<float> squares;
         constexpr double kHardly = 0.5 * kFloor;
         constexpr std::size_t kEnough = 30;
-        for (std::size_t k = 0; k < stars_.size(); ++k)
-            for (std::size_t i = 0; i < stars_[k].seen.size(); ++i) {
-                const Sighting& s = stars_[k].seen[i];
-                if (!known_[s.frame] || s.variance > kHardly * kHardly || stars_[k].seen.size() < 3) continue;
-                const auto n = static_cast<double>(stars_[k].seen.size()); // a star's own magnitude takes its part
-                squares.push_back(static_cast<float>(std::max(0.0, std::pow(residual(k, i), 2) * n / (n - 1) -
+        for (std::size_t star = 0; star < stars_.size(); ++star)
+            for (std::size_t i = 0; i < stars_[star].seen.size(); ++i) {
+                const Sighting& s = stars_[star].seen[i];
+                if (!known_[s.frame] || s.variance > kHardly * kHardly || stars_[star].seen.size() < 3) continue;
+                const auto n = static_cast<double>(stars_[star].seen.size()); // a star's own magnitude takes its part
+                squares.push_back(static_cast<float>(std::max(0.0, std::pow(residual(star, i), 2) * n / (n - 1) -
                                                                        std::pow(1 / kSigmaPerMad, 2) * s.variance)));
             }
         if (squares.size() < kEnough) return;
@@ -221,9 +223,9 @@ private:
                             kMostFloor);
     }
 
-    double residual(std::size_t k, std::size_t i) const {
-        const Sighting& s = stars_[k].seen[i];
-        return s.brightness - scale_[s.frame] - magnitude_[k] - tilted(s.frame, stars_[k].at);
+    double residual(std::size_t star, std::size_t i) const {
+        const Sighting& s = stars_[star].seen[i];
+        return s.brightness - scale_[s.frame] - magnitude_[star] - tilted(s.frame, stars_[star].at);
     }
     double tilted(std::size_t f, Point at) const {
         return (tilt_[f].x * (at.x - centre_.x) + tilt_[f].y * (at.y - centre_.y)) / half_;
@@ -235,37 +237,37 @@ private:
     /// Its scale from the stars that are known, robustly; then all its stars are known.
     void admit(std::size_t f) {
         std::vector<float> differences;
-        for (const auto& [k, i] : by_frame_[f])
-            if (!std::isnan(magnitude_[k]))
-                differences.push_back(static_cast<float>(stars_[k].seen[i].brightness - magnitude_[k]));
+        for (const auto& [star, i] : by_frame_[f])
+            if (!std::isnan(magnitude_[star]))
+                differences.push_back(static_cast<float>(stars_[star].seen[i].brightness - magnitude_[star]));
         scale_[f] = differences.empty() ? 0 : median_in_place(differences);
         known_[f] = true;
-        for (const auto& [k, i] : by_frame_[f])
-            if (std::isnan(magnitude_[k])) magnitude_[k] = stars_[k].seen[i].brightness - scale_[f];
+        for (const auto& [star, i] : by_frame_[f])
+            if (std::isnan(magnitude_[star])) magnitude_[star] = stars_[star].seen[i].brightness - scale_[f];
     }
     /// Alternating least squares; converges the faster the more stars frames share.
     void refine() {
         constexpr int kSteps = 40;
         constexpr double kSettled = 1e-7;
         for (int step = 0; step < kSteps; ++step) {
-            for (std::size_t k = 0; k < stars_.size(); ++k) {
+            for (std::size_t star = 0; star < stars_.size(); ++star) {
                 double sum = 0, weights = 0;
-                for (std::size_t i = 0; i < stars_[k].seen.size(); ++i) {
-                    const Sighting& s = stars_[k].seen[i];
+                for (std::size_t i = 0; i < stars_[star].seen.size(); ++i) {
+                    const Sighting& s = stars_[star].seen[i];
                     if (!known_[s.frame]) continue;
-                    const double w = share_[k][i] / variance_of(k, i);
-                    sum += w * (s.brightness - scale_[s.frame] - tilted(s.frame, stars_[k].at));
+                    const double w = share_[star][i] / variance_of(star, i);
+                    sum += w * (s.brightness - scale_[s.frame] - tilted(s.frame, stars_[star].at));
                     weights += w;
                 }
-                if (weights > 0) magnitude_[k] = sum / weights;
+                if (weights > 0) magnitude_[star] = sum / weights;
             }
             double moved = 0;
             for (std::size_t f = 0; f < scale_.size(); ++f) {
                 if (!known_[f]) continue;
                 double sum = 0, weights = 0;
-                for (const auto& [k, i] : by_frame_[f]) {
-                    const double w = share_[k][i] / variance_of(k, i);
-                    sum += w * (residual(k, i) + scale_[f]);
+                for (const auto& [star, i] : by_frame_[f]) {
+                    const double w = share_[star][i] / variance_of(star, i);
+                    sum += w * (residual(star, i) + scale_[f]);
                     weights += w;
                 }
                 if (!(weights > 0)) continue;
@@ -277,11 +279,11 @@ private:
     }
     /// `first`: magnitudes still carry what outliers did to them; they are weighed softly.
     void weigh(bool first) {
-        for (std::size_t k = 0; k < stars_.size(); ++k)
-            for (std::size_t i = 0; i < stars_[k].seen.size(); ++i) {
-                if (!known_[stars_[k].seen[i].frame]) continue;
-                const double r = residual(k, i) / std::sqrt(variance_of(k, i));
-                share_[k][i] = first ? huber_weight(r, 1.5) : bisquare_weight(std::abs(r) / kBisquareTuning, 1e-6);
+        for (std::size_t star = 0; star < stars_.size(); ++star)
+            for (std::size_t i = 0; i < stars_[star].seen.size(); ++i) {
+                if (!known_[stars_[star].seen[i].frame]) continue;
+                const double r = residual(star, i) / std::sqrt(variance_of(star, i));
+                share_[star][i] = first ? huber_weight(r, 1.5) : bisquare_weight(std::abs(r) / kBisquareTuning, 1e-6);
             }
     }
     /// A slope of the scale over the field, where the stars show it clearly.
@@ -296,11 +298,11 @@ private:
             for (std::size_t f = 0; f < tilt_.size(); ++f) {
                 if (!known_[f] || by_frame_[f].size() < kLeast) continue;
                 std::vector<Equation<3>> equations;
-                for (const auto& [k, i] : by_frame_[f]) {
-                    const Point at = stars_[k].at;
+                for (const auto& [star, i] : by_frame_[f]) {
+                    const Point at = stars_[star].at;
                     equations.push_back({{1, (at.x - centre_.x) / half_, (at.y - centre_.y) / half_},
-                                         residual(k, i) + tilted(f, at),
-                                         share_[k][i] / variance_of(k, i)});
+                                         residual(star, i) + tilted(f, at),
+                                         share_[star][i] / variance_of(star, i)});
                 }
                 const Eigen::Vector3d plane = least_squares(equations);
                 if (!plane.allFinite()) continue;

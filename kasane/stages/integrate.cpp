@@ -274,9 +274,10 @@ private:
         std::size_t leading = 0, by_time = 0;
         for (std::size_t k = 0; k < a.lights.size(); ++k) {
             leading += l.shares[k] > 0;
-            by_time += l.scales[k].stars == 0;
-            errors.push_back(static_cast<float>(l.scales[k].error));
-            stars.push_back(static_cast<float>(l.scales[k].stars));
+            const StarScale& scale = l.scales[k];
+            by_time += scale.stars == 0;
+            errors.push_back(static_cast<float>(scale.error));
+            stars.push_back(static_cast<float>(scale.stars));
         }
         if (l.model == LevelModel::none) return "none: lights as they are";
         std::string text =

@@ -65,7 +65,7 @@ TEST_CASE("Scales of a stack are as exact as its stars, and their error is told"
     CHECK(scales[0].scale == 1);
     for (std::size_t k = 1; k < frames.size(); ++k) {
         INFO(k);
-        CHECK(scales[k].stars > 100);
+        CHECK(scales.at(k).stars > 100);
         CHECK(scales[k].error < 0.003);
         CHECK(std::abs(scales[k].scale * transparency[k] - 1) < 5 * scales[k].error);
     }
@@ -132,7 +132,7 @@ TEST_CASE("Frames that share stars only through others are brought to one scale"
     // The catalogue asks that most of the frames that should show a star do: these say what they show.
     for (std::size_t k = 0; k < 5; ++k) {
         const double from = 150.0 * static_cast<double>(k);
-        for (Star& s : frames[k].stars)
+        for (Star& s : frames.at(k).stars)
             s.x -= from;
         inputs[k].to_frame = Affine{1, 0, -from, 0, 1, 0};
         inputs[k].width = 250;
@@ -140,7 +140,7 @@ TEST_CASE("Frames that share stars only through others are brought to one scale"
     const auto scales = fit_star_scales(inputs, kCanvas, 0);
     for (std::size_t k = 1; k < 5; ++k) {
         INFO(k);
-        CHECK(scales[k].stars > 20);
+        CHECK(scales.at(k).stars > 20);
         CHECK(scales[k].scale == Approx(1 / (1 - 0.1 * static_cast<double>(k))).epsilon(0.02));
     }
 }
