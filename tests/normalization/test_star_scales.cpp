@@ -59,30 +59,30 @@ TEST_CASE("Scales of a stack are as exact as its stars, and their error is told"
     const Sky sky = sky_of(150, 3);
     const std::vector<double> transparency = {1, 0.8, 0.45, 0.9, 0.6, 1, 0.7, 0.5};
     std::vector<Measures> frames;
-    for (std::size_t k = 0; k < transparency.size(); ++k)
-        frames.push_back(seen(sky, transparency[k], 100 + k));
+    for (std::size_t light = 0; light < transparency.size(); ++light)
+        frames.push_back(seen(sky, transparency[light], 100 + light));
     const auto scales = fit_star_scales(inputs_of(frames), kCanvas, 0);
     CHECK(scales[0].scale == 1);
-    for (std::size_t k = 1; k < frames.size(); ++k) {
-        INFO(k);
-        CHECK(scales.at(k).stars > 100);
-        CHECK(scales[k].error < 0.003);
-        CHECK(std::abs(scales[k].scale * transparency[k] - 1) < 5 * scales[k].error);
+    for (std::size_t light = 1; light < frames.size(); ++light) {
+        INFO(light);
+        CHECK(scales[light].stars > 100);
+        CHECK(scales[light].error < 0.003);
+        CHECK(std::abs(scales[light].scale * transparency[light] - 1) < 5 * scales[light].error);
     }
 }
 
 TEST_CASE("Trails, particles and variable stars do not move a scale") {
     const Sky sky = sky_of(60, 5);
     std::vector<Measures> frames;
-    for (std::size_t k = 0; k < 6; ++k)
-        frames.push_back(seen(sky, 1, 200 + k));
+    for (std::size_t light = 0; light < 6; ++light)
+        frames.push_back(seen(sky, 1, 200 + light));
     const auto before = fit_star_scales(inputs_of(frames), kCanvas, 0);
     for (std::size_t i = 0; i < 12; ++i) // a fifth of its stars brighter by a little or a lot
         frames[2].stars[5 * i].flux *= i % 2 ? 1.06 : 2.5;
     const auto after = fit_star_scales(inputs_of(frames), kCanvas, 0);
-    for (std::size_t k = 1; k < frames.size(); ++k) {
-        INFO(k);
-        CHECK(after[k].scale == Approx(before[k].scale).epsilon(0.004));
+    for (std::size_t light = 1; light < frames.size(); ++light) {
+        INFO(light);
+        CHECK(after[light].scale == Approx(before[light].scale).epsilon(0.004));
     }
     CHECK(after[2].stars < before[2].stars);
 }
@@ -120,28 +120,28 @@ TEST_CASE("Frames that share stars only through others are brought to one scale"
     const Sky sky = sky_of(400, 8);
     std::vector<Measures> frames;
     std::vector<LevelInput> inputs;
-    for (std::size_t k = 0; k < 5; ++k) { // a row of frames, each moved by two fifths of its width
-        frames.push_back(seen(sky, 1 - 0.1 * static_cast<double>(k), 300 + k));
+    for (std::size_t light = 0; light < 5; ++light) { // a row of frames, each moved by two fifths of its width
+        frames.push_back(seen(sky, 1 - 0.1 * static_cast<double>(light), 300 + light));
         std::erase_if(frames.back().stars, [&](const Star& s) {
-            const double from = 150.0 * static_cast<double>(k);
+            const double from = 150.0 * static_cast<double>(light);
             return s.x < from || s.x > from + 250;
         });
     }
     for (const Measures& m : frames)
         inputs.push_back({&m, {}, 60, kWidth, kHeight});
     // The catalogue asks that most of the frames that should show a star do: these say what they show.
-    for (std::size_t k = 0; k < 5; ++k) {
-        const double from = 150.0 * static_cast<double>(k);
-        for (Star& s : frames.at(k).stars)
+    for (std::size_t light = 0; light < 5; ++light) {
+        const double from = 150.0 * static_cast<double>(light);
+        for (Star& s : frames[light].stars)
             s.x -= from;
-        inputs[k].to_frame = Affine{1, 0, -from, 0, 1, 0};
-        inputs[k].width = 250;
+        inputs[light].to_frame = Affine{1, 0, -from, 0, 1, 0};
+        inputs[light].width = 250;
     }
     const auto scales = fit_star_scales(inputs, kCanvas, 0);
-    for (std::size_t k = 1; k < 5; ++k) {
-        INFO(k);
-        CHECK(scales.at(k).stars > 20);
-        CHECK(scales[k].scale == Approx(1 / (1 - 0.1 * static_cast<double>(k))).epsilon(0.02));
+    for (std::size_t light = 1; light < 5; ++light) {
+        INFO(light);
+        CHECK(scales[light].stars > 20);
+        CHECK(scales[light].scale == Approx(1 / (1 - 0.1 * static_cast<double>(light))).epsilon(0.02));
     }
 }
 
@@ -161,14 +161,14 @@ TEST_CASE("Few stars give a scale with weaker ones, none the exposure times") {
 TEST_CASE("A transparency that differs across the field is told as a tilt of the scale, where it is clear") {
     const Sky sky = sky_of(200, 10);
     std::vector<Measures> frames;
-    for (std::size_t k = 0; k < 6; ++k)
-        frames.push_back(seen(sky, 1, 400 + k, k == 3 ? 0.05 : 0));
+    for (std::size_t light = 0; light < 6; ++light)
+        frames.push_back(seen(sky, 1, 400 + light, light == 3 ? 0.05 : 0));
     const auto scales = fit_star_scales(inputs_of(frames), kCanvas, 0);
     const double to_edge = kCanvas.centre().x;
     CHECK(scales[3].slope_x * to_edge == Approx(-0.05).margin(0.01));
     CHECK(std::abs(scales[3].slope_y * to_edge) < 0.01);
-    for (const std::size_t k : {1u, 2u, 4u, 5u})
-        CHECK(std::abs(scales[k].slope_x * to_edge) < 0.012);
+    for (const std::size_t light : {1u, 2u, 4u, 5u})
+        CHECK(std::abs(scales[light].slope_x * to_edge) < 0.012);
 }
 
 TEST_CASE("Options of scales that make no sense are refused") {
