@@ -5,16 +5,12 @@
 #include <kasane/image/statistics.hpp>
 
 #include <algorithm>
-#include <array>
 #include <cmath>
-#include <fmt/format.h>
 #include <limits>
 
 namespace kasane {
 
 namespace {
-
-constexpr std::array<std::string_view, 5> kModels = {"none", "scale", "offset", "planes", "local"};
 
 SmoothMap combined(const std::vector<SmoothMap>& maps, const std::vector<double>& shares) {
     SmoothMap sum;
@@ -253,16 +249,6 @@ std::vector<std::size_t> best_frames(const std::vector<LevelInput>& frames, cons
 }
 
 } // namespace
-
-std::string_view level_model_name(LevelModel model) {
-    return kModels.at(static_cast<std::size_t>(model));
-}
-
-std::optional<LevelModel> level_model_named(std::string_view name) {
-    const auto it = std::find(kModels.begin(), kModels.end(), name);
-    if (it == kModels.end()) return std::nullopt;
-    return static_cast<LevelModel>(it - kModels.begin());
-}
 
 std::string LevelOptions::check() const {
     return scales.check();

@@ -1,6 +1,7 @@
 // Putting the frames of a stack on one level: factors from their stars, level maps from their sky; all frames together.
 //
 //   level_map.hpp    what a level is made of, and how it is applied
+//   level_model.hpp  what is brought to one level
 //   star_scales.hpp  factors from common stars
 //   smooth_fit.hpp   a smooth map through scattered values
 //   this             levels of a stack
@@ -11,27 +12,14 @@
 #include <kasane/base/parallel.hpp>
 #include <kasane/geometry/canvas.hpp>
 #include <kasane/normalization/level_map.hpp>
+#include <kasane/normalization/level_model.hpp>
 #include <kasane/normalization/smooth_fit.hpp>
 #include <kasane/normalization/star_scales.hpp>
 
-#include <optional>
 #include <string>
-#include <string_view>
 #include <vector>
 
 namespace kasane {
-
-/// What is brought to one level.
-enum class LevelModel {
-    none,   ///< nothing: frames are taken as they are
-    scale,  ///< a factor alone
-    offset, ///< a factor and a constant
-    planes, ///< a factor, and a constant with a tilt
-    local,  ///< a factor that may tilt, and an offset as smooth as the frames' sky asks for
-};
-/// "none", "scale", ...
-std::string_view level_model_name(LevelModel model);
-std::optional<LevelModel> level_model_named(std::string_view name);
 
 struct LevelOptions {
     LevelModel model = LevelModel::local;

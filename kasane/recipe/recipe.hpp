@@ -11,7 +11,7 @@
 #include <kasane/frames/nights.hpp>
 #include <kasane/frames/rules.hpp>
 #include <kasane/grading/limits.hpp>
-#include <kasane/normalization/levels.hpp>
+#include <kasane/normalization/level_model.hpp>
 #include <kasane/pairing/pairing.hpp>
 #include <kasane/registration/model.hpp>
 
