@@ -135,6 +135,7 @@ std::vector<Figure> told_noise(const Context& context) {
         s.scene.brightest_rate = 3000;
         s.scene.veil = 1.5;
         s.scene.texture = 0.25;
+        s.instrument.hot_share = s.instrument.dead_share = 0; // nothing is repaired on the way to the truth
         s.instrument.cfa = kind.cfa;
         if (!s.instrument.cfa.empty()) s.scene.filters = {"R", "G", "B"};
         for (sky::Shot& shot : s.shots) {

@@ -14,7 +14,7 @@ void HalvesScatter::add(const SampleBlock& block, const float* combined, const S
     };
     for (int i = 0; i < block.pixels; ++i) {
         if (!std::isfinite(combined[i])) continue;
-        const double signal = std::max(0.0, static_cast<double>(combined[i]) - expectation.level);
+        const double signal = static_cast<double>(combined[i]) - expectation.level; // below it there is less noise
         std::array<Half, 2> halves;
         int present = 0; // every other one of those that have data here
         for (int f = 0; f < block.frames; ++f) {
@@ -24,7 +24,9 @@ void HalvesScatter::add(const SampleBlock& block, const float* combined, const S
             Half& h = halves[static_cast<std::size_t>(present++ & 1)];
             h.sum += static_cast<double>(e.weight) * v;
             h.weight += e.weight;
-            h.variance += static_cast<double>(e.weight) * e.weight * (e.variance + e.variance_slope * signal);
+            constexpr double kLeast = 0.2; // of the variance at the level: readout stays
+            const double variance = std::max<double>(kLeast * e.variance, e.variance + e.variance_slope * signal);
+            h.variance += static_cast<double>(e.weight) * e.weight * variance;
         }
         const auto& [a, b] = halves;
         if (!(a.weight > 0 && b.weight > 0)) continue;

@@ -29,7 +29,7 @@ Samples samples_of(int frames, double excess, std::uint64_t seed) {
         s.expectation.frames.push_back({1 / (sigma * sigma), sigma * sigma, 0.1f});
     }
     for (int i = 0; i < kPixels; ++i) {
-        const double sky = 100 + 400 * std::pow(random.uniform(), 8);
+        const double sky = 60 + 400 * std::pow(random.uniform(), 8); // half of it darker than the level
         for (int f = 0; f < frames; ++f) {
             const FrameExpectation& e = s.expectation.frames[static_cast<std::size_t>(f)];
             const double sigma = excess * std::sqrt(e.variance + e.variance_slope * (sky - 100));
