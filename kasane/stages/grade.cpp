@@ -343,7 +343,7 @@ private:
             lights[i].verdict = verdicts[i];
             kept += lights[i].exposure->identity + (verdicts[i].keep ? "+" : "-");
         }
-        take_level_of_kept(lights);
+        take_level_of_best(lights);
         const std::string key = judge_key(s_, calibrations_, plan, out_.reference_fingerprint);
         s_.judged[key] = digest(kept);
         std::string fact = s_.judged[key]; // and the files that may be read another time
@@ -352,11 +352,12 @@ private:
         s_.ledger.set_fact(key, fact);
     }
 
-    /// What is forecast is on the level that the master will have: that of the best of the lights kept, together.
-    static void take_level_of_kept(std::vector<Light>& lights) {
+    /// What is forecast is on about the level that the master will have: that of the best lights together, kept or not,
+    /// so that forecasts under other limits can be compared.
+    static void take_level_of_best(std::vector<Light>& lights) {
         std::vector<double> scales, informations;
         for (const Light& l : lights)
-            if (l.verdict.keep && l.registration) {
+            if (l.registration) {
                 scales.push_back(l.level.scale);
                 informations.push_back(l.contribution.information);
             }
