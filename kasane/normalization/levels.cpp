@@ -6,6 +6,7 @@
 
 #include <algorithm>
 #include <cmath>
+#include <fmt/format.h>
 #include <limits>
 
 namespace kasane {
@@ -43,6 +44,7 @@ public:
         workers_.for_each(frames.size(), [&](std::size_t f) { values_[f] = look(f, scales[f]); });
         for (std::size_t f = 0; f < frames.size(); ++f)
             weights_[f] = 1 / std::pow(std::max(1e-9, scales[f].scale * frames[f].measures->noise), 2);
+        begin(scales);
     }
 
     void solve() {
@@ -92,10 +94,26 @@ public:
             }
             if (weights > 0) all.push_back(static_cast<float>(sum / weights));
         }
-        return all.empty() ? 0 : median_in_place(all);
+        if (!all.empty()) return median_in_place(all);
+        double sum = 0; // frames too small for a place
+        for (std::size_t f = 0; f < frames_.size(); ++f)
+            sum += shares[f] * (backgrounds_[f] + offsets[f].value);
+        return sum;
     }
 
 private:
+    /// With their backgrounds on one level. A frame that shares no place with others stays so.
+    void begin(const std::vector<StarScale>& scales) {
+        double sum = 0, weights = 0;
+        for (std::size_t f = 0; f < frames_.size(); ++f) {
+            backgrounds_.push_back(scales[f].scale * frames_[f].measures->background);
+            sum += weights_[f] * backgrounds_[f];
+            weights += weights_[f];
+        }
+        for (std::size_t f = 0; f < frames_.size(); ++f)
+            offsets_[f].value = sum / weights - backgrounds_[f];
+    }
+
     void lay_out() {
         const Region r = o_.sky.empty() ? canvas_.bounds() : intersect(o_.sky, canvas_.bounds());
         // Half a cell apart at the least, so that a small canvas has places enough as well.
@@ -114,16 +132,23 @@ private:
         const Background& mesh = frame.measures->mesh;
         const auto [cx, cy] = canvas_.centre();
         const double edge = 0.5 * mesh.cell; // beyond the outermost centres of cells the mesh is constant
-        std::vector<float> out(places_.size(), std::numeric_limits<float>::quiet_NaN());
+        std::vector<float> out(places_.size(), std::numeric_limits<float>::quiet_NaN()), levels = out;
         for (std::size_t k = 0; k < places_.size(); ++k) {
             const auto [x, y] = frame.to_frame.map(places_[k]);
             if (!(x >= edge && y >= edge && x <= frame.width - edge && y <= frame.height - edge)) continue;
             const double tilted = o_.model < LevelModel::local
                                       ? 1
                                       : 1 + scale.slope_x * (places_[k].x - cx) + scale.slope_y * (places_[k].y - cy);
-            out[k] = static_cast<float>(scale.scale * tilted * mesh.mean_at(x, y));
+            const double factor = scale.scale * tilted;
+            out[k] = static_cast<float>(factor * mesh.mean_at(x, y));
+            levels[k] = static_cast<float>(factor * mesh.level_at(x, y));
         }
-        return out;
+        // Where stars cover nearly all of the sky, levels must do.
+        constexpr double kEnough = 0.25; // of the places shown
+        const auto told = [](const std::vector<float>& v) {
+            return static_cast<double>(std::count_if(v.begin(), v.end(), [](float x) { return std::isfinite(x); }));
+        };
+        return told(out) < kEnough * told(levels) ? levels : out;
     }
 
     std::vector<LevelSample> differences(std::size_t f) const {
@@ -163,7 +188,7 @@ private:
             find_sky();
             workers_.for_each(frames_.size(), [&](std::size_t f) {
                 const std::vector<LevelSample> d = differences(f);
-                next[f] = d.empty()                     ? SmoothMap{}
+                next[f] = d.empty()                     ? offsets_[f]
                           : model == LevelModel::offset ? fit_constant(d)
                           : model == LevelModel::planes ? fit_plane(d, canvas_)
                                                         : fit.fit(d, penalties_[f]);
@@ -183,8 +208,8 @@ private:
     const Workers& workers_;
     const LevelOptions& o_;
     std::vector<SmoothMap> offsets_;
-    std::vector<double> penalties_, weights_;
-    double spacing_; ///< of the meshes' cells, pixels
+    std::vector<double> penalties_, weights_, backgrounds_; ///< those scaled
+    double spacing_;                                        ///< of the meshes' cells, pixels
     std::vector<Point> places_;
     std::vector<std::vector<float>> values_; ///< by frame and place
     std::vector<float> sky_;
@@ -259,6 +284,10 @@ StackLevels fit_stack_levels(const std::vector<LevelInput>& frames, const Canvas
     require_sense(options);
     StackLevels out;
     if (frames.empty()) return out;
+    if (!options.sky.empty() && intersect(options.sky, canvas.bounds()).empty())
+        throw DataError(
+            fmt::format("the region of sky lies outside of the canvas of {} x {} pixels", canvas.width, canvas.height),
+            {}, "Give sky in [normalization] in pixels of the reference's grid");
     const std::size_t n = frames.size();
     out.model = options.model;
     out.scales.resize(n);

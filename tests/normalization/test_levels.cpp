@@ -197,6 +197,28 @@ TEST_CASE("Frames that show nothing in common are left with their own sky") {
     for (const LevelMap& map : l.maps)
         CHECK(map.check().empty());
     CHECK(l.maps[0].offset_at({300, 200}) == Approx(0).margin(1e-6));
+    CHECK(l.maps[1].offset_at({300, 200}) == Approx(a.background - b.background).margin(0.01));
+}
+
+TEST_CASE("Frames too small for a mesh, or covered by stars, are levelled by their backgrounds") {
+    const auto small = [](float level) {
+        Measures m;
+        m.noise = 5, m.background = level;
+        m.mesh = {Image(1, 1, 1, level), Image(1, 1, 1, 5.0f), 64, {}, level, 5};
+        return m;
+    };
+    const Measures a = small(800), b = small(860);
+    const Quiet quiet;
+    const StackLevels l =
+        fit_stack_levels({{&a, {}, 60, 50, 40}, {&b, {}, 60, 50, 40}}, reference_canvas(50, 40), quiet.context.workers);
+    CHECK(step_between(l, 0, 800, 1, 860, {20, 20}) == Approx(0).margin(1e-6));
+    CHECK(l.background > 790);
+    Measures clear = frame(1.0, 800, 0, 1), covered = frame(1.0, 850, 0, 2);
+    for (float& v : covered.mesh.mean.pixels())
+        v = NAN;
+    const StackLevels c = fit({input(clear), input(covered)});
+    CHECK(step_between(c, 0, 800, 1, 850, {560, 60}) == Approx(0).margin(3));
+    CHECK_THROWS_WITH(fit({input(clear)}, {.sky = {5000, 0, 10, 10}}), Catch::Contains("outside of the canvas"));
 }
 
 TEST_CASE("Levels are the same for any number of threads") {
