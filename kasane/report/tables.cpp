@@ -40,10 +40,11 @@ namespace {
 
 /// Where the noise of lights and master comes from.
 std::string noise_line(const StackReport& s) {
+    std::string how = fmt::format("{} of {} by their level, the others by their pixels", s.noise_from_level, s.used);
+    if (s.noise_from_level == 0) how = "by their pixels";
+    if (s.noise_from_level == s.used) how = "by their level";
     std::string line =
-        fmt::format("noise: {:.3g} ADU, {:.3g} expected of its lights ({} of {} by their level, the others by "
-                    "their pixels)",
-                    s.noise, s.expected_noise, s.noise_from_level, s.used);
+        fmt::format("noise: {:.3g} ADU, {:.3g} expected of its lights ({})", s.noise, s.expected_noise, how);
     if (s.flat_noise_share > 0.001) line += fmt::format("; flats add up to {:.1f} %", 100 * s.flat_noise_share);
     return line;
 }
