@@ -33,6 +33,7 @@ int main(int argc, char** argv) {
         {"F5", bench::star_flux},
         {"F6", bench::master_noise},
         {"F7", bench::outliers_left},
+        {"F8", bench::star_cores},
         {"F9", bench::illumination_left},
         {"F10", bench::level_mismatch},
         {"F13", bench::star_colours},

@@ -25,6 +25,7 @@ std::vector<Figure> width_bias(const Context& context);        // F4
 std::vector<Figure> star_flux(const Context& context);         // F5
 std::vector<Figure> master_noise(const Context& context);      // F6
 std::vector<Figure> outliers_left(const Context& context);     // F7
+std::vector<Figure> star_cores(const Context& context);        // F8
 std::vector<Figure> illumination_left(const Context& context); // F9
 std::vector<Figure> level_mismatch(const Context& context);    // F10
 std::vector<Figure> star_colours(const Context& context);      // F13

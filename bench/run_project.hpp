@@ -11,6 +11,7 @@
 
 #include <cmath>
 #include <filesystem>
+#include <fstream>
 #include <string>
 #include <utility>
 
@@ -23,8 +24,11 @@ struct Project {
     RunReport report;
 
     /// @param reference  the light that gives the grid; empty: as the run chooses
-    Project(sky::Scenario s, const Context& context, const std::string& reference = {}) : scenario(std::move(s)) {
+    /// @param recipe     what stands in kasane.toml; empty: there is none
+    Project(sky::Scenario s, const Context& context, const std::string& reference = {}, const std::string& recipe = {})
+        : scenario(std::move(s)) {
         sky::write_scenario(scenario, path(), context);
+        if (!recipe.empty()) std::ofstream(path() / "kasane.toml") << recipe;
         if (!reference.empty()) {
             Ledger ledger(path() / ".kasane");
             const Scan scan = scan_folder({path(), {}, {}}, ledger, context);

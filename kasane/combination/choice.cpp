@@ -14,9 +14,8 @@ struct Chosen {
 };
 
 Chosen choose(StackOf what, int frames) {
-    if (frames == 2 && what != StackOf::lights) return {PairRejection{}, ""};
-    if (frames <= 2) return {NoRejection{}, ""};
-    if (what == StackOf::lights) return {SigmaRejection{3.0f, 3.0f, 4}, ""};
+    if (frames == 2) return {PairRejection{}, ""};
+    if (frames < 2) return {NoRejection{}, ""};
     if (frames < kFew) return {SigmaRejection{4.0f, 4.0f, 4}, "few frames, wide limits"};
     if (what == StackOf::flats) return {SigmaRejection{4.0f, 3.0f, 4}, "stars in a flat only add"};
     return {SigmaRejection{3.5f, 3.5f, 4}, "particles and noise"};

@@ -1,6 +1,6 @@
-// How a stack is combined when nobody says: by what its frames show and how many they are, with the reason.
-//
-// Masters and master lights ask here. Few frames tell an outlier from noise less surely, so their limits are wider.
+// How calibration frames are combined when nobody says: by what they show and how many they are, with the reason. Few
+// frames tell an outlier from noise less surely, so their limits are wider. Of lights, trials on the stack itself
+// decide (integration/rejection_trials.hpp).
 #pragma once
 
 #include <kasane/combination/rejection.hpp>
@@ -9,9 +9,8 @@ namespace kasane {
 
 /// What the frames of a stack show, and so what their outliers are.
 enum class StackOf {
-    darks,  ///< and bias: particles, which only add, and noise of either sign
-    flats,  ///< stars of the sky, which only add
-    lights, ///< trails, particles, and what calibration left
+    darks, ///< and bias: particles, which only add, and noise of either sign
+    flats, ///< stars of the sky, which only add
 };
 
 struct CombinationChoice {

@@ -10,6 +10,12 @@ struct FrameExpectation {
     float weight = 1;         ///< of its samples in the mean
     float variance = 1;       ///< of its noise at `level`, in squared units of the samples
     float variance_slope = 0; ///< growth of the variance per unit of signal above `level` (photon noise)
+    /// Share of the signal above `level` by which its samples may be off: what scales and flats leave.
+    float scale_error = 0;
+    /// Half the difference of its stars' variance (FWHM / 2.355)^2 from the stack's, squared pixels: where the image is
+    /// curved, its samples differ by so much times the Laplacian (of the heat equation, to the first order).
+    float blur = 0;
+    float shift = 0; ///< pixels by which it may lie beside its place: on a slope its samples differ by so much times it
 };
 
 /// The same of all frames of a stack.

@@ -5,21 +5,36 @@
 
 namespace kasane {
 
+namespace {
+
+double variance_of(const FrameExpectation& e, double signal, double curvature, double slope) {
+    return e.variance + e.variance_slope * signal + std::pow(e.scale_error * signal, 2) +
+           std::pow(e.blur * curvature, 2) + std::pow(e.shift * slope, 2);
+}
+
+} // namespace
+
 void keep_lower_of_pair(const SampleBlock& block, const CombinedBlock& out, const StackExpectation& expectation,
-                        const PairRejection& options) {
+                        const CombineOptions& options) {
     if (block.frames != 2 || !expectation.noise_known) return;
+    const double sigmas = std::get<PairRejection>(options.rejection).sigmas;
+    const float times = options.combination == Combination::sum ? 2 : 1;
     const FrameExpectation &first = expectation.frames[0], &second = expectation.frames[1];
     const float* a = block.samples;
     const float* b = block.samples + block.frame_stride;
     for (int i = 0; i < block.pixels; ++i) {
         const float lower = std::min(a[i], b[i]);
         const double signal = std::max(0.0, static_cast<double>(lower) - expectation.level);
-        const double variance = static_cast<double>(first.variance) + second.variance +
-                                (static_cast<double>(first.variance_slope) + second.variance_slope) * signal;
-        if (!(std::abs(a[i] - b[i]) > static_cast<float>(options.sigmas * std::sqrt(variance)))) continue;
-        out.mean[i] = lower;
+        const double curvature = block.curvature ? block.curvature[i] : 0, slope = block.slope ? block.slope[i] : 0;
+        const double variance =
+            variance_of(first, signal, curvature, slope) + variance_of(second, signal, curvature, slope);
+        if (!(std::abs(a[i] - b[i]) > static_cast<float>(sigmas * std::sqrt(variance)))) continue;
+        out.mean[i] = times * lower;
         out.weight[i] = a[i] < b[i] ? first.weight : second.weight;
         if (out.high) out.high[i] = 1;
+        if (out.rejected)
+            out.rejected->push_back(
+                {static_cast<std::uint32_t>(i), static_cast<std::uint16_t>(a[i] < b[i] ? 1 : 0), true});
     }
 }
 

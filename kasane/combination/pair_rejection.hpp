@@ -5,8 +5,8 @@
 
 namespace kasane {
 
-/// After both samples were averaged: where they disagree beyond their noise the lower one takes the mean's place.
+/// After both samples were combined: where they disagree beyond their noise the lower one takes the place of both.
 void keep_lower_of_pair(const SampleBlock& block, const CombinedBlock& out, const StackExpectation& expectation,
-                        const PairRejection& options);
+                        const CombineOptions& options);
 
 } // namespace kasane

@@ -32,14 +32,15 @@ constexpr double kFinest = 0.5, kStep = 1.03; // pixels, and from one class of w
 /// Weights by classes of FWHM, so that a curve of thousands of steps costs little.
 class Profile {
 public:
-    void add(const Contribution& c, double sign) {
-        if (!(c.fwhm > 0) || !(c.information > 0)) return;
-        const double place = std::max(0.0, std::log(c.fwhm / kFinest) / std::log(kStep));
+    void add(const Contribution& c, double sign) { add(c.fwhm, c.information, sign); }
+    void add(double width, double weight, double sign) {
+        if (!(width > 0) || !(weight > 0)) return;
+        const double place = std::max(0.0, std::log(width / kFinest) / std::log(kStep));
         const auto low = static_cast<std::size_t>(place);
         const double share = place - static_cast<double>(low);
         if (weights_.size() < low + 2) weights_.resize(low + 2, 0.0);
-        weights_[low] += sign * (1 - share) * c.information;
-        weights_[low + 1] += sign * share * c.information;
+        weights_[low] += sign * (1 - share) * weight;
+        weights_[low + 1] += sign * share * weight;
     }
 
     /// Full width at half maximum of the sum of Moffat profiles of unit flux; 0 if there are none.
@@ -96,6 +97,25 @@ Prediction predict(const std::vector<Contribution>& all, const std::vector<bool>
     for (std::size_t i = 0; i < all.size(); ++i)
         if (kept[i]) sum.add(all[i], 1);
     return sum.result();
+}
+
+Prediction predict_with_weights(const std::vector<Contribution>& all, const std::vector<double>& weights) {
+    Prediction p;
+    Profile profile;
+    double sum = 0, variance = 0;
+    for (std::size_t i = 0; i < all.size(); ++i) {
+        if (!(weights[i] > 0) || !(all[i].information > 0)) continue;
+        ++p.frames;
+        p.seconds += all[i].seconds;
+        p.effective_seconds += all[i].seconds * all[i].worth;
+        sum += weights[i];
+        variance += weights[i] * weights[i] / all[i].information;
+        profile.add(all[i].fwhm, weights[i], 1);
+    }
+    if (p.frames == 0) return p;
+    p.noise = std::sqrt(variance) / sum;
+    p.fwhm = profile.fwhm();
+    return p;
 }
 
 std::vector<Prediction> cost_curve(const std::vector<Contribution>& all, const std::vector<bool>& kept,

@@ -39,6 +39,10 @@ struct Prediction {
 /// FWHM is that of the sum of Moffat profiles (exponent 3) of their widths.
 Prediction predict(const std::vector<Contribution>& all, const std::vector<bool>& kept);
 
+/// Noise and FWHM of a mean with other weights than the informations, one an exposure (any scale), of those kept. Noise
+/// is that of independent noise of variance 1 / information each.
+Prediction predict_with_weights(const std::vector<Contribution>& all, const std::vector<double>& weights);
+
 /// Predictions as the kept exposures are dropped one by one in the given order (indices into `all`, the first to go
 /// first); the first entry has all of them. Exposures that are not kept do not take part.
 std::vector<Prediction> cost_curve(const std::vector<Contribution>& all, const std::vector<bool>& kept,

@@ -104,7 +104,12 @@ StackFrame binned_to_canvas(StackFrame frame, const Canvas& canvas) {
     for (StackPlane& p : frame.planes) {
         p.to_frame = scaled_down(p.to_frame, k);
         p.noise /= k;
+        p.fwhm /= k;
+        p.misplaced /= k;
     }
+    const auto down = [&](double v) { return (v + 0.5) / k - 0.5; };
+    for (Streak& s : frame.streaks)
+        s = {down(s.x0), down(s.y0), down(s.x1), down(s.y1), s.half_width / k};
     frame.electrons_per_adu *= k * k;
     return frame;
 }

@@ -4,7 +4,9 @@
 #include <kasane/base/units.hpp>
 #include <kasane/combination/account.hpp>
 #include <kasane/combination/combiner.hpp>
-#include <kasane/integration/noise_factors.hpp>
+#include <kasane/combination/efficiency.hpp>
+#include <kasane/integration/expected_stack.hpp>
+#include <kasane/integration/rejection_trials.hpp>
 #include <kasane/integration/resample_pass.hpp>
 #include <kasane/integration/tile_engine.hpp>
 
@@ -32,35 +34,6 @@ void require_sound(const std::vector<StackFrame>& frames, const Canvas& canvas, 
     }
 }
 
-/// What one plane's frames weigh, and what is expected of their samples.
-struct Expected {
-    std::vector<double> weights; ///< sum 1
-    double noise = 0;            ///< of the mean, as without resampling
-    StackExpectation expectation;
-};
-
-Expected expect(const std::vector<StackFrame>& frames, std::size_t p, const StackNoiseFactors& noise,
-                const Canvas& canvas, double level) {
-    Expected e{{}, 0, {{}, static_cast<float>(level), true}};
-    double total = 0;
-    for (const StackFrame& f : frames) {
-        const StackPlane& plane = f.planes[p];
-        const double scale = plane.level.scale.value, sigma = std::max(1e-9, scale * plane.noise);
-        const double factor = noise.of(f).factor(static_cast<int>(p), to_plane(f, p), canvas);
-        const double slope = f.electrons_per_adu > 0 ? factor * scale / f.electrons_per_adu : 0;
-        e.weights.push_back(pixel_density(plane.to_frame, f.source->width(), f.source->height()) / (sigma * sigma));
-        total += e.weights.back();
-        e.expectation.frames.push_back({0, static_cast<float>(factor * sigma * sigma), static_cast<float>(slope)});
-    }
-    for (std::size_t i = 0; i < frames.size(); ++i) {
-        e.weights[i] /= total;
-        e.expectation.frames[i].weight = static_cast<float>(e.weights[i]);
-        e.noise += std::pow(e.weights[i] * frames[i].planes[p].level.scale.value * frames[i].planes[p].noise, 2);
-    }
-    e.noise = std::sqrt(e.noise);
-    return e;
-}
-
 /// The steps of an integration, with all that decides them.
 Provenance account_of(const Canvas& canvas, const CombinationChoice& choice, const IntegrateOptions& options) {
     Provenance made;
@@ -70,10 +43,52 @@ Provenance account_of(const Canvas& canvas, const CombinationChoice& choice, con
     resample.set("ringing_sigmas", fmt::format("{:g}", options.ringing_sigmas));
     made.step("level").text = "a scale and an offset of each frame, smooth over the canvas";
     Provenance::Step combine = combine_step(choice);
-    combine.text += "; inverse-variance weights";
+    if (options.worth_exponent == 1)
+        combine.text += "; inverse-variance weights";
+    else
+        combine.text += options.worth_exponent == 0 ? "; weights that leave noise aside"
+                                                    : fmt::format("; weights by the inverse variance to the power {:g}",
+                                                                  options.worth_exponent);
     combine.set("real_share", fmt::format("{:g}", options.real_share));
+    combine.set("worth_exponent", fmt::format("{:g}", options.worth_exponent));
+    combine.set("grow", std::to_string(options.judge.growth.steps));
+    combine.set("star_cores", options.judge.star_cores ? "yes" : "no");
+    combine.set("streaks", options.mask_streaks ? "masked" : "judged");
     made.steps.push_back(std::move(combine));
     return made;
+}
+
+/// Which rejection, and why.
+struct Settled {
+    CombinationChoice choice;
+    std::optional<RejectionComparison> comparison;
+};
+
+Settled settle_rejection(const TrialStack& stack, const IntegrateOptions& options, const Context& context) {
+    const auto count = static_cast<int>(stack.frames.size());
+    const auto fixed = [&](const Rejection& rejection, const std::string& why) {
+        const CombineOptions combine{rejection, options.combination};
+        return CombinationChoice{combine, combination_text(combine, count) + why};
+    };
+    std::string instead;
+    if (options.rejection) {
+        const int least = least_samples(*options.rejection);
+        const bool none = std::holds_alternative<NoRejection>(*options.rejection);
+        const bool pair = std::holds_alternative<PairRejection>(*options.rejection);
+        if (none || count == 1 || (count >= least && !(pair && count > 2))) return {fixed(*options.rejection, ""), {}};
+        instead =
+            pair ? "; instead of pair, which is for two frames"
+                 : fmt::format("; instead of {}, which needs {} frames", rejection_name(*options.rejection), least);
+    }
+    if (count == 1) return {fixed(NoRejection{}, instead), {}};
+    if (options.combination != Combination::mean && options.combination != Combination::sum)
+        return {fixed(NoRejection{}, instead), {}};
+    RejectionComparison comparison = compare_rejections(stack, options, context);
+    if (comparison.failure) return {fixed(NoRejection{}, instead), std::move(comparison)};
+    Settled settled{fixed(comparison.trials[comparison.chosen].rejection, instead + " (" + comparison.reason + ")"),
+                    {}};
+    settled.comparison = std::move(comparison);
+    return settled;
 }
 
 } // namespace
@@ -83,7 +98,10 @@ std::string IntegrateOptions::check() const {
     if (!(ringing_sigmas >= 0)) return fmt::format("ringing is clamped from 0 sigma or more, not {:g}", ringing_sigmas);
     if (!(real_share >= 0 && real_share <= 1))
         return fmt::format("the share of real frames lies between 0 and 1, not at {:g}", real_share);
-    return combine ? combine->check() : std::string{};
+    if (!(worth_exponent >= 0 && worth_exponent <= 10))
+        return fmt::format("the exponent of the worth lies between 0 and 10, not at {:g}", worth_exponent);
+    if (std::string wrong = judge.check(); !wrong.empty()) return wrong;
+    return rejection ? CombineOptions{*rejection, combination}.check() : std::string{};
 }
 
 Transform to_plane(const StackFrame& frame, std::size_t plane) {
@@ -96,30 +114,48 @@ double pixel_density(const Transform& to_frame, int width, int height) {
     return density > 0 ? density : 1; // nothing of the frame's middle can be shown
 }
 
+std::uint64_t result_bytes(const Canvas& canvas, int planes) {
+    return static_cast<std::uint64_t>(canvas.bounds().area()) *
+           (2 * sizeof(float) * static_cast<std::uint64_t>(planes) + 2 * sizeof(std::uint16_t));
+}
+
 MasterLight integrate(const std::vector<StackFrame>& frames, const Canvas& canvas, const std::vector<double>& levels,
                       const Context& context, const IntegrateOptions& options) {
     require_sound(frames, canvas, levels.size());
     require_sense(options);
     const std::size_t planes = levels.size();
-    const int count = static_cast<int>(frames.size()), n = static_cast<int>(planes);
+    const int n = static_cast<int>(planes);
     MasterLight result;
     result.pixels = Image(canvas.width, canvas.height, n, kNoData);
     result.coverage = Image(canvas.width, canvas.height, n);
-    const CombinationChoice choice =
-        options.combine ? CombinationChoice{*options.combine, combination_text(*options.combine, count)}
-                        : choose_combination(StackOf::lights, count);
-    result.made = account_of(canvas, choice, options);
     const StackNoiseFactors noise(frames);
+    std::vector<ExpectedStack> expected;
+    for (std::size_t p = 0; p < planes; ++p)
+        expected.push_back(expect_stack(frames, p, noise, canvas, levels[p], options.worth_exponent));
+    const auto main = static_cast<std::size_t>(main_plane(n));
+    Settled settled = settle_rejection({frames, canvas, expected[main].expectation, main}, options, context);
+    if (settled.comparison && settled.comparison->failure) {
+        result.failure = std::move(settled.comparison->failure);
+        return result;
+    }
+    result.comparison = std::move(settled.comparison);
+    result.made = account_of(canvas, settled.choice, options);
+    // Sums are means until the end.
+    CombineOptions combine = settled.choice.options;
+    result.combine = combine;
     std::vector<Combiner> combiners;
     for (std::size_t p = 0; p < planes; ++p) {
-        Expected expected = expect(frames, p, noise, canvas, levels[p]);
-        result.weights.push_back(std::move(expected.weights));
-        result.expected_noise.push_back(expected.noise);
-        combiners.emplace_back(std::move(expected.expectation), choice.options);
+        result.weights.push_back(std::move(expected[p].weights));
+        const double factor = measure_efficiency(expected[p].expectation, combine).noise_factor;
+        result.expected_noise.push_back(factor * expected[p].noise);
+        CombineOptions as_mean = combine;
+        if (combine.combination == Combination::sum) as_mean.combination = Combination::mean;
+        combiners.emplace_back(std::move(expected[p].expectation), as_mean);
     }
-    ResamplePass pass(frames, combiners, options, result);
-    run_tiles(pass, canvas.bounds(),
-              {options.tile, static_cast<std::uint64_t>(canvas.bounds().area()) * 2 * sizeof(float) * planes}, context);
+    result.rejected = {Raster<std::uint16_t>(canvas.width, canvas.height),
+                       Raster<std::uint16_t>(canvas.width, canvas.height)};
+    ResamplePass pass(frames, combiners, combine, options, result);
+    run_tiles(pass, canvas.bounds(), {options.tile, result_bytes(canvas, n)}, context);
     pass.finish();
     return result;
 }

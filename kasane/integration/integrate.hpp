@@ -1,18 +1,27 @@
 // From exposures to a master light, tile by tile, in one pass, with no image in between on disk.
 //
-//   stack.hpp          what goes in (sources, transforms, level maps) and what comes out
-//   noise_factors.hpp  what resampling does to the noise of a frame
-//   resampler.hpp      a rectangle of a frame on the canvas
-//   resample_pass.hpp  the pass that resamples, levels and combines
-//   halves.hpp         the noise of a stack by its own samples
-//   regrid.hpp         one image on the grid of another
-//   binned_frame.hpp   frames of much finer pixels than the canvas
-//   tile_engine.hpp    schedule, memory and cancellation of any pass
+//   stack.hpp            what goes in (sources, transforms, level maps) and what comes out
+//   noise_factors.hpp    what resampling does to the noise of a frame
+//   expected_stack.hpp   what the frames weigh, and what is expected of their samples
+//   resampler.hpp        a rectangle of a frame on the canvas
+//   streak_mask.hpp      trails that were found, on the canvas
+//   tile_samples.hpp     the samples of all frames of a tile
+//   structure.hpp        where an image is curved or slopes
+//   growth.hpp           what is rejected beside what was found
+//   tile_judge.hpp       which samples of a tile count, and what they make together
+//   rejection_trials.hpp the rejection chosen by trying all on a sample of the stack
+//   resample_pass.hpp    the pass that resamples, levels and combines
+//   rejection_picture.hpp what was rejected, to look at
+//   halves.hpp           the noise of a stack by its own samples
+//   regrid.hpp           one image on the grid of another
+//   binned_frame.hpp     frames of much finer pixels than the canvas
+//   tile_engine.hpp      schedule, memory and cancellation of any pass
 #pragma once
 
 #include <kasane/base/parallel.hpp>
 #include <kasane/combination/choice.hpp>
 #include <kasane/integration/stack.hpp>
+#include <kasane/integration/tile_judge.hpp>
 
 #include <optional>
 #include <string>
@@ -21,20 +30,29 @@
 namespace kasane {
 
 struct IntegrateOptions {
-    std::optional<CombineOptions> combine; ///< unset: chosen by the number of frames
-    double ringing_sigmas = 20;            ///< contrast, in units of the frame's noise, from which ringing is clamped
-    int tile = 128; ///< side, pixels; made smaller where memory asks for it (the result does not change)
+    /// Unset: the one that does best on a sample of the stack, of those that lose little (rejection_trials.hpp).
+    std::optional<Rejection> rejection;
+    Combination combination = Combination::mean;
+    JudgeOptions judge;         ///< what is rejected beside, and the cores of stars
+    bool mask_streaks = true;   ///< trails that were found do not count where other frames stand in
+    double worth_exponent = 1;  ///< of the inverse variance, for the weights; 0: frames weigh alike
+    double ringing_sigmas = 20; ///< contrast, in units of the frame's noise, from which ringing is clamped
+    int tile = 256;             ///< side, pixels; made smaller where memory asks for it (the result does not change)
     /// Frames with real data, as a share of all, from which pixels made of neighbours (defects) do not count.
     double real_share = 0.25;
     /// What is wrong with them, in words; empty: nothing.
     std::string check() const;
 };
 
-/// Integrates a stack onto a canvas: calibrate, resample (Lanczos-3), bring to one level, reject, weighted mean with
-/// inverse-variance weights. `levels` are the backgrounds of the stack's level, ADU, one a plane. Results do not depend
-/// on threads, memory or tile size. All sources have the same number of planes. A frame that cannot be read on the
-/// way is told in the result (MasterLight::failure). Throws DataError for an empty stack, UsageError for what makes no
-/// sense.
+/// Bytes that the images of a master light take.
+std::uint64_t result_bytes(const Canvas& canvas, int planes);
+
+/// Integrates a stack onto a canvas: calibrate, resample (Lanczos-3), bring to one level, reject, combine. Frames weigh
+/// as the inverse variance of their background at the common level. `levels` are the backgrounds of the stack's level,
+/// ADU, one a plane. Results do not depend on threads, memory or tile size. All sources have the same number of planes.
+/// A frame that cannot be read on the way is told in the result (MasterLight::failure). Throws DataError for an empty
+/// stack, UsageError for what makes no sense. A rejection that the number of frames does not allow is replaced by the
+/// choice, which `made` tells.
 MasterLight integrate(const std::vector<StackFrame>& frames, const Canvas& canvas, const std::vector<double>& levels,
                       const Context& context, const IntegrateOptions& options = {});
 

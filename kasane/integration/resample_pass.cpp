@@ -3,17 +3,24 @@
 #include <kasane/base/units.hpp>
 
 #include <algorithm>
+#include <cmath>
 
 namespace kasane {
 
 ResamplePass::ResamplePass(const std::vector<StackFrame>& frames, const std::vector<Combiner>& combiners,
-                           const IntegrateOptions& options, MasterLight& result)
-    : frames_(frames), combiners_(combiners), options_(options), result_(result), halves_(combiners.size()) {}
+                           const CombineOptions& combine, const IntegrateOptions& options, MasterLight& result)
+    : frames_(frames), combiners_(combiners), options_(options), result_(result),
+      judge_(combiners, combine, options.judge), bounds_(result.pixels.bounds()), halves_(combiners.size()) {
+    counts_.shares.resize(frames.size());
+    if (combine.combination == Combination::sum) times_ = static_cast<float>(frames.size());
+}
 
 std::uint64_t ResamplePass::bytes(std::int64_t pixels) const {
     const std::uint64_t samples = frames_.size() * combiners_.size();
-    constexpr std::uint64_t kBeside = 64; // bytes a pixel: results, and the rectangle of a frame
-    return static_cast<std::uint64_t>(pixels) * (sizeof(float) * samples + kBeside);
+    constexpr std::uint64_t kBeside = 96; // bytes a pixel: results, structure, and the rectangle of a frame
+    const auto side = static_cast<std::uint64_t>(std::ceil(std::sqrt(static_cast<double>(pixels)))) +
+                      2 * static_cast<std::uint64_t>(judge_.halo());
+    return side * side * (sizeof(float) * samples + kBeside);
 }
 
 void ResamplePass::release() {
@@ -21,131 +28,148 @@ void ResamplePass::release() {
         f.source->release();
 }
 
+bool ResamplePass::Tile::holds(std::uint32_t pixel) const {
+    const int x = wide.x + static_cast<int>(pixel) % wide.width, y = wide.y + static_cast<int>(pixel) / wide.width;
+    return x >= region.x && x < region.right() && y >= region.y && y < region.bottom();
+}
+
+std::size_t ResamplePass::Tile::place(std::uint32_t pixel) const {
+    const int x = wide.x + static_cast<int>(pixel) % wide.width, y = wide.y + static_cast<int>(pixel) / wide.width;
+    return static_cast<std::size_t>(y - region.y) * static_cast<std::size_t>(region.width) +
+           static_cast<std::size_t>(x - region.x);
+}
+
 void ResamplePass::run(const Region& region, MappedMemory& mapped) {
     if (failed_) return;
     auto s = pool_.borrow();
-    if (!fill(region, *s, mapped)) return;
-    for (std::size_t p = 0; p < combiners_.size(); ++p)
-        combine(region, *s, p);
+    const int halo = judge_.halo();
+    const Tile tile{
+        region,
+        intersect({region.x - halo, region.y - halo, region.width + 2 * halo, region.height + 2 * halo}, bounds_)};
+    const SampleOptions options{options_.ringing_sigmas, options_.real_share, options_.mask_streaks};
+    if (auto failure = s->samples.fill(frames_, tile.wide, options, mapped)) {
+        const std::lock_guard lock(mutex_);
+        if (!result_.failure) result_.failure = std::move(*failure);
+        failed_ = true;
+        return;
+    }
+    judge_.judge(s->samples.data(), tile.wide.width, tile.wide.height, s->judged);
+    Counts counts;
+    counts.shares.resize(frames_.size());
+    s->low.assign(static_cast<std::size_t>(region.area()), 0);
+    s->high.assign(static_cast<std::size_t>(region.area()), 0);
+    for (std::size_t p = 0; p < combiners_.size(); ++p) {
+        take(tile, *s, p, counts);
+        compare_halves(tile, *s, p);
+    }
+    write_maps(tile, *s);
+    const std::lock_guard lock(mutex_);
+    for (std::size_t f = 0; f < counts.shares.size(); ++f) {
+        FrameShare &to = counts_.shares[f], &from = counts.shares[f];
+        to.samples += from.samples, to.low += from.low, to.high += from.high, to.streaks += from.streaks;
+    }
+    CoreShares &to = counts_.cores, &from = counts.cores;
+    to.samples += from.samples, to.at_first += from.at_first, to.rejected += from.rejected;
+    to.elsewhere += from.elsewhere, to.rejected_elsewhere += from.rejected_elsewhere;
+    counts_.passed_over += counts.passed_over;
 }
 
-/// The samples of all frames, on the canvas and at one level.
-bool ResamplePass::fill(const Region& region, Scratch& s, MappedMemory& mapped) {
-    const std::size_t planes = combiners_.size(), count = frames_.size();
-    const std::ptrdiff_t pixels = region.area();
-    const auto area = static_cast<std::size_t>(pixels);
-    s.samples.resize(area * count * planes);
-    for (auto* v : {&s.mean, &s.weight})
-        v->resize(area);
-    for (auto* v : {&s.low, &s.high, &s.real})
-        v->resize(area);
-    s.flagged.assign(planes, {std::vector<std::vector<std::uint32_t>>(count)});
-    std::vector<View<float>> out(planes);
-    for (std::size_t f = 0; f < count; ++f) {
-        const StackFrame& frame = frames_[f];
-        for (std::size_t p = 0; p < planes; ++p)
-            out[p] = {s.samples.data() + static_cast<std::ptrdiff_t>(p * count + f) * pixels, region.width,
-                      region.height, region.width};
-        if (auto failure = attempt([&] { s.resampler.resample(frame, region, options_.ringing_sigmas, out); })) {
-            const std::lock_guard lock(failure_mutex_);
-            if (!result_.failure) result_.failure = {f, std::move(*failure)};
-            failed_ = true;
-            return false;
-        }
-        for (std::size_t p = 0; p < planes; ++p)
-            frame.planes[p].level.apply(region, out[p]);
-        s.resampler.for_each_marked(frame, region, [&](std::size_t p, int x, int y, quality::Bits bits) {
-            if (bits & quality::kRepaired)
-                s.flagged[p].by_frame[f].push_back(static_cast<std::uint32_t>(y * region.width + x));
-        });
-        const Region& read = s.resampler.source();
-        mapped.touched(read.empty() ? 0 : frame.source->mapped_bytes(read));
-    }
-    return true;
-}
-
-/// Takes out the samples made of neighbours wherever enough other frames have real data. Returns how many.
-std::uint64_t ResamplePass::pass_over(Scratch& s, std::size_t plane, std::ptrdiff_t pixels) const {
-    auto& lists = s.flagged[plane].by_frame;
-    if (std::all_of(lists.begin(), lists.end(), [](const auto& l) { return l.empty(); })) return 0;
-    const std::size_t frames = frames_.size();
-    float* samples = s.samples.data() + static_cast<std::ptrdiff_t>(plane * frames) * pixels;
-    constexpr double kLeast = 3; // frames with real data
-    const double needed = std::max(kLeast, options_.real_share * static_cast<double>(frames));
-    std::fill(s.real.begin(), s.real.end(), std::uint16_t{0});
-    for (auto& list : lists) { // a pixel may have been touched by several defects
-        std::sort(list.begin(), list.end());
-        list.erase(std::unique(list.begin(), list.end()), list.end());
-        for (const std::uint32_t i : list)
-            ++s.real[i]; // frames that are not, for now
-    }
-    const auto enough = [&](std::uint32_t i) {
-        std::size_t with_data = 0;
-        for (std::size_t f = 0; f < frames; ++f) {
-            const float v = samples[static_cast<std::ptrdiff_t>(f) * pixels + i];
-            with_data += v == v;
-        }
-        return static_cast<double>(with_data) - s.real[i] >= needed;
-    };
-    constexpr std::uint16_t kEnough = 0xffff, kNotEnough = 0xfffe;
-    std::uint64_t n = 0;
-    for (std::size_t f = 0; f < frames; ++f)
-        for (const std::uint32_t i : lists[f]) {
-            if (s.real[i] < kNotEnough) s.real[i] = enough(i) ? kEnough : kNotEnough; // decided once a pixel
-            if (s.real[i] != kEnough) continue;
-            samples[static_cast<std::ptrdiff_t>(f) * pixels + i] = kNoData;
-            ++n;
-        }
-    return n;
-}
-
-void ResamplePass::combine(const Region& region, Scratch& s, std::size_t plane) {
-    const std::size_t count = frames_.size();
-    const std::ptrdiff_t pixels = region.area();
-    const auto area = static_cast<std::size_t>(pixels);
-    passed_over_ += pass_over(s, plane, pixels);
-    const float* block = s.samples.data() + static_cast<std::ptrdiff_t>(plane * count) * pixels;
-    combiners_[plane].combine({block, static_cast<int>(count), pixels, static_cast<int>(pixels)},
-                              {s.mean.data(), s.weight.data(), s.low.data(), s.high.data()});
-    compare_halves(region, s, plane);
-    std::uint64_t n = 0, low = 0, high = 0;
-    for (std::size_t i = 0; i < area * count; ++i)
-        n += block[i] == block[i];
-    for (std::size_t i = 0; i < area; ++i) {
-        low += s.low[i];
-        high += s.high[i];
-    }
-    samples_ += n, low_ += low, high_ += high;
+/// One plane of a tile into the result, and what is counted in it.
+void ResamplePass::take(const Tile& tile, Scratch& s, std::size_t plane, Counts& counts) {
+    const PlaneVerdict& v = s.judged.planes[plane];
+    const Region& region = tile.region;
     const int p = static_cast<int>(plane);
-    for (int y = 0; y < region.height; ++y) {
-        const std::ptrdiff_t from = static_cast<std::ptrdiff_t>(y) * region.width;
-        std::copy_n(s.mean.data() + from, region.width, result_.pixels.plane(p).row(region.y + y) + region.x);
-        std::copy_n(s.weight.data() + from, region.width, result_.coverage.plane(p).row(region.y + y) + region.x);
+    const float* samples = s.samples.plane(plane);
+    const std::ptrdiff_t pixels = s.samples.pixels();
+    for (int y = region.y; y < region.bottom(); ++y) {
+        const std::ptrdiff_t from =
+            static_cast<std::ptrdiff_t>(y - tile.wide.y) * tile.wide.width + (region.x - tile.wide.x);
+        float* to = result_.pixels.plane(p).row(y) + region.x;
+        std::copy_n(v.mean.data() + from, region.width, to);
+        for (int x = 0; times_ != 1 && x < region.width; ++x)
+            to[x] *= times_;
+        std::copy_n(v.weight.data() + from, region.width, result_.coverage.plane(p).row(y) + region.x);
+        for (std::size_t f = 0; f < frames_.size(); ++f) {
+            const float* row = samples + static_cast<std::ptrdiff_t>(f) * pixels + from;
+            std::uint64_t n = 0;
+            for (int x = 0; x < region.width; ++x)
+                n += row[x] == row[x];
+            counts.shares[f].samples += n;
+        }
+        if (v.structure.curvature.empty()) continue;
+        for (int x = 0; x < region.width; ++x) {
+            const auto at = static_cast<std::size_t>(from + x);
+            if (!v.core(at)) continue;
+            for (std::size_t f = 0; f < frames_.size(); ++f) {
+                const float one = samples[static_cast<std::ptrdiff_t>(f) * pixels + from + x];
+                counts.cores.samples += one == one;
+            }
+        }
     }
+    const std::vector<FrameExpectation>& frames = combiners_[plane].expectation().frames;
+    const float planes = static_cast<float>(combiners_.size());
+    const auto mark = [&](const RejectedSample& r, std::vector<float>& map) {
+        map[tile.place(r.pixel)] += frames[r.frame].weight / planes;
+    };
+    for (const RejectedSample& r : v.rejected) {
+        if (!tile.holds(r.pixel)) continue;
+        ++(r.high ? counts.shares[r.frame].high : counts.shares[r.frame].low);
+        ++(v.core(r.pixel) ? counts.cores.rejected : counts.cores.rejected_elsewhere);
+        mark(r, r.high ? s.high : s.low);
+    }
+    for (const RejectedSample& r : v.spared)
+        counts.cores.at_first += tile.holds(r.pixel);
+    for (const RejectedSample& r : s.samples.under_streaks(plane)) {
+        if (!tile.holds(r.pixel)) continue;
+        ++counts.shares[r.frame].streaks;
+        mark(r, s.high);
+    }
+    for (const std::uint32_t pixel : s.samples.passed_over(plane))
+        counts.passed_over += tile.holds(pixel);
 }
 
-void ResamplePass::compare_halves(const Region& region, const Scratch& s, std::size_t plane) {
-    const std::size_t count = frames_.size();
-    const std::ptrdiff_t pixels = region.area();
-    const float* block = s.samples.data() + static_cast<std::ptrdiff_t>(plane * count) * pixels;
+void ResamplePass::write_maps(const Tile& tile, const Scratch& s) {
+    const Region& region = tile.region;
+    const auto write = [&](const std::vector<float>& from, Raster<std::uint16_t>& to) {
+        for (int y = 0; y < region.height; ++y)
+            for (int x = 0; x < region.width; ++x) {
+                const float v = from[static_cast<std::size_t>(y) * static_cast<std::size_t>(region.width) +
+                                     static_cast<std::size_t>(x)];
+                to(region.x + x, region.y + y) =
+                    static_cast<std::uint16_t>(std::lround(std::clamp(v, 0.0f, 1.0f) * RejectionMaps::kUnit));
+            }
+    };
+    write(s.low, result_.rejected.low);
+    write(s.high, result_.rejected.high);
+}
+
+void ResamplePass::compare_halves(const Tile& tile, const Scratch& s, std::size_t plane) {
     HalvesScatter here;
-    for (int y = 0; y < region.height; ++y) {
-        if (!HalvesScatter::takes(region.y + y)) continue;
-        const std::ptrdiff_t from = static_cast<std::ptrdiff_t>(y) * region.width;
-        here.add({block + from, static_cast<int>(count), pixels, region.width}, s.mean.data() + from,
-                 combiners_[plane].expectation());
+    for (int y = tile.region.y; y < tile.region.bottom(); ++y) {
+        if (!HalvesScatter::takes(y)) continue;
+        const std::ptrdiff_t from =
+            static_cast<std::ptrdiff_t>(y - tile.wide.y) * tile.wide.width + (tile.region.x - tile.wide.x);
+        here.add(
+            {s.samples.plane(plane) + from, static_cast<int>(frames_.size()), s.samples.pixels(), tile.region.width},
+            s.judged.planes[plane].mean.data() + from, combiners_[plane].expectation());
     }
-    const std::lock_guard lock(halves_mutex_);
+    const std::lock_guard lock(mutex_);
     halves_[plane].add(here);
 }
 
 void ResamplePass::finish() {
     for (std::size_t p = 0; p < halves_.size(); ++p)
         result_.noise.push_back(result_.expected_noise[p] * halves_[p].ratio());
-    result_.samples = samples_;
-    result_.rejected_low = low_;
-    result_.rejected_high = high_;
-    result_.passed_over = passed_over_;
+    result_.shares = counts_.shares;
+    result_.cores = counts_.cores;
+    for (const FrameShare& f : counts_.shares) {
+        result_.samples += f.samples;
+        result_.rejected_low += f.low;
+        result_.rejected_high += f.high;
+        result_.under_streaks += f.streaks;
+    }
+    result_.cores.elsewhere = result_.samples - result_.cores.samples;
+    result_.passed_over = counts_.passed_over;
 }
 
 } // namespace kasane

@@ -4,8 +4,9 @@
 #include <kasane/combination/combiner.hpp>
 #include <kasane/integration/halves.hpp>
 #include <kasane/integration/integrate.hpp>
-#include <kasane/integration/resampler.hpp>
 #include <kasane/integration/tile_engine.hpp>
+#include <kasane/integration/tile_judge.hpp>
+#include <kasane/integration/tile_samples.hpp>
 
 #include <atomic>
 #include <vector>
@@ -14,9 +15,10 @@ namespace kasane {
 
 class ResamplePass final : public TilePass {
 public:
-    /// `combiners` one a plane; the pixels and the coverage of `result` have the canvas's size. All live on.
+    /// `combiners` one a plane, for `combine` (sums as means); the images of `result` have the canvas's size. All live
+    /// on.
     ResamplePass(const std::vector<StackFrame>& frames, const std::vector<Combiner>& combiners,
-                 const IntegrateOptions& options, MasterLight& result);
+                 const CombineOptions& combine, const IntegrateOptions& options, MasterLight& result);
 
     std::uint64_t bytes(std::int64_t pixels) const override;
     void run(const Region& region, MappedMemory& mapped) override;
@@ -26,35 +28,40 @@ public:
     void finish();
 
 private:
-    /// Samples of one plane of a tile that do not count where others have real data.
-    struct Flagged {
-        std::vector<std::vector<std::uint32_t>> by_frame; ///< pixels of the tile
-    };
     struct Scratch {
-        std::vector<float> samples; ///< plane by plane, frame by frame
-        Resampler resampler;
-        std::vector<Flagged> flagged; ///< by plane
-        std::vector<std::uint16_t> real;
-        std::vector<float> mean, weight;
-        std::vector<std::uint16_t> low, high;
+        TileSamples samples;
+        TileJudge::Scratch judged;
+        std::vector<float> low, high; ///< shares of the weight that were rejected
+    };
+    /// A tile, and what was judged with it.
+    struct Tile {
+        Region region, wide;
+        bool holds(std::uint32_t pixel) const;
+        std::size_t place(std::uint32_t pixel) const; ///< in the tile itself
+    };
+    /// Of one tile, to be added to those of all.
+    struct Counts {
+        std::vector<FrameShare> shares;
+        CoreShares cores;
+        std::uint64_t passed_over = 0;
     };
 
-    /// False if a frame cannot be read.
-    bool fill(const Region& region, Scratch& s, MappedMemory& mapped);
-    std::uint64_t pass_over(Scratch& s, std::size_t plane, std::ptrdiff_t pixels) const;
-    void combine(const Region& region, Scratch& s, std::size_t plane);
-    void compare_halves(const Region& region, const Scratch& s, std::size_t plane);
+    void take(const Tile& tile, Scratch& s, std::size_t plane, Counts& counts);
+    void write_maps(const Tile& tile, const Scratch& s);
+    void compare_halves(const Tile& tile, const Scratch& s, std::size_t plane);
 
     const std::vector<StackFrame>& frames_;
     const std::vector<Combiner>& combiners_;
     const IntegrateOptions& options_;
     MasterLight& result_;
+    TileJudge judge_;
+    const Region bounds_; ///< of the canvas
+    float times_ = 1;     ///< of the mean
     Pool<Scratch> pool_;
-    std::atomic<std::uint64_t> samples_{0}, low_{0}, high_{0}, passed_over_{0};
     std::atomic<bool> failed_{false};
-    std::mutex halves_mutex_;
+    std::mutex mutex_; ///< of what follows
+    Counts counts_;
     std::vector<HalvesScatter> halves_; ///< by plane
-    std::mutex failure_mutex_;
 };
 
 } // namespace kasane

@@ -26,10 +26,13 @@ struct FitsImage {
     Header header;            ///< keywords beside the structural ones; HISTORY cards allowed
     std::string name = {};    ///< EXTNAME
     int planes = 1;
+    View<const std::uint16_t> counts = {}; ///< instead of `pixels`: 16-bit integers, each worth `unit`
+    double unit = 1;
 };
 
-/// Writes 32-bit float images with CHECKSUM and DATASUM, safely (output_file.hpp): marked by a CREATOR card as Kasane's
-/// work, so that it can be replaced later, unless any file may be. Throws OutputError, UsageError.
+/// Writes 32-bit float images (and those of counts) with CHECKSUM and DATASUM, safely (output_file.hpp): marked by a
+/// CREATOR card as Kasane's work, so that it can be replaced later, unless any file may be. Throws OutputError,
+/// UsageError.
 void write_fits(const std::filesystem::path& file, const std::vector<FitsImage>& images, Over over = Over::own_work);
 
 /// Writes one 16-bit unsigned image (BZERO 32768), as cameras do. Throws OutputError.

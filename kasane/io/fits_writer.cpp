@@ -53,7 +53,7 @@ public:
     FitsOutput& operator=(const FitsOutput&) = delete;
 
     template <class T>
-    void image(View<const T> pixels, const Header& header, const std::string& name, int planes) {
+    void image(View<const T> pixels, const Header& header, const std::string& name, int planes, double unit = 1) {
         constexpr bool kFloat = std::is_same_v<T, float>;
         constexpr int bits = kFloat ? FLOAT_IMG : USHORT_IMG, type = kFloat ? TFLOAT : TUSHORT;
         long size[3] = {pixels.width, pixels.height, planes};
@@ -63,6 +63,13 @@ public:
             fits_update_key(file_, TSTRING, "EXTNAME", const_cast<char*>(name.c_str()), nullptr, &status_);
         for (const Card& card : header.cards())
             write_card(card);
+        if (unit != 1) { // integers are stored, each worth so much
+            constexpr double kOffset = 32768;
+            double zero = kOffset * unit;
+            fits_update_key(file_, TDOUBLE, "BSCALE", &unit, "value of a count", &status_);
+            fits_update_key(file_, TDOUBLE, "BZERO", &zero, "value of a stored zero", &status_);
+            fits_set_bscale(file_, 1, kOffset, &status_);
+        }
         headers_.push_back(cards(file_, status_));
         check();
         DataSum sum;
@@ -175,7 +182,10 @@ void write_fits(const std::filesystem::path& file, const std::vector<FitsImage>&
             if (!marked) header.set("CREATOR", kCreator, "program that made this file");
             for (const Card& card : i.header.cards())
                 header.add(card);
-            out.image(i.pixels, header, i.name, i.planes);
+            if (i.counts.data)
+                out.image(i.counts, header, i.name, 1, i.unit);
+            else
+                out.image(i.pixels, header, i.name, i.planes);
         }
         out.close();
     };

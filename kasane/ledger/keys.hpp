@@ -17,7 +17,7 @@
 namespace kasane {
 
 /// The version of the numerics: part of every key, raised when a change alters results.
-inline constexpr const char* kNumerics = "7";
+inline constexpr const char* kNumerics = "8";
 
 /// What is known of an exposure beside its pixels: all of it but where it lies and how it is known. `E` may be const.
 template <class E>
@@ -92,9 +92,37 @@ inline auto members(const PairRejection& o) {
     const auto& [sigmas] = o;
     return std::tie(sigmas);
 }
-inline auto members(const CombineOptions& o) {
-    const auto& [rejection, combination] = o;
-    return std::tie(rejection, combination);
+inline auto members(const WinsorizedRejection& o) {
+    const auto& [low, high, iterations] = o;
+    return std::tie(low, high, iterations);
+}
+inline auto members(const NoiseRejection& o) {
+    const auto& [low, high, iterations] = o;
+    return std::tie(low, high, iterations);
+}
+inline auto members(const LineRejection& o) {
+    const auto& [low, high, iterations] = o;
+    return std::tie(low, high, iterations);
+}
+inline auto members(const PercentileRejection& o) {
+    const auto& [low, high] = o;
+    return std::tie(low, high);
+}
+inline auto members(const MinMaxRejection& o) {
+    const auto& [low, high] = o;
+    return std::tie(low, high);
+}
+inline auto members(const EsdRejection& o) {
+    const auto& [significance, share, low, high] = o;
+    return std::tie(significance, share, low, high);
+}
+inline auto members(const GrowthOptions& o) {
+    const auto& [steps, seed, fall, least] = o;
+    return std::tie(steps, seed, fall, least);
+}
+inline auto members(const JudgeOptions& o) {
+    const auto& [growth, star_cores] = o;
+    return std::tie(growth, star_cores);
 }
 inline auto members(const ScaleOptions& o) {
     const auto& [least_stars, least_snr, match_radius, most_stars] = o;
@@ -105,8 +133,9 @@ inline auto members(const LevelOptions& o) {
     return std::tie(model, scales, sky);
 }
 inline auto members(const IntegrateOptions& o) {
-    const auto& [combine, ringing_sigmas, tile, real_share] = o;
-    return std::tie(combine, ringing_sigmas, real_share); // the size of tiles changes nothing
+    const auto& [rejection, combination, judge, mask_streaks, worth_exponent, ringing_sigmas, tile, real_share] = o;
+    return std::tie(rejection, combination, judge, mask_streaks, worth_exponent, ringing_sigmas,
+                    real_share); // the size of tiles changes nothing
 }
 
 /// A digest under construction.

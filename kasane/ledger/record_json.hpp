@@ -31,14 +31,19 @@ NLOHMANN_DEFINE_TYPE_NON_INTRUSIVE(Provenance, steps)
 NLOHMANN_DEFINE_TYPE_NON_INTRUSIVE(FrameReport, path, identity, night, used, reason, seconds, stars, fwhm, eccentricity,
                                    background, noise, scale, scale_error, worth, weight, matched, rms, expected_rms,
                                    registered_by, registered_how, rotation, shift_x, shift_y, dark, flat, dark_note,
-                                   own_defects, transparency, by_hand, unread)
+                                   own_defects, transparency, by_hand, unread, rejected_low, rejected_high,
+                                   under_streaks)
+NLOHMANN_DEFINE_TYPE_NON_INTRUSIVE(RejectionReport, method, text, loss, left, left_low, cores, chosen)
+NLOHMANN_DEFINE_TYPE_NON_INTRUSIVE(WeightCost, weights, noise, fwhm)
 NLOHMANN_DEFINE_TYPE_NON_INTRUSIVE(StackDoubt, code, files, text, remedy)
 NLOHMANN_DEFINE_TYPE_NON_INTRUSIVE(StackReport, doubts, name, target, filter, sensor, file, preview, reference,
                                    reference_fingerprint, reference_reason, runners_up, frames, used, dropped,
                                    seconds_total, seconds_effective, noise, expected_noise, noise_from_level,
                                    flat_noise_share, levels, colour_method, colour_noise, channel_scales, defects,
                                    noise_model, electrons_per_adu, passed_over, fwhm, eccentricity, rejected_low,
-                                   rejected_high, time, reused, made, failure, identity, unread, optics, world)
+                                   rejected_high, time, reused, made, failure, identity, unread, optics, world,
+                                   under_streaks, combination, rejection_trials, core_samples, core_rejected_at_first,
+                                   core_rejected, rejected_elsewhere, weights, weight_costs, rejection_picture)
 NLOHMANN_DEFINE_TYPE_NON_INTRUSIVE(MasterReport, name, role, file, frames, level, colour_levels, frame_noise, noise,
                                    rejected_share, level_spread, gradient, star_pixels, combination, electrons_per_adu,
                                    read_noise, saturation, doubts, preview, offset, made, time, reused, members,

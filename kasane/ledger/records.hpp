@@ -23,24 +23,40 @@ struct FrameReport {
     int stars = 0;
     double fwhm = 0; ///< pixels
     double eccentricity = 0;
-    double background = 0;           ///< ADU
-    double noise = 0;                ///< ADU
-    double scale = 0;                ///< factor to the stack's level
-    double scale_error = 0;          ///< of it, relative; 0: by the exposure times
-    double worth = 0;                ///< 0..1; 0 where its seconds are not known
-    double transparency = 0;         ///< 0..1 of the stack's best; 0: not measured
-    bool by_hand = false;            ///< a person decided
-    double weight = 0;               ///< in the mean, sum 1
-    int matched = 0;                 ///< stars in the registration
-    double rms = 0;                  ///< of the registration, pixels
-    double expected_rms = 0;         ///< the same by the stars' own errors alone; 0: not known
-    std::string registered_by;       ///< the model
-    std::string registered_how;      ///< where not at once against the reference
-    double rotation = 0;             ///< against the reference, degrees
-    double shift_x = 0, shift_y = 0; ///< of the frame's centre, pixels
-    std::string dark, flat;          ///< masters used
-    std::string dark_note;           ///< how much of it, where that was measured
-    int own_defects = 0;             ///< pixels that were replaced in this light alone
+    double background = 0;                      ///< ADU
+    double noise = 0;                           ///< ADU
+    double scale = 0;                           ///< factor to the stack's level
+    double scale_error = 0;                     ///< of it, relative; 0: by the exposure times
+    double worth = 0;                           ///< 0..1; 0 where its seconds are not known
+    double transparency = 0;                    ///< 0..1 of the stack's best; 0: not measured
+    bool by_hand = false;                       ///< a person decided
+    double weight = 0;                          ///< in the mean, sum 1
+    int matched = 0;                            ///< stars in the registration
+    double rms = 0;                             ///< of the registration, pixels
+    double expected_rms = 0;                    ///< the same by the stars' own errors alone; 0: not known
+    std::string registered_by;                  ///< the model
+    std::string registered_how;                 ///< where not at once against the reference
+    double rotation = 0;                        ///< against the reference, degrees
+    double shift_x = 0, shift_y = 0;            ///< of the frame's centre, pixels
+    std::string dark, flat;                     ///< masters used
+    std::string dark_note;                      ///< how much of it, where that was measured
+    int own_defects = 0;                        ///< pixels that were replaced in this light alone
+    double rejected_low = 0, rejected_high = 0; ///< shares of its samples
+    double under_streaks = 0;                   ///< the same, left out under trails that were found
+};
+
+/// What one rejection would do to a stack, tried on a part of its pixels (RejectionTrial).
+struct RejectionReport {
+    std::string method, text;
+    double loss = 0, left = 0, left_low = 0, cores = 0;
+    bool chosen = false;
+};
+
+/// What weights make of a stack.
+struct WeightCost {
+    std::string weights; ///< as the recipe writes them
+    double noise = 0;    ///< of the background, ADU
+    double fwhm = 0;     ///< pixels; 0: not known
 };
 
 /// A warning that was found while a stack was made, and holds as long as the result does.
@@ -78,8 +94,16 @@ struct StackReport {
     double passed_over = 0; ///< share of samples that lay on defects and for which other frames stood in
     double fwhm = 0;        ///< pixels
     double eccentricity = 0;
-    double rejected_low = 0, rejected_high = 0; ///< shares of all samples
-    double time = 0;                            ///< seconds of work
+    double rejected_low = 0, rejected_high = 0;    ///< shares of all samples
+    double under_streaks = 0;                      ///< the same, left out under trails that were found
+    std::string combination;                       ///< how samples became one, and why so
+    std::vector<RejectionReport> rejection_trials; ///< where it was chosen
+    double core_samples = 0; ///< share of samples where the image has structure: the cores of stars
+    double core_rejected_at_first = 0, core_rejected = 0, rejected_elsewhere = 0; ///< shares of those, and of the rest
+    std::string weights;                                                          ///< as the recipe writes them
+    std::vector<WeightCost> weight_costs;                                         ///< what those and others make
+    std::string rejection_picture;                                                ///< relative to the output folder
+    double time = 0;                                                              ///< seconds of work
     std::vector<StackDoubt> doubts;
     Provenance made;      ///< the steps that made it
     std::string failure;  ///< why no master light could be made, beside what its frames tell

@@ -66,12 +66,12 @@ private:
 /// Whether a streak runs through the aperture of a star.
 bool under_streak(const LevelInput& frame, const Star& s) {
     if (!frame.streaks) return false;
-    constexpr double kWidth = 6; // pixels to either side that a streak may reach
-    const double reach = 2 * std::max(1.0, frame.measures->fwhm) + kWidth;
+    constexpr double kWidth = 6; // pixels to either side that a streak reaches at least
+    const double aperture = 2 * std::max(1.0, frame.measures->fwhm);
     return std::any_of(frame.streaks->begin(), frame.streaks->end(), [&](const Streak& k) {
         const double dx = k.x1 - k.x0, dy = k.y1 - k.y0, length2 = std::max(1e-9, dx * dx + dy * dy);
         const double along = std::clamp(((s.x - k.x0) * dx + (s.y - k.y0) * dy) / length2, 0.0, 1.0);
-        return std::hypot(s.x - k.x0 - along * dx, s.y - k.y0 - along * dy) < reach;
+        return std::hypot(s.x - k.x0 - along * dx, s.y - k.y0 - along * dy) < aperture + std::max(kWidth, k.half_width);
     });
 }
 

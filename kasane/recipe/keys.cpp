@@ -3,6 +3,7 @@
 #include <kasane/base/error.hpp>
 #include <kasane/frames/words.hpp>
 #include <kasane/image/region_text.hpp>
+#include <kasane/recipe/integration_keys.hpp>
 
 #include <algorithm>
 #include <charconv>
@@ -361,6 +362,40 @@ const std::vector<Key>& all() {
          "The only part of the reference's grid from which levels are told, in its pixels: sky, where a nebula or "
          "landscape that changes fills the rest.",
          read_sky},
+        {"integration", "rejection", "text or table", "\"auto\"",
+         "Which samples of a pixel do not count. `\"auto\"`: all methods are tried on a part of the stack's own pixels "
+         "with "
+         "outliers added to them, and the one that leaves least is taken. Or `\"sigma\"`, `\"winsorized\"`, "
+         "`\"noise\"`, "
+         "`\"line\"`, `\"esd\"`, `\"percentile\"`, `\"min-max\"`, `\"pair\"`, `\"none\"`, or one with its options, `{ "
+         "method = \"sigma\", low = 4, high = 3 }`. docs/integration.md",
+         read_rejection},
+        {"integration", "filters", "table", "none; { Ha = \"winsorized\" }", "The same for the lights of some filters.",
+         read_rejection_filters},
+        {"integration", "combine", "text", "\"mean\"",
+         "How the samples that count become one: `\"mean\"`, `\"median\"`, `\"sum\"`, `\"max\"` and `\"min\"` (to see "
+         "every "
+         "flaw), `\"huber\"` or `\"tukey\"` (robust means that need no rejection).",
+         read_combination},
+        {"integration", "grow", "pixels", "2",
+         "By how many pixels what is rejected grows at most, from samples far beyond the limits and those that lie "
+         "together: "
+         "the wings of trails, the halos of particles.",
+         read_grow},
+        {"integration", "star_cores", "true or false", "true",
+         "Limits widen in the cores of stars, where lights of other seeing must differ.",
+         [](Reader& r, const toml::node& n, const std::string& k) { r.recipe.integration.star_cores = r.flag(n, k); }},
+        {"integration", "streaks", "true or false", "true",
+         "Trails that were found in a light are left out where other lights stand in; `false` leaves them to the "
+         "rejection.",
+         [](Reader& r, const toml::node& n, const std::string& k) { r.recipe.integration.streaks = r.flag(n, k); }},
+        {"integration", "weights", "text or table", "\"worth\"",
+         "What lights weigh: `\"worth\"` (the inverse variance of their noise at the common level, which makes the "
+         "least "
+         "noise), `\"equal\"`, or exponents of measures, `{ worth = 1, fwhm = -1 }`, for those who want sharpness. "
+         "What "
+         "each costs is told.",
+         read_weights},
         {"cache", "size", "text", "\"20G\"",
          "Limit of the cache of decoded camera raw, PNG and JPEG files in `.kasane/cache`; the least recently used go "
          "first.",

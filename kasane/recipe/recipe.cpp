@@ -109,6 +109,11 @@ std::vector<std::string> table_names() {
 
 } // namespace
 
+std::optional<Rejection> IntegrationRecipe::rejection_of(const std::string& filter) const {
+    const auto it = by_filter.find(fold_filter(filter));
+    return it == by_filter.end() ? rejection : it->second;
+}
+
 LevelModel NormalizationRecipe::of(const std::string& filter, int colour) const {
     if (const auto it = by_colour.find(colour); it != by_colour.end()) return it->second;
     const auto it = by_filter.find(fold_filter(filter));

@@ -2,12 +2,14 @@
 //
 // The room holds, beside this:
 //   keys.hpp      all keys, and how their values are read
+//   integration_keys.hpp  those of [integration]
 //   toml.hpp      TOML, and refusals with their place
 //   edit.hpp      changes that leave the rest as a person wrote it
 //   verdicts.hpp  what a person decided about single exposures
 #pragma once
 
 #include <kasane/calibration/frame_view.hpp>
+#include <kasane/combination/rejection.hpp>
 #include <kasane/frames/nights.hpp>
 #include <kasane/frames/rules.hpp>
 #include <kasane/grading/limits.hpp>
@@ -66,6 +68,17 @@ struct NormalizationRecipe {
     LevelModel of(const std::string& filter, int colour) const;
 };
 
+/// How frames become one image.
+struct IntegrationRecipe {
+    std::optional<Rejection> rejection;                        ///< nothing: the one that does best on the stack
+    std::map<std::string, std::optional<Rejection>> by_filter; ///< exceptions, by the folded name of the filter
+    Combination combination = Combination::mean;
+    int grow = 2; ///< pixels by which what is rejected grows at most
+    bool star_cores = true, streaks = true;
+    std::map<Measure, double> weights{{Measure::worth, 1}}; ///< exponents; none: all weigh alike
+    std::optional<Rejection> rejection_of(const std::string& filter) const;
+};
+
 /// An empty recipe is a good one: every key has a default.
 struct Recipe {
     FrameRules rules;
@@ -77,6 +90,7 @@ struct Recipe {
     GradingRecipe grading;
     RegistrationRecipe registration;
     NormalizationRecipe normalization;
+    IntegrationRecipe integration;
     std::vector<std::string> folders; ///< beside the project's own, relative to it: libraries of darks and masters
     std::string output;               ///< relative to the project; empty: "kasane"
     std::uint64_t cache_bytes = 20ull << 30; ///< limit of the cache of decoded pixels

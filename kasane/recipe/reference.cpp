@@ -25,13 +25,15 @@ std::string wrapped_comment(const std::string& text) {
 }
 
 std::string section_heading(const std::string& section) {
-    return section == "project"        ? "Where the files are and what their names mean"
-           : section == "pairing"      ? "Which calibration frames go with which lights"
-           : section == "colour"       ? "How the mosaics of colour sensors become planes"
-           : section == "calibration"  ? "What is done to the pixels beside dark and flat"
-           : section == "grading"      ? "How exposures are measured, and which are dropped"
-           : section == "registration" ? "How lights are brought onto one grid"
-                                       : "The cache of decoded pixels";
+    return section == "project"         ? "Where the files are and what their names mean"
+           : section == "pairing"       ? "Which calibration frames go with which lights"
+           : section == "colour"        ? "How the mosaics of colour sensors become planes"
+           : section == "calibration"   ? "What is done to the pixels beside dark and flat"
+           : section == "grading"       ? "How exposures are measured, and which are dropped"
+           : section == "registration"  ? "How lights are brought onto one grid"
+           : section == "normalization" ? "How lights are brought to one level"
+           : section == "integration"   ? "How lights become one image"
+                                        : "The cache of decoded pixels";
 }
 
 std::string example_of(const Key& k) {

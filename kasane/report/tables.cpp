@@ -49,6 +49,34 @@ std::string noise_line(const StackReport& s) {
     return line;
 }
 
+/// Trails, star cores: what was done beside the rejection itself.
+std::string beside_line(const StackReport& s) {
+    std::vector<std::string> parts;
+    if (s.under_streaks > 0)
+        parts.push_back(fmt::format("{} of the samples left out under trails", share(s.under_streaks)));
+    if (s.core_samples > 0)
+        parts.push_back(
+            fmt::format("in star cores {} rejected at first, {} with limits widened by the seeing of the lights "
+                        "({} elsewhere)",
+                        share(s.core_rejected_at_first), share(s.core_rejected), share(s.rejected_elsewhere)));
+    return fmt::format("{}", fmt::join(parts, "; "));
+}
+
+/// What lights that were dropped would have added.
+std::string left_out_line(const StackReport& s) {
+    int lights = 0;
+    double effective = 0;
+    for (const FrameReport& f : s.frames)
+        if (!f.used && f.worth > 0 && f.seconds > 0) {
+            ++lights;
+            effective += f.seconds * f.worth;
+        }
+    if (lights == 0 || !(s.seconds_effective > 0)) return {};
+    return fmt::format("the {} left out that could be measured would have added {} effective ({:+.0f} %)",
+                       lights == 1 ? "light" : fmt::format("{} lights", lights), exposure_text(effective),
+                       100 * effective / s.seconds_effective);
+}
+
 /// What the stacks' numbers rest on: once for all that share it, with their names where not all do.
 std::string stack_details(const RunReport& report, int columns) {
     struct Line {
@@ -82,6 +110,9 @@ std::string stack_details(const RunReport& report, int columns) {
             tell(fmt::format("noise model: {:.3g} e-/ADU by {}", s.electrons_per_adu, s.noise_model));
         if (s.noise > 0) tell(noise_line(s));
         if (!s.levels.empty()) tell("levels: " + s.levels);
+        if (!s.combination.empty()) tell("combined: " + s.combination);
+        for (const std::string& line : {beside_line(s), left_out_line(s)})
+            if (!line.empty()) tell(line);
         int fitted = 0;
         std::string example;
         for (const FrameReport& f : s.frames)
@@ -212,9 +243,33 @@ std::string run_table(const RunReport& report, int columns) {
     return out;
 }
 
+std::string choice_tables(const std::vector<StackReport>& stacks, int columns) {
+    std::string out;
+    for (const StackReport& s : stacks) {
+        if (s.file.empty()) continue;
+        Table t({"", "rejection", "does", "efficiency", "left above", "left below", "in cores"});
+        for (const RejectionReport& r : s.rejection_trials)
+            t.add({r.chosen ? ">" : "", r.method, r.text, fmt::format("{:.2f} %", -100 * r.loss + 0.0),
+                   fmt::format("{:.2f} %", 100 * r.left), fmt::format("{:.2f} %", 100 * r.left_low),
+                   fmt::format("{:.2f} %", 100 * r.cores)});
+        if (!t.empty())
+            out += fmt::format("{}: rejections tried (left: of the light of outliers that were added; > taken)\n{}\n",
+                               s.name, t.text(columns, {"does", "left below"}));
+        Table w({"", "weights", "noise", "FWHM"});
+        for (const WeightCost& c : s.weight_costs)
+            w.add({c.weights == s.weights ? ">" : "", c.weights, fmt::format("{:.3g}", c.noise),
+                   c.fwhm > 0 ? fmt::format("{:.2f} px", c.fwhm) : "-"});
+        if (s.used > 1 && !w.empty())
+            out += fmt::format("{}: weights, and what they make (> taken)\n{}\n", s.name, w.text(columns, {}));
+    }
+    return out;
+}
+
 void write_report(const RunReport& report) {
     const std::filesystem::path output(report.output);
-    write_text_safely(output / "report.txt", kReportMark + run_table(report));
+    std::string text = kReportMark + run_table(report);
+    if (const std::string tables = choice_tables(report.stacks); !tables.empty()) text += "\n" + tables;
+    write_text_safely(output / "report.txt", text);
     nlohmann::json json = to_json(report);
     json["creator"] = kCreator; // sorts first: the mark of our own files
     write_text_safely(output / "report.json", json_text(json, 1) + "\n");

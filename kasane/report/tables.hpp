@@ -31,7 +31,9 @@ std::string run_table(const RunReport& report, int columns = kUsualColumns);
 /// The masters alone, findings, and where they are.
 std::string masters_table(const RunReport& report, int columns = kUsualColumns);
 
-/// Writes report.txt (run_table) and report.json into the output folder. Throws OutputError.
+/// What each rejection that was tried would have done, and other weights would make: two tables a stack.
+std::string choice_tables(const std::vector<StackReport>& stacks, int columns = kUsualColumns);
+/// Writes report.txt (run_table, choice_tables) and report.json into the output folder. Throws OutputError.
 void write_report(const RunReport& report);
 
 /// What each file is, by role, night and filter; then what could not be placed.

@@ -9,6 +9,7 @@
 #include <kasane/stages/master_light.hpp>
 #include <kasane/stages/reference_groups.hpp>
 #include <kasane/stages/results.hpp>
+#include <kasane/stages/stack_account.hpp>
 #include <kasane/stages/stack_basis.hpp>
 
 #include <kasane/base/error.hpp>
@@ -31,6 +32,10 @@ void drop(Light& l, const FileFailure& failure) {
     l.measures.reset();
     l.registration = {};
 }
+
+// What stars and flats are off even where their residuals say nothing.
+constexpr double kLeastMisplaced = 0.03; // pixels
+constexpr double kFlatError = 0.005;     // of the signal
 
 class GroupWork {
 public:
@@ -97,45 +102,6 @@ private:
                              l.measures->height);
     }
 
-    FrameReport report_of(const Light& l) const {
-        FrameReport r;
-        const auto name = [&](const std::optional<std::size_t>& m) {
-            return m && s_.masters[*m] ? s_.pairing.masters[*m].name : "";
-        };
-        r.path = l.exposure->path;
-        r.identity = l.exposure->identity;
-        r.night = l.exposure->night;
-        r.used = l.verdict.keep;
-        r.unread = l.unread;
-        r.reason = l.verdict.reason;
-        r.by_hand = l.verdict.author == Author::person;
-        r.seconds = l.exposure->seconds.value_or(0);
-        r.dark = name(l.plan->dark);
-        r.flat = name(l.plan->flat);
-        if (!l.measures) return r;
-        const Measures& m = l.measures->main();
-        r.own_defects = static_cast<int>(l.measures->own.defects.size());
-        r.stars = static_cast<int>(std::lround(m.count));
-        r.fwhm = m.fwhm;
-        r.eccentricity = m.eccentricity;
-        r.background = m.background;
-        r.noise = m.noise;
-        if (!l.registration) return r;
-        r.matched = l.registration->matched;
-        r.rms = l.registration->rms;
-        r.expected_rms = l.registration->expected;
-        r.registered_by = l.registration->model.text();
-        r.registered_how = l.registration->way;
-        const Point middle = graded_.canvas.centre();
-        const Point there = l.registration->to_frame.map(middle);
-        r.rotation = l.registration->to_frame.at(middle).rotation();
-        r.shift_x = there.x - 0.5 * (l.measures->width - 1);
-        r.shift_y = there.y - 0.5 * (l.measures->height - 1);
-        r.transparency = std::isfinite(l.figures[Measure::transparency]) ? l.figures[Measure::transparency] : 0;
-        r.worth = l.contribution.worth;
-        return r;
-    }
-
     LevelInput level_input(const Light& l, std::size_t plane) const {
         return {&l.measures->planes[plane], l.to_frame[plane],  l.exposure->seconds.value_or(0),
                 l.measures->width,          l.measures->height, &l.measures->streaks};
@@ -154,22 +120,19 @@ private:
     }
     static bool usable(const Light& l) { return l.verdict.keep && l.registration.result.has_value(); }
 
-    /// The frames of a stack as the integration wants them, and the lights they come from.
-    struct Assembly {
-        std::vector<StackFrame> frames;
-        std::vector<Light*> lights;
-        std::vector<StackLevels> levels; ///< by plane
-        std::vector<double> backgrounds; ///< of the level, by plane, ADU
-    };
-
     Assembly assemble(const StackPlan& plan, std::vector<Light>& lights) {
         Assembly a;
         for (Light& l : lights) {
             if (!usable(l)) continue;
             StackFrame f;
+            // Beside its place by what its stars are off beyond their own errors.
+            const double rms = l.registration->rms, own = l.registration->expected;
+            const double beside = std::max(kLeastMisplaced, std::sqrt(std::max(0.0, rms * rms - own * own)));
             for (std::size_t p = 0; p < l.measures->planes.size(); ++p)
-                f.planes.push_back({l.to_frame[p], {}, l.measures->planes[p].noise});
-            f.electrons_per_adu = electrons_of(l);
+                f.planes.push_back(
+                    {l.to_frame[p], {}, l.measures->planes[p].noise, l.measures->planes[p].fwhm, beside});
+            f.electrons_per_adu = account().electrons_of(l);
+            f.streaks = l.measures->streaks;
             const auto failure = attempt([&] {
                 f.source =
                     calibrations_.view(*l.plan, std::shared_ptr<const OwnCorrections>(l.measures, &l.measures->own));
@@ -190,9 +153,12 @@ private:
                 inputs, graded_.canvas, s_.context.workers,
                 level_options(s_, plan, a.frames.front().planes.size() == 3 ? static_cast<int>(p) : -1)));
             a.backgrounds.push_back(a.levels.back().background);
-            for (std::size_t k = 0; k < a.frames.size(); ++k)
+            for (std::size_t k = 0; k < a.frames.size(); ++k) {
                 a.frames[k].planes[p].level = a.levels.back().maps[k];
+                a.frames[k].planes[p].scale_error = std::hypot(a.levels.back().scales[k].error, kFlatError);
+            }
         }
+        emphasise(a);
         for (std::size_t k = 0; k < a.frames.size(); ++k) {
             for (const StackPlane& p : a.frames[k].planes)
                 if (const std::string wrong = p.level.check(); !wrong.empty()) { // one such spoils the others' levels
@@ -206,108 +172,21 @@ private:
         return a;
     }
 
-    /// By photon transfer or header; else from the sky's own noise, where its level above the offset is known.
-    double electrons_of(const Light& l) const {
-        const NoiseModel model = noise_model(s_, *l.exposure);
-        if (model.electrons_per_adu > 0) return model.electrons_per_adu;
-        const Measures& m = l.measures->main();
-        const bool offset_known = l.plan->dark || l.plan->bias || l.plan->offset_level;
-        if (!offset_known || !(m.background > 0) || !(m.noise > 0)) return 0;
-        // What the dark held made noise too, where the level without light is known.
-        double dark = 0;
-        if (l.plan->dark && s_.masters[*l.plan->dark] && l.exposure->black_level)
-            dark = std::max(0.0, s_.masters[*l.plan->dark]->report.level - *l.exposure->black_level);
-        return (m.background + dark) / (m.noise * m.noise);
-    }
-
-    /// Of each camera that took part one light.
-    static std::vector<const Light*> first_of_each_sensor(const Assembly& a) {
-        std::vector<const Light*> out;
-        std::set<std::string> seen;
-        for (const Light* l : a.lights)
-            if (seen.insert(sensor_key(*l->exposure)).second) out.push_back(l);
-        return out;
-    }
-
-    void describe_defects(const Assembly& a, StackReport& report) const {
-        DefectCounts c;
-        for (const Light* l : first_of_each_sensor(a)) {
-            const DefectCounts one = calibrations_.defect_counts(*l->plan);
-            c.hot += one.hot, c.cold += one.cold, c.dead += one.dead, c.columns += one.columns, c.rows += one.rows;
-        }
-        std::size_t own = 0;
-        for (const Light* l : a.lights)
-            own += l->measures->own.defects.size();
-        std::vector<std::string> parts;
-        const auto part = [&](auto n, const char* what) {
-            if (n > 0) parts.push_back(fmt::format("{} {}", n, what));
-        };
-        part(c.hot, "hot");
-        part(c.cold, "cold");
-        part(c.dead, "dead");
-        part(c.columns, "columns");
-        part(c.rows, "rows");
-        if (own) parts.push_back(fmt::format("{} a light by itself", own / a.lights.size()));
-        report.defects = fmt::format("{}", fmt::join(parts, ", "));
-    }
-
-    void describe_noise_model(const Assembly& a, StackReport& report) const {
-        for (const Light* l : first_of_each_sensor(a)) {
-            const NoiseModel model = noise_model(s_, *l->exposure);
-            const double electrons = electrons_of(*l);
-            const std::string source = !model.source.empty() ? model.source
-                                       : electrons > 0       ? "the sky's own noise"
-                                                             : "unknown";
-            if (report.noise_model.empty()) {
-                report.electrons_per_adu = electrons;
-                report.noise_model = source;
-            } else {
-                report.noise_model += fmt::format("; {:.3g} e-/ADU by {}", electrons, source);
+    /// What the recipe weighs beside the noise; a light of which a measure is not known counts as the median in it.
+    void emphasise(Assembly& a) const {
+        for (const auto& [measure, exponent] : s_.recipe.integration.weights) {
+            if (measure == Measure::worth) continue;
+            std::vector<float> known;
+            for (const Light* l : a.lights)
+                if (const double v = l->figures[measure]; v > 0 && std::isfinite(v))
+                    known.push_back(static_cast<float>(v));
+            if (known.empty()) continue;
+            const double usual = median_in_place(known);
+            for (std::size_t k = 0; k < a.frames.size(); ++k) {
+                const double v = a.lights[k]->figures[measure];
+                if (v > 0 && std::isfinite(v)) a.frames[k].emphasis *= std::pow(v / usual, exponent);
             }
         }
-    }
-
-    /// Of the plane that stands for the stack.
-    static std::string levels_text(const Assembly& a) {
-        const StackLevels& l = a.levels[static_cast<std::size_t>(a.lights.front()->main_plane())];
-        std::vector<float> errors, stars;
-        std::size_t leading = 0, by_time = 0;
-        for (std::size_t k = 0; k < a.lights.size(); ++k) {
-            leading += l.shares[k] > 0;
-            const StarScale& scale = l.scales[k];
-            by_time += scale.stars == 0;
-            errors.push_back(static_cast<float>(scale.error));
-            stars.push_back(static_cast<float>(scale.stars));
-        }
-        if (l.model == LevelModel::none) return "none: lights as they are";
-        std::string text =
-            fmt::format("{}; factors by {:.0f} common stars, known to {:.2g} %", level_model_name(l.model),
-                        median_in_place(stars), 100 * median_in_place(errors));
-        if (by_time == a.lights.size())
-            text = fmt::format("{}; factors by the exposure times", level_model_name(l.model));
-        else if (by_time)
-            text += fmt::format(" ({} by the exposure times: too few stars)", by_time);
-        if (a.lights.size() > 1)
-            text += fmt::format(
-                "; the level is that of {} of {} lights together, its sky slopes by {:.3g} ADU from edge to "
-                "edge (the steepest of them by {:.3g})",
-                leading, a.lights.size(), l.gradient, l.steepest);
-        return text;
-    }
-
-    static void describe_frame_noise(const Assembly& a, StackReport& report) {
-        for (const Light* l : a.lights) {
-            const Measures& m = l->measures->main();
-            report.noise_from_level += m.noise_from_level;
-            report.flat_noise_share = std::max(report.flat_noise_share, m.flat_noise_share);
-        }
-        constexpr double kMuch = 0.05; // as much as a tenth of the exposure
-        if (report.flat_noise_share > kMuch)
-            report.doubts.push_back({"flat-adds-noise",
-                                     {},
-                                     fmt::format("the flats of {} raise the noise of its lights by up to {:.0f} %",
-                                                 report.name, 100 * report.flat_noise_share),
-                                     "Take more flats, or brighter ones"});
     }
 
     /// Integrates what can be; a file that fails on the way is dropped and the rest is done again.
@@ -316,7 +195,8 @@ private:
             a = assemble(plan, lights);
             if (a.frames.empty()) return std::nullopt;
             s_.context.progress.begin("integrate " + plan.name, graded_.canvas.bounds().area());
-            MasterLight master = integrate(a.frames, graded_.canvas, a.backgrounds, s_.context);
+            MasterLight master =
+                integrate(a.frames, graded_.canvas, a.backgrounds, s_.context, integrate_options(s_, plan));
             s_.context.progress.end();
             if (master.failure) {
                 drop_or_raise(*a.lights[master.failure->frame], master.failure->what);
@@ -365,7 +245,7 @@ private:
             report.failure = why;
             report.dropped = static_cast<int>(lights.size());
             for (const Light& l : lights)
-                report.frames.push_back(report_of(l));
+                report.frames.push_back(account().report_of(l));
             for (FrameReport& f : report.frames)
                 f.used = false;
             return report;
@@ -385,8 +265,7 @@ private:
     /// The master light and its coverage are held in memory. Throws DataError.
     void require_room(const StackPlan& plan) const {
         const auto planes = static_cast<std::uint64_t>(result_planes(s_, plan));
-        const std::uint64_t bytes =
-            static_cast<std::uint64_t>(graded_.canvas.bounds().area()) * planes * 2 * sizeof(float);
+        const std::uint64_t bytes = result_bytes(graded_.canvas, static_cast<int>(planes));
         if (bytes <= s_.context.memory.for_buffers()) return;
         throw DataError(
             fmt::format("a master light of {} x {} pixels takes {:.1f} GB of memory, the budget is {:.1f} GB",
@@ -408,20 +287,17 @@ private:
             static_cast<int>(std::count_if(lights.begin(), lights.end(), [](const Light& l) { return l.unread; }));
         std::map<const Light*, FrameReport> used;
         if (master) {
-            used = account(a, *master, report);
-            describe_noise_model(a, report);
-            describe_defects(a, report);
+            used = account().used(a, *master, report);
+            account().describe(a, *master, report);
             describe_master_light(*master, report);
-            describe_frame_noise(a, report);
-            report.levels = levels_text(a);
             if (plan.mosaic) report.colour_method = colour_method_name(colour_method(s_, *a.lights.front()->exposure));
             report.file = "lights/" + plan.name + ".fits";
             report.preview = "lights/" + plan.name + ".png";
+            report.rejection_picture = "lights/" + plan.name + ".rejected.png";
             const CanvasSky sky = sky_of_canvas(s_, graded_, {a.lights.begin(), a.lights.end()});
             report.doubts.insert(report.doubts.end(), sky.doubts.begin(), sky.doubts.end());
             report.world = sky.text;
-            report.made = account_of(a, basis, *master, used);
-            report.made.step("register").text += described_registration(report);
+            report.made = account().made(a, basis, *master, report, used);
             std::vector<const Exposure*> exposures;
             for (const Light* l : a.lights)
                 exposures.push_back(l->exposure);
@@ -430,13 +306,14 @@ private:
                                std::sqrt(density(lead)) * grid_cell(s_, *lead.exposure));
         }
         for (const Light& l : lights)
-            report.frames.push_back(used.count(&l) ? used.at(&l) : report_of(l));
+            report.frames.push_back(used.count(&l) ? used.at(&l) : account().report_of(l));
         report.time = clock.seconds();
         for (const Light& l : lights)
             if (l.unread) s_.unread.insert(l.exposure->path);
         if (master) {
             remember_intact(s_, s_.output / report.file);
             remember_intact(s_, s_.output / report.preview);
+            remember_intact(s_, s_.output / report.rejection_picture);
         }
         s_.ledger.set_fact(basis.key(), json_text({{"report", report}}));
         if (master) {
@@ -446,63 +323,7 @@ private:
         return report;
     }
 
-    static std::string described_registration(const StackReport& report) {
-        std::string out;
-        for (const std::string& optics : report.optics)
-            out += "; " + optics;
-        return report.world.empty() ? out : out + "; position on the sky " + report.world;
-    }
-
-    /// The steps that made a master light: as planned, of the lights that were used, and what the integration tells.
-    Provenance account_of(const Assembly& a, const Basis& basis, const MasterLight& master,
-                          const std::map<const Light*, FrameReport>& used) const {
-        Provenance made = basis.planned();
-        Provenance::Step& gather = made.step("gather");
-        gather.inputs.clear();
-        for (const Light* l : a.lights) {
-            const FrameReport& f = used.at(l);
-            gather.inputs.push_back({Provenance::Input::Kind::exposure, f.identity, f.path,
-                                     fmt::format("weight {:.5f} scale {:.5f}", f.weight, f.scale)});
-        }
-        Provenance::Step& calibrate = made.step("calibrate");
-        std::erase_if(calibrate.inputs, [](const Provenance::Input& m) { return m.identity == kNotMade; });
-        std::vector<std::string> masters;
-        for (const Provenance::Input& m : calibrate.inputs)
-            masters.push_back(m.name);
-        calibrate.text = masters.empty() ? "no masters, defects repaired"
-                                         : fmt::format("with {}; defects repaired", fmt::join(masters, ", "));
-        made.step("register").text = "onto the grid of " + graded_.reference_path;
-        made.merge(master.made);
-        made.step("level").text = levels_text(a);
-        return made;
-    }
-
-    /// Weights, worths and seconds of the lights that were used.
-    std::map<const Light*, FrameReport> account(const Assembly& a, const MasterLight& master, StackReport& report) {
-        std::vector<double> infos, seconds;
-        for (std::size_t i = 0; i < a.frames.size(); ++i) {
-            const StackPlane& plane = a.frames[i].planes[static_cast<std::size_t>(a.lights[i]->main_plane())];
-            infos.push_back(information(plane.level.scale.value, plane.noise) *
-                            pixel_density(plane.to_frame, a.frames[i].source->width(), a.frames[i].source->height()));
-            seconds.push_back(a.lights[i]->exposure->seconds.value_or(0));
-        }
-        const std::vector<double> worth = worths(infos, seconds);
-        std::map<const Light*, FrameReport> out;
-        for (std::size_t i = 0; i < a.frames.size(); ++i) {
-            const Light& l = *a.lights[i];
-            FrameReport r = report_of(l);
-            const auto main = static_cast<std::size_t>(l.main_plane());
-            r.scale = a.frames[i].planes[main].level.scale.value;
-            r.scale_error = a.levels[main].scales[i].error;
-            r.worth = std::isfinite(worth[i]) ? worth[i] : 0;
-            r.weight = master.weights[static_cast<std::size_t>(l.main_plane())][i];
-            r.dark_note = calibrations_.dark_share(*l.plan).reason;
-            report.seconds_total += seconds[i];
-            if (std::isfinite(worth[i])) report.seconds_effective += seconds[i] * worth[i];
-            out.emplace(&l, std::move(r));
-        }
-        return out;
-    }
+    StackAccount account() { return {s_, calibrations_, graded_}; }
 
     Session& s_;
     const ReferenceGroup& group_;

@@ -5,6 +5,7 @@
 #include <kasane/base/units.hpp>
 #include <kasane/image/statistics.hpp>
 #include <kasane/image/stretch.hpp>
+#include <kasane/integration/rejection_picture.hpp>
 #include <kasane/io/fits.hpp>
 #include <kasane/io/png.hpp>
 #include <kasane/stars/detection.hpp>
@@ -112,6 +113,7 @@ void write_master_light(const std::filesystem::path& output, const MasterLight& 
     h.set("FWHM", report.fwhm, "[px] of the stars");
     h.set("REJLOW", report.rejected_low, "share of samples rejected below");
     h.set("REJHIGH", report.rejected_high, "share of samples rejected above");
+    h.set("UNDERTRL", report.under_streaks, "share of samples left out under trails");
     h.set("REFERENC", report.reference, "frame that gives the grid");
     h.set("REFPRINT", report.reference_fingerprint, "its fingerprint");
     h.set("STACKID", report.identity, "what its name stands for");
@@ -128,8 +130,20 @@ void write_master_light(const std::filesystem::path& output, const MasterLight& 
         h.add_history(line);
     Header c;
     c.set("BUNIT", "relative", "share of the whole weight that each pixel received");
-    write_fits(output / report.file, {{master.pixels.plane(), h, {}, master.pixels.planes()},
-                                      {master.coverage.plane(), c, "COVERAGE", master.coverage.planes()}});
+    const auto rejected = [](const Raster<std::uint16_t>& map, const char* name, const char* what) {
+        FitsImage image;
+        image.header.set("BUNIT", "relative", what);
+        image.name = name;
+        image.counts = map.plane();
+        image.unit = 1 / static_cast<double>(RejectionMaps::kUnit);
+        return image;
+    };
+    write_fits(output / report.file,
+               {{master.pixels.plane(), h, {}, master.pixels.planes()},
+                {master.coverage.plane(), c, "COVERAGE", master.coverage.planes()},
+                rejected(master.rejected.low, "REJECTED_LOW", "share of each pixel's weight rejected below"),
+                rejected(master.rejected.high, "REJECTED_HIGH", "the same above, trails included")});
+    write_png(output / report.rejection_picture, draw_rejected(master.rejected));
     write_png(output / report.preview,
               render_planes(master.pixels, choose_stretches(master.pixels, report.channel_scales)));
 }

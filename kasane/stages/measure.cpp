@@ -15,7 +15,7 @@ namespace kasane {
 
 namespace {
 
-constexpr std::uint32_t kRecord = 0x4b530006; // kind and version of the bytes
+constexpr std::uint32_t kRecord = 0x4b530007; // kind and version of the bytes
 
 void encode(Writer& w, const Measures& m) {
     w.put(m.count).put(m.threshold).put(m.fwhm).put(m.eccentricity).put(m.angle).put(m.alignment);

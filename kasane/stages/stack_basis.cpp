@@ -35,6 +35,33 @@ LevelOptions level_options(const Session& s, const StackPlan& plan, int colour) 
     return o;
 }
 
+IntegrateOptions integrate_options(const Session& s, const StackPlan& plan) {
+    const IntegrationRecipe& recipe = s.recipe.integration;
+    IntegrateOptions o;
+    o.rejection = recipe.rejection_of(plan.filter);
+    o.combination = recipe.combination;
+    o.judge.growth.steps = recipe.grow;
+    o.judge.star_cores = recipe.star_cores;
+    o.mask_streaks = recipe.streaks;
+    const auto worth = recipe.weights.find(Measure::worth);
+    o.worth_exponent = worth == recipe.weights.end() ? 0 : worth->second;
+    return o;
+}
+
+std::string weights_text(const Session& s) {
+    const std::map<Measure, double>& weights = s.recipe.integration.weights;
+    if (weights.empty()) return "equal";
+    if (weights.size() == 1 && weights.begin()->first == Measure::worth && weights.begin()->second == 1) return "worth";
+    std::vector<std::string> parts;
+    const auto part = [&](Measure m, double exponent) {
+        parts.push_back(fmt::format("{} = {:g}", measure_info(m).name, exponent));
+    };
+    if (const auto worth = weights.find(Measure::worth); worth != weights.end()) part(worth->first, worth->second);
+    for (const auto& [measure, exponent] : weights)
+        if (measure != Measure::worth) part(measure, exponent);
+    return fmt::format("{}", fmt::join(parts, ", "));
+}
+
 Basis stack_basis(const Session& s, const Calibrations& calibrations, const JointStack& stack,
                   const std::string& reference) {
     const StackPlan& plan = stack.plan;
@@ -63,7 +90,7 @@ Basis stack_basis(const Session& s, const Calibrations& calibrations, const Join
     planned.step("register").set("reference", reference);
     planned.step("register").set("optics", optics_identity(s, plan, reference));
     Key options("options of a stack");
-    options.add(IntegrateOptions{});
+    options.add(integrate_options(s, plan), weights_text(s));
     for (const int colour : {-1, 0, 1, 2})
         if (plan.mosaic == (colour >= 0)) options.add(level_options(s, plan, colour));
     planned.step("resample").set("options", options.result());
@@ -94,8 +121,8 @@ std::optional<StackReport> finished_stack(const Session& s, const StackPlan& pla
             if (f.unread && s.can_be_read(f.path)) return std::nullopt;
         if (report.file.empty()) return report;
         const auto current = s.ledger.choice("file/" + report.file);
-        const bool good =
-            current && *current == key && is_intact(s, light_file(s, plan)) && is_intact(s, s.output / report.preview);
+        const bool good = current && *current == key && is_intact(s, light_file(s, plan)) &&
+                          is_intact(s, s.output / report.preview) && is_intact(s, s.output / report.rejection_picture);
         return good ? std::optional(std::move(report)) : std::nullopt;
     } catch (const nlohmann::json::exception&) { // a record of another version: make it again
         return std::nullopt;

@@ -1,6 +1,7 @@
 // What a master light depends on, and whether there is one that was made of just that. Part of stage 6.
 #pragma once
 
+#include <kasane/integration/integrate.hpp>
 #include <kasane/ledger/basis.hpp>
 #include <kasane/ledger/records.hpp>
 #include <kasane/stages/calibrations.hpp>
@@ -17,6 +18,11 @@ inline constexpr const char* kNotMade = "not made";
 /// How one plane of a stack is brought to one level, by the recipe; `colour` 0 red, 1 green, 2 blue, -1 where there is
 /// only one.
 LevelOptions level_options(const Session& session, const StackPlan& plan, int colour);
+
+/// How the frames of a stack become one, by the recipe.
+IntegrateOptions integrate_options(const Session& session, const StackPlan& plan);
+/// What they weigh, as the recipe writes it: "worth", "equal", "worth = 1, fwhm = -1".
+std::string weights_text(const Session& session);
 
 Basis stack_basis(const Session& session, const Calibrations& calibrations, const JointStack& stack,
                   const std::string& reference);

@@ -28,6 +28,7 @@
 //   mask_offer.hpp        5: where trees, a roof or the ground may stand
 //   joint_stacks.hpp      6: which stacks become one master light
 //   stack_basis.hpp       6: what a master light depends on, and whether it is there
+//   stack_account.hpp     6: what a master light has to tell
 //   canvas_sky.hpp        6: where on the sky a master light lies
 //   light_doubts.hpp      6: what lights tell against their calibration
 //   master_light.hpp      6: figures and file of a master light

@@ -38,7 +38,7 @@ Mask covered(View<const float> image, const Background& b, const SkyCover& cover
         cover_disc(mask, s.x, s.y, covered_radius(s, fwhm, b.global_sigma));
     for (const Streak& k : cover.streaks) {
         constexpr double kWidth = 4; // pixels beside the stars' own
-        const double length = std::hypot(k.x1 - k.x0, k.y1 - k.y0), radius = kWidth + fwhm;
+        const double length = std::hypot(k.x1 - k.x0, k.y1 - k.y0), radius = std::max(kWidth + fwhm, k.half_width);
         const int steps = 1 + static_cast<int>(length / (0.5 * radius));
         for (int i = 0; i <= steps; ++i) {
             const double t = static_cast<double>(i) / steps;

@@ -271,6 +271,88 @@ std::optional<Segment> trace(const Image& field, const Segment& s, double least_
     return Segment{s.x0 + from * ux, s.y0 + from * uy, s.x0 + to * ux, s.y0 + to * uy};
 }
 
+/// What of an averaged image lies beside a line: the mean along it at whole distances to either side, without the
+/// brightest and darkest tenth (stars).
+class Profile {
+public:
+    static constexpr int kReach = 24; ///< pixels of the averaged image
+
+    /// Of the part of the line between two shares of its length.
+    Profile(View<const float> image, const Segment& s, double from, double to) : values_(2 * kReach + 1, 0.0f) {
+        const double length = std::hypot(s.x1 - s.x0, s.y1 - s.y0);
+        const double ux = (s.x1 - s.x0) / length, uy = (s.y1 - s.y0) / length;
+        std::vector<float> along;
+        for (int d = -kReach; d <= kReach; ++d) {
+            along.clear();
+            for (double t = from * length; t <= to * length; ++t) {
+                const auto x = static_cast<int>(std::lround(s.x0 + t * ux - d * uy)),
+                           y = static_cast<int>(std::lround(s.y0 + t * uy + d * ux));
+                if (x < 0 || y < 0 || x >= image.width || y >= image.height) continue;
+                if (const float v = image(x, y); std::isfinite(v)) along.push_back(v);
+            }
+            values_[static_cast<std::size_t>(d + kReach)] = trimmed_mean(along);
+        }
+        std::vector<float> outer;
+        for (int d = -kReach; d <= kReach; ++d)
+            if (std::abs(d) > kReach / 2) outer.push_back(at(d));
+        const float level = median_in_place(outer), noise = mad_sigma_in_place(outer, level);
+        for (float& v : values_)
+            v -= level;
+        for (int d = -kReach / 2; d <= kReach / 2; ++d)
+            if (at(d) > at(peak_)) peak_ = d;
+        constexpr float kSeen = 3, kOfPeak = 0.01f;
+        const float least = std::max(kSeen * noise, kOfPeak * at(peak_));
+        while (left_ = peak_ - reach_left_, left_ > -kReach && at(left_ - 1) > least)
+            ++reach_left_;
+        while (right_ = peak_ + reach_right_, right_ < kReach && at(right_ + 1) > least)
+            ++reach_right_;
+    }
+
+    float at(int d) const { return values_[static_cast<std::size_t>(d + kReach)]; }
+    /// Where the light lies, by its weight.
+    double centre() const {
+        double sum = 0, weight = 0;
+        for (int d = left_; d <= right_; ++d) {
+            sum += d * static_cast<double>(std::max(0.0f, at(d)));
+            weight += std::max(0.0f, at(d));
+        }
+        return weight > 0 ? sum / weight : peak_;
+    }
+    /// As far as light is seen to either side of the line.
+    double half_width() const { return std::max(-left_, right_) + 0.5; }
+
+private:
+    static float trimmed_mean(std::vector<float>& v) {
+        if (v.empty()) return 0;
+        std::sort(v.begin(), v.end());
+        const std::size_t off = v.size() / 10;
+        double sum = 0;
+        for (std::size_t i = off; i < v.size() - off; ++i)
+            sum += v[i];
+        return static_cast<float>(sum / static_cast<double>(v.size() - 2 * off));
+    }
+
+    std::vector<float> values_;
+    int peak_ = 0, reach_left_ = 0, reach_right_ = 0, left_ = 0, right_ = 0;
+};
+
+/// The line put onto the light, and how far to either side that is seen. In pixels of the frame.
+Streak settled(const StreakField& of, const Streak& found) {
+    const auto small = [&](double v) { return (v + 0.5) / of.bin - 0.5; };
+    Segment s{small(found.x0), small(found.y0), small(found.x1), small(found.y1)};
+    const double length = std::hypot(s.x1 - s.x0, s.y1 - s.y0);
+    if (!(length > 0)) return found;
+    const double nx = -(s.y1 - s.y0) / length, ny = (s.x1 - s.x0) / length;
+    // The middles of both halves say where the line runs.
+    const double first = Profile(of.small, s, 0, 0.5).centre(), second = Profile(of.small, s, 0.5, 1).centre();
+    const double begin = 1.5 * first - 0.5 * second, end = 1.5 * second - 0.5 * first;
+    s.x0 += begin * nx, s.y0 += begin * ny, s.x1 += end * nx, s.y1 += end * ny;
+    constexpr double kOff = 1; // pixels of the averaged image by which the line itself may be off
+    const double half_width = Profile(of.small, s, 0, 1).half_width() + kOff;
+    const auto back = [&](double v) { return of.bin * (v + 0.5) - 0.5; };
+    return {back(s.x0), back(s.y0), back(s.x1), back(s.y1), of.bin * half_width};
+}
+
 void cover(Image& field, const Segment& s) {
     constexpr double kHalfWidth = 10; // the levelling leaves marks beside a bright streak
     const double length = std::max(1e-9, std::hypot(s.x1 - s.x0, s.y1 - s.y0));
@@ -311,7 +393,7 @@ std::vector<Streak> find_streaks(const StreakField& of, const StreakOptions& o) 
         cover(field.pixels, line);
         if (!segment) continue;
         const auto back = [&](double v) { return field.bin * (v + 0.5) - 0.5; };
-        out.push_back({back(segment->x0), back(segment->y0), back(segment->x1), back(segment->y1)});
+        out.push_back(settled(of, {back(segment->x0), back(segment->y0), back(segment->x1), back(segment->y1)}));
     }
     return out;
 }

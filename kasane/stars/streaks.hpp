@@ -16,6 +16,7 @@ namespace kasane {
 
 struct Streak {
     double x0 = 0, y0 = 0, x1 = 0, y1 = 0; ///< ends, pixels of the image
+    double half_width = 0;                 ///< to either side, as far as its light is seen; pixels of the image
 };
 
 struct StreakOptions {

@@ -13,16 +13,16 @@ SigmaRejection sigma(StackOf what, int frames) {
 } // namespace
 
 TEST_CASE("The combination follows what is stacked and how many frames there are") {
-    for (const StackOf what : {StackOf::darks, StackOf::flats, StackOf::lights}) {
+    for (const StackOf what : {StackOf::darks, StackOf::flats}) {
         CHECK(std::holds_alternative<NoRejection>(choose_combination(what, 1).options.rejection));
         for (int n = 1; n <= 100; ++n)
             CHECK(choose_combination(what, n).options.check().empty());
         for (int n = 4; n <= 100; ++n) // more frames, limits that are no wider
             CHECK((sigma(what, n).low <= sigma(what, n - 1).low && sigma(what, n).high <= sigma(what, n - 1).high));
     }
-    // Particles and stars only add to two darks or flats; of two lights nobody can tell.
+    // Particles and stars only add to two darks or flats.
     CHECK(std::holds_alternative<PairRejection>(choose_combination(StackOf::darks, 2).options.rejection));
-    CHECK(std::holds_alternative<NoRejection>(choose_combination(StackOf::lights, 2).options.rejection));
+    CHECK(std::holds_alternative<PairRejection>(choose_combination(StackOf::flats, 2).options.rejection));
     CHECK(sigma(StackOf::darks, 4).high > sigma(StackOf::darks, 20).high);
     CHECK(sigma(StackOf::flats, 20).high < sigma(StackOf::flats, 20).low);
 }

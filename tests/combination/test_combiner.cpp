@@ -45,7 +45,8 @@ Stack make_stack(int frames, std::uint64_t seed, double outliers, double missing
 struct Result {
     std::vector<float> mean = std::vector<float>(kPixels), weight = std::vector<float>(kPixels);
     std::vector<std::uint16_t> low = std::vector<std::uint16_t>(kPixels), high = std::vector<std::uint16_t>(kPixels);
-    CombinedBlock block() { return {mean.data(), weight.data(), low.data(), high.data()}; }
+    std::vector<RejectedSample> rejected;
+    CombinedBlock block() { return {mean.data(), weight.data(), low.data(), high.data(), &rejected}; }
 };
 
 /// Pixels in which two results are not the same up to a relative error.
@@ -60,13 +61,18 @@ int differing(const Result& a, const Result& b, double epsilon) {
     return n;
 }
 
-/// Each rejection with each combination.
+/// Each rejection with each combination that goes with it.
 std::vector<CombineOptions> every_way() {
+    std::vector<Rejection> rejections{SigmaRejection{2.0f, 0, 6}, WinsorizedRejection{0, 2.5f, 3},
+                                      NoiseRejection{2.5f, 0, 4}, EsdRejection{0.2f, 0.2f, 0, 1},
+                                      LineRejection{2, 0, 4}};
+    for (const std::string_view name : rejection_names())
+        rejections.push_back(*rejection_named(name));
     std::vector<CombineOptions> all;
-    for (const Combination combination : {Combination::mean, Combination::median})
-        for (const Rejection& rejection : {Rejection{NoRejection{}}, Rejection{SigmaRejection{}},
-                                           Rejection{SigmaRejection{2.0f, 0, 6}}, Rejection{PairRejection{}}})
-            all.push_back({rejection, combination});
+    for (const Combination combination : {Combination::mean, Combination::median, Combination::sum, Combination::max,
+                                          Combination::min, Combination::huber, Combination::tukey})
+        for (const Rejection& rejection : rejections)
+            if (const CombineOptions way{rejection, combination}; way.check().empty()) all.push_back(way);
     return all;
 }
 
@@ -171,9 +177,13 @@ namespace {
 /// Results by blocks of `step` pixels at a time, as tiles of that size give them.
 Result combined_in_blocks(const Combiner& combiner, const Stack& s, int step) {
     Result r;
-    for (int x = 0; x < kPixels; x += step)
+    for (int x = 0; x < kPixels; x += step) {
+        const std::size_t before = r.rejected.size();
         combiner.combine({s.samples.data() + x, s.frames, kPixels, std::min(step, kPixels - x)},
-                         {r.mean.data() + x, r.weight.data() + x, r.low.data() + x, r.high.data() + x});
+                         {r.mean.data() + x, r.weight.data() + x, r.low.data() + x, r.high.data() + x, &r.rejected});
+        for (std::size_t i = before; i < r.rejected.size(); ++i)
+            r.rejected[i].pixel += static_cast<std::uint32_t>(x);
+    }
     return r;
 }
 
@@ -181,7 +191,8 @@ bool same_bytes(const Result& a, const Result& b) {
     const auto same = [](const auto& x, const auto& y) {
         return std::memcmp(x.data(), y.data(), x.size() * sizeof(x[0])) == 0;
     };
-    return same(a.mean, b.mean) && same(a.weight, b.weight) && same(a.low, b.low) && same(a.high, b.high);
+    return same(a.mean, b.mean) && same(a.weight, b.weight) && same(a.low, b.low) && same(a.high, b.high) &&
+           a.rejected == b.rejected;
 }
 
 } // namespace
@@ -226,8 +237,14 @@ TEST_CASE("Every way to combine keeps the properties of a mean") {
         CHECK(differing(r, slow, 1e-5) <= 2); // float falls on the other side of a limit, very rarely
     }
     SECTION("it lies among the samples, and each sample is kept, rejected or absent") {
+        const float times = options.combination == Combination::sum ? static_cast<float>(frames) : 1;
+        auto one_by_one = r.rejected.begin();
         for (int i = 0; i < kPixels; ++i) {
             const auto at = static_cast<std::size_t>(i);
+            int low = 0, high = 0;
+            for (; one_by_one != r.rejected.end() && one_by_one->pixel == at; ++one_by_one)
+                ++(one_by_one->high ? high : low);
+            REQUIRE((low == r.low[at] && high == r.high[at]));
             float least = std::numeric_limits<float>::infinity(), most = -least;
             int there = 0;
             for (int f = 0; f < frames; ++f)
@@ -238,8 +255,10 @@ TEST_CASE("Every way to combine keeps the properties of a mean") {
             REQUIRE(std::isnan(r.mean[at]) == (there == 0));
             REQUIRE((r.weight[at] > 0) == (there > 0));
             REQUIRE(r.low[at] + r.high[at] <= std::max(0, there - 1)); // one is always left
-            if (there) REQUIRE((r.mean[at] >= least - 1e-3f && r.mean[at] <= most + 1e-3f));
+            const float value = r.mean[at] / times;
+            if (there) REQUIRE((value >= least - 1e-3f && value <= most + 1e-3f));
         }
+        CHECK(one_by_one == r.rejected.end());
     }
     SECTION("the order of the frames does not matter") {
         Stack turned = s;
@@ -270,7 +289,10 @@ TEST_CASE("Every way to combine keeps the properties of a mean") {
         more.samples.insert(more.samples.end(), kPixels, std::numeric_limits<float>::quiet_NaN());
         more.expected.frames.push_back({1, 1, 0});
         if (std::holds_alternative<PairRejection>(options.rejection)) return; // speaks of stacks of two
-        CHECK(differing(r, combined(more), 1e-6) == 0);
+        if (options.combination == Combination::sum) return;                  // one frame more is one frame more
+        // Scores of ranks lie between those of as many samples as there are frames.
+        const int most = std::holds_alternative<LineRejection>(options.rejection) ? 3 : 0;
+        CHECK(differing(r, combined(more), 1e-6) <= most);
     }
 }
 
@@ -307,4 +329,111 @@ TEST_CASE("Options of a rejection that make no sense are refused in words") {
     CHECK_THROWS_WITH(Combiner(s.expected, {SigmaRejection{3, NAN, 4}}), Catch::Contains("must be numbers"));
     CHECK_THROWS_WITH(Combiner(s.expected, {SigmaRejection{3, 3, -1}}), Catch::Contains("0 to 100 iterations, not -1"));
     CHECK_THROWS_WITH(Combiner(s.expected, {PairRejection{0}}), Catch::Contains("more than 0 sigma, not 0"));
+    CHECK_THROWS_WITH(Combiner(s.expected, {MinMaxRejection{-1, 1}}), Catch::Contains("0 to 1000 samples"));
+    CHECK_THROWS_WITH(Combiner(s.expected, {EsdRejection{1}}), Catch::Contains("between 0 and 1, not at 1"));
+    CHECK_THROWS_WITH(Combiner(s.expected, {EsdRejection{0.05f, 0.7f}}), Catch::Contains("up to half"));
+    CHECK_THROWS_WITH(Combiner(s.expected, {SigmaRejection{}, Combination::max}), Catch::Contains("the maximum shows"));
+    CHECK_THROWS_WITH(Combiner(s.expected, {SigmaRejection{}, Combination::min}), Catch::Contains("the minimum shows"));
+    CHECK_NOTHROW(Combiner(s.expected, {SigmaRejection{3, 0, 4}, Combination::max}));
+}
+
+namespace {
+
+/// One pixel whose frames all have the same noise.
+struct OnePixel {
+    std::vector<float> samples;
+    double sigma = 1, level = 0;
+    bool noise_known = false;
+    float curvature = 0, slope = 0;
+    FrameExpectation frame{};
+
+    std::vector<bool> kept(const Rejection& rejection) const {
+        FrameExpectation e = frame;
+        e.weight = 1, e.variance = static_cast<float>(sigma * sigma);
+        const auto n = static_cast<int>(samples.size());
+        std::vector<FrameExpectation> frames(samples.size(), e);
+        float mean = 0, weight = 0;
+        std::vector<RejectedSample> out;
+        Combiner({frames, static_cast<float>(level), noise_known}, {rejection})
+            .combine({samples.data(), n, 1, 1, &curvature, &slope}, {&mean, &weight, nullptr, nullptr, &out});
+        std::vector<bool> all(samples.size(), true);
+        for (const RejectedSample& r : out)
+            all[r.frame] = false;
+        return all;
+    }
+    int rejected(const Rejection& rejection) const {
+        const auto all = kept(rejection);
+        return static_cast<int>(std::count(all.begin(), all.end(), false));
+    }
+};
+
+} // namespace
+
+TEST_CASE("Generalised ESD finds the outliers of the data in the paper that describes it") {
+    // B. Rosner, Technometrics 25, 1983, table 1: three, by the third of ten, though the first two are masked.
+    const OnePixel p{{-0.25f, 0.68f, 0.94f, 1.15f, 1.20f, 1.26f, 1.26f, 1.34f, 1.38f, 1.43f, 1.49f, 1.49f, 1.55f, 1.56f,
+                      1.58f,  1.65f, 1.69f, 1.70f, 1.76f, 1.77f, 1.81f, 1.91f, 1.94f, 1.96f, 1.99f, 2.06f, 2.09f, 2.10f,
+                      2.14f,  2.15f, 2.23f, 2.24f, 2.26f, 2.35f, 2.37f, 2.40f, 2.47f, 2.54f, 2.62f, 2.64f, 2.90f, 2.92f,
+                      2.92f,  2.93f, 3.21f, 3.26f, 3.30f, 3.59f, 3.68f, 4.30f, 4.64f, 5.34f, 5.42f, 6.01f}};
+    const auto kept = p.kept(EsdRejection{0.05f, 0.19f});
+    CHECK(std::count(kept.begin(), kept.end(), false) == 3);
+    CHECK((!kept[53] && !kept[52] && !kept[51] && kept[50]));
+    CHECK(p.rejected(EsdRejection{0.05f, 0.04f}) == 0); // up to two: none, they hide each other
+    CHECK(p.rejected(EsdRejection{0.05f, 0.19f, 1, 0}) == 0);
+}
+
+TEST_CASE("Each method does with its own what it says") {
+    OnePixel p{{100, 101, 99, 102, 98, 100, 101, 99, 130, 60}, 1.5, 90, true};
+    for (const std::string_view name : {"sigma", "winsorized", "noise", "line", "percentile"}) {
+        INFO(name);
+        const auto kept = p.kept(*rejection_named(name));
+        CHECK((!kept[8] && !kept[9]));
+        CHECK(std::count(kept.begin(), kept.end(), false) == 2);
+    }
+    CHECK(p.rejected(PercentileRejection{0.5f, 0.29f}) == 1);
+    CHECK(p.rejected(MinMaxRejection{1, 2}) == 3);
+    CHECK(p.rejected(MinMaxRejection{5, 5}) == 0);
+    CHECK(p.rejected(EsdRejection{}) == 0); // ten are too few
+    p.noise_known = false;
+    CHECK(p.rejected(NoiseRejection{}) == 0);
+    p.noise_known = true;
+    // Of three, an outlier shows by the noise that is expected; their own spread cannot tell it.
+    OnePixel few{{100, 101, 130}, 1, 100, true};
+    CHECK((few.rejected(NoiseRejection{}) == 1 && few.kept(NoiseRejection{})[2] == false));
+    // Photon noise of a bright pixel widens the limits, and so does what flats leave of it.
+    few.frame.variance_slope = 10;
+    few.level = 0;
+    CHECK(few.rejected(NoiseRejection{}) == 0);
+    few.frame.variance_slope = 0;
+    few.frame.scale_error = 0.1f;
+    CHECK(few.rejected(NoiseRejection{}) == 0);
+}
+
+TEST_CASE("Where the image is curved or slopes, frames of other seeing and place are given room") {
+    OnePixel p{{1000, 1010, 990, 1200}, 5, 0, true};
+    CHECK(p.rejected(NoiseRejection{}) == 1);
+    p.frame.blur = 0.5f;
+    CHECK(p.rejected(NoiseRejection{}) == 1); // flat
+    p.curvature = 200;
+    CHECK(p.rejected(NoiseRejection{}) == 0);
+    CHECK(p.rejected(SigmaRejection{}) == 0);
+    p.curvature = 0;
+    p.frame.shift = 0.1f;
+    p.slope = 1000;
+    CHECK(p.rejected(NoiseRejection{}) == 0);
+}
+
+TEST_CASE("The maximum and the minimum show every flaw, the sum what all frames hold") {
+    Stack s = make_stack(4, 5, 0, 0);
+    s.samples[2 * kPixels] = 3000;
+    s.samples[3 * kPixels] = 20;
+    const auto at_first = [&](Combination combination) {
+        Result r;
+        Combiner(s.expected, {NoRejection{}, combination}).combine(s.block(), r.block());
+        return r.mean[0];
+    };
+    CHECK(at_first(Combination::max) == 3000);
+    CHECK(at_first(Combination::min) == 20);
+    CHECK(at_first(Combination::sum) == Approx(4 * at_first(Combination::mean)));
+    CHECK(at_first(Combination::tukey) == Approx(1000).margin(30)); // neither counts
 }

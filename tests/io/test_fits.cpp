@@ -226,3 +226,21 @@ TEST_CASE("A preview is a PNG of the right size") {
     CHECK(static_cast<int>(static_cast<unsigned char>(bytes[19])) == 31);
     CHECK(static_cast<int>(static_cast<unsigned char>(bytes[23])) == 17);
 }
+
+TEST_CASE("Counts with a unit come back as what they are worth") {
+    const TemporaryFolder folder;
+    Image a(7, 5, 1, 2.5f);
+    Raster<std::uint16_t> counts(7, 5);
+    counts(2, 1) = 65535;
+    counts(3, 1) = 13107;
+    FitsImage share;
+    share.name = "SHARE";
+    share.counts = counts.plane();
+    share.unit = 1 / 65535.0;
+    write_fits(folder / "c.fits", {{a.plane(), {}}, share});
+    const Image back = read_plane(*open_fits(folder / "c.fits", "SHARE"));
+    CHECK(back(2, 1) == Approx(1));
+    CHECK(back(3, 1) == Approx(0.2));
+    CHECK(std::abs(back(0, 0)) < 1e-6f);
+    CHECK(read_plane(*open_fits(folder / "c.fits"))(0, 0) == 2.5f);
+}

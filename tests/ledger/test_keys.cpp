@@ -69,14 +69,23 @@ TEST_CASE("Keys are made of whole records: every member that changes changes the
     CHECK(altered_members(members(m.own), of_measures) == 6);
     CHECK(altered_members(members(m.streaks), of_measures) == 4);
     IntegrateOptions i;
-    CHECK(altered_members(members(i), [&] { return Key("x").add(i).result(); }) == 3);
-    CombineOptions c;
-    CHECK(altered_members(members(c), [&] { return Key("x").add(c).result(); }) == 2);
-    CHECK(altered_members(members(std::get<SigmaRejection>(c.rejection)), [&] { return Key("x").add(c).result(); }) ==
-          3);
-    c.rejection = PairRejection{};
-    CHECK(altered_members(members(std::get<PairRejection>(c.rejection)), [&] { return Key("x").add(c).result(); }) ==
-          1);
+    const auto of_integration = [&] { return Key("x").add(i).result(); };
+    i.rejection = SigmaRejection{};
+    CHECK(altered_members(members(i), of_integration) == 7);
+    CHECK(altered_members(members(i.judge), of_integration) == 2);
+    CHECK(altered_members(members(i.judge.growth), of_integration) == 4);
+    const auto altered = [&](auto method, int options) {
+        i.rejection = method;
+        CHECK(altered_members(members(std::get<decltype(method)>(*i.rejection)), of_integration) == options);
+    };
+    altered(SigmaRejection{}, 3);
+    altered(PairRejection{}, 1);
+    altered(WinsorizedRejection{}, 3);
+    altered(NoiseRejection{}, 3);
+    altered(LineRejection{}, 3);
+    altered(PercentileRejection{}, 2);
+    altered(MinMaxRejection{}, 2);
+    altered(EsdRejection{}, 4);
     LevelOptions l;
     const auto of_levels = [&] { return Key("x").add(l).result(); };
     CHECK(altered_members(members(l), of_levels) == 3);

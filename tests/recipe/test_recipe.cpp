@@ -120,3 +120,46 @@ TEST_CASE("A recipe is read from its folder, what is no file is refused") {
     std::filesystem::create_directory(folder / "kasane.toml");
     CHECK_THROWS_AS(read_recipe(folder.path()), InputError);
 }
+
+TEST_CASE("How frames are integrated is read with its options, and what contradicts itself is refused") {
+    const IntegrationRecipe r = parse_recipe(R"(
+[integration]
+rejection = { method = "sigma", low = 4, high = 2.5 }
+filters = { Ha = "winsorized", OIII = "auto", L = { method = "min-max", low = 0, high = 2 } }
+combine = "mean"
+grow = 3
+star_cores = false
+streaks = false
+weights = { worth = 1, fwhm = -1 }
+)")
+                                    .integration;
+    CHECK(r.rejection_of("R") == Rejection{SigmaRejection{4, 2.5f, 4}});
+    CHECK(r.rejection_of("ha") == Rejection{WinsorizedRejection{}});
+    CHECK_FALSE(r.rejection_of("OIII"));
+    CHECK(r.rejection_of("L") == Rejection{MinMaxRejection{0, 2}});
+    CHECK((r.grow == 3 && !r.star_cores && !r.streaks));
+    CHECK(r.weights == std::map<Measure, double>{{Measure::fwhm, -1}, {Measure::worth, 1}});
+    CHECK(parse_recipe("[integration]\nweights = \"equal\"").integration.weights.empty());
+    CHECK_FALSE(parse_recipe("[integration]\nrejection = \"auto\"").integration.rejection);
+    CHECK(parse_recipe("[integration]\ncombine = \"max\"").integration.combination == Combination::max);
+
+    const auto refused = [](const std::string& lines, const std::string& words) {
+        INFO(lines);
+        CHECK_THROWS_WITH(parse_recipe("[integration]\n" + lines), Catch::Contains(words));
+    };
+    refused("rejection = \"kappa\"", "\"winsorized\"");
+    refused("rejection = { low = 3 }", "a table with its method");
+    refused("rejection = { method = \"esd\", sigma = 3 }", "esd has no option 'sigma'. It has significance, share");
+    refused("rejection = { method = \"esd\", share = 0.9 }", "up to half of the samples");
+    refused("rejection = 3", "rejection");
+    refused("filters = \"sigma\"", "a table like");
+    refused("combine = \"average\"", "\"huber\"");
+    refused("combine = \"max\"\nrejection = \"sigma\"", "the maximum shows what lies above");
+    refused("rejection = \"sigma\"\ncombine = \"min\"", "the minimum shows what lies below");
+    refused("grow = 2.5", "a whole number of pixels");
+    refused("grow = 17", "from 0 to 16");
+    refused("weights = { seeing = 1 }", "lights are not weighed by 'seeing'");
+    refused("weights = { angle = 1 }", "lights are not weighed by 'angle'");
+    refused("weights = { worth = -1 }", "negative, the worst would count most");
+    refused("weights = \"noise\"", "\"equal\"");
+}

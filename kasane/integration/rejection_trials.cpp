@@ -1,0 +1,274 @@
+#include <kasane/integration/rejection_trials.hpp>
+
+#include <kasane/combination/efficiency.hpp>
+#include <kasane/integration/tile_judge.hpp>
+#include <kasane/integration/tile_samples.hpp>
+
+#include <algorithm>
+#include <cmath>
+#include <fmt/format.h>
+#include <random>
+
+namespace kasane {
+
+namespace {
+
+constexpr int kSide = 48;                                // pixels of a tile that is looked at
+constexpr std::int64_t kMostTiles = 24, kLeastTiles = 6; // of them
+constexpr std::int64_t kOneIn = 12;                      // pixels of the canvas
+
+/// Tiles spread over the canvas, one somewhere in each cell of a grid; always the same.
+std::vector<Region> sample_tiles(const Canvas& canvas) {
+    const std::int64_t wanted = std::clamp(canvas.bounds().area() / kOneIn / (kSide * kSide), kLeastTiles, kMostTiles);
+    const int across = std::max(1, static_cast<int>(std::lround(std::sqrt(static_cast<double>(wanted) * canvas.width /
+                                                                          std::max(1, canvas.height)))));
+    const int down = std::max(1, static_cast<int>((wanted + across - 1) / across));
+    std::mt19937_64 random(7);
+    std::vector<Region> out;
+    for (int j = 0; j < down; ++j)
+        for (int i = 0; i < across; ++i) {
+            const int x0 = canvas.width * i / across, x1 = canvas.width * (i + 1) / across;
+            const int y0 = canvas.height * j / down, y1 = canvas.height * (j + 1) / down;
+            const int w = std::min(kSide, x1 - x0), h = std::min(kSide, y1 - y0);
+            const auto from = [&](int a, int room) {
+                return a + static_cast<int>(random() % static_cast<std::uint64_t>(room + 1));
+            };
+            const int x = from(x0, x1 - x0 - w), y = from(y0, y1 - y0 - h);
+            if (w > 0 && h > 0) out.push_back({x, y, w, h});
+        }
+    return out;
+}
+
+/// Outliers of known light, added to the samples of a tile: particles, a trail, and gaps.
+class Outliers {
+public:
+    Outliers(const StackExpectation& expectation, const Region& wide, std::uint64_t seed)
+        : expectation_(expectation), wide_(wide), random_(seed) {}
+
+    void add_to(float* samples) {
+        const std::size_t frames = expectation_.frames.size();
+        const auto area = static_cast<double>(wide_.area());
+        // So few that hardly two meet, and enough to tell.
+        const double share = std::min(0.004, 0.03 / static_cast<double>(frames));
+        for (std::size_t f = 0; f < frames; ++f) {
+            float* frame = samples + f * static_cast<std::size_t>(wide_.area());
+            const int particles = count(share * area), gaps = count(0.25 * share * area);
+            for (int i = 0; i < particles; ++i)
+                spot(frame, f, 1);
+            for (int i = 0; i < gaps; ++i)
+                spot(frame, f, -1);
+        }
+        const std::size_t f = random_() % frames;
+        trail(samples + f * static_cast<std::size_t>(wide_.area()), f);
+    }
+
+private:
+    double uniform() { return (static_cast<double>(random_() >> 11) + 0.5) * 0x1p-53; }
+    int count(double mean) { return static_cast<int>(mean + uniform()); }
+    double sigmas(double least, double most) { return least * std::pow(most / least, uniform()); }
+    double noise(std::size_t f) const { return std::sqrt(std::max(0.0f, expectation_.frames[f].variance)); }
+
+    /// As a particle's charge lies on the canvas after interpolation.
+    void spot(float* frame, std::size_t f, double sign) {
+        const int x = static_cast<int>(uniform() * wide_.width), y = static_cast<int>(uniform() * wide_.height);
+        const double height = sign * noise(f) * (sign > 0 ? sigmas(5, 300) : sigmas(5, 50));
+        for (int j = std::max(0, y - 1); j <= std::min(wide_.height - 1, y + 1); ++j)
+            for (int i = std::max(0, x - 1); i <= std::min(wide_.width - 1, x + 1); ++i) {
+                const int off = std::abs(i - x) + std::abs(j - y);
+                const double part = off == 0 ? 1 : off == 1 ? 0.3 : 0.1;
+                frame[j * wide_.width + i] += static_cast<float>(part * height); // NaN stays
+            }
+    }
+    void trail(float* frame, std::size_t f) {
+        const double angle = 3.14159265358979 * uniform(), ux = std::cos(angle), uy = std::sin(angle);
+        const double x0 = uniform() * wide_.width, y0 = uniform() * wide_.height;
+        const double height = noise(f) * sigmas(4, 30);
+        constexpr double kWidth = 1.3; // sigma of its profile, pixels
+        for (int y = 0; y < wide_.height; ++y)
+            for (int x = 0; x < wide_.width; ++x) {
+                const double off = ((x - x0) * uy - (y - y0) * ux) / kWidth;
+                if (std::abs(off) < 4)
+                    frame[y * wide_.width + x] += static_cast<float>(height * std::exp(-0.5 * off * off));
+            }
+    }
+
+    const StackExpectation& expectation_;
+    const Region& wide_;
+    std::mt19937_64 random_;
+};
+
+/// Sums over tiles, of one candidate.
+struct Sums {
+    double high = 0, low = 0; ///< what the added outliers changed
+    CoreShares cores;
+};
+
+struct TileSums {
+    std::vector<Sums> by_candidate;
+    std::int64_t pixels = 0;
+    std::optional<FrameFailure> failure;
+};
+
+class Trials {
+public:
+    Trials(const TrialStack& stack, const IntegrateOptions& options, std::vector<Rejection> candidates)
+        : stack_(stack), options_(options), candidates_(std::move(candidates)) {
+        for (const Rejection& r : candidates_) {
+            combiners_.push_back({Combiner(stack.expectation, {r, Combination::mean})});
+        }
+        for (std::size_t k = 0; k < candidates_.size(); ++k) {
+            judges_.push_back(std::make_unique<TileJudge>(
+                combiners_[k], CombineOptions{candidates_[k], Combination::mean}, options.judge));
+            halo_ = std::max(halo_, judges_.back()->halo());
+        }
+    }
+
+    TileSums run(const Region& tile, std::uint64_t seed, MappedMemory& mapped) const {
+        TileSums out;
+        out.by_candidate.resize(candidates_.size());
+        const Region wide = intersect({tile.x - halo_, tile.y - halo_, tile.width + 2 * halo_, tile.height + 2 * halo_},
+                                      stack_.canvas.bounds());
+        TileSamples samples;
+        out.failure = samples.fill(stack_.frames, wide,
+                                   {options_.ringing_sigmas, options_.real_share, options_.mask_streaks}, mapped);
+        if (out.failure) return out;
+        const float* clean = samples.plane(stack_.plane);
+        const std::size_t size = stack_.frames.size() * static_cast<std::size_t>(wide.area());
+        std::vector<float> dirty(clean, clean + size);
+        Outliers(stack_.expectation, wide, seed).add_to(dirty.data());
+        // Which pixels were touched, and to which side, the plain mean tells.
+        const std::vector<float> before = plain(clean, wide), after = plain(dirty.data(), wide);
+        TileJudge::Scratch scratch;
+        for (std::size_t k = 0; k < candidates_.size(); ++k) {
+            Sums& sums = out.by_candidate[k];
+            judges_[k]->judge(clean, wide.width, wide.height, scratch);
+            const std::vector<float> without = scratch.planes.front().mean;
+            count_cores(scratch.planes.front(), clean, tile, wide, sums.cores);
+            judges_[k]->judge(dirty.data(), wide.width, wide.height, scratch);
+            const std::vector<float>& with = scratch.planes.front().mean;
+            for_inside(tile, wide, [&](std::size_t i) {
+                const double changed = static_cast<double>(with[i]) - without[i];
+                if (!std::isfinite(changed)) return;
+                (after[i] < before[i] ? sums.low : sums.high) += changed;
+            });
+        }
+        for_inside(tile, wide, [&](std::size_t i) { out.pixels += std::isfinite(before[i]); });
+        return out;
+    }
+
+private:
+    template <class F>
+    static void for_inside(const Region& tile, const Region& wide, F f) {
+        for (int y = tile.y; y < tile.bottom(); ++y)
+            for (int x = tile.x; x < tile.right(); ++x)
+                f(static_cast<std::size_t>(y - wide.y) * static_cast<std::size_t>(wide.width) +
+                  static_cast<std::size_t>(x - wide.x));
+    }
+
+    std::vector<float> plain(const float* samples, const Region& wide) const {
+        const auto area = static_cast<std::size_t>(wide.area());
+        std::vector<float> mean(area), weight(area);
+        Combiner(stack_.expectation, {NoRejection{}, Combination::mean})
+            .combine({samples, static_cast<int>(stack_.frames.size()), static_cast<std::ptrdiff_t>(area),
+                      static_cast<int>(area)},
+                     {mean.data(), weight.data()});
+        return mean;
+    }
+
+    void count_cores(const PlaneVerdict& v, const float* samples, const Region& tile, const Region& wide,
+                     CoreShares& cores) const {
+        const auto area = static_cast<std::size_t>(wide.area());
+        std::vector<std::uint8_t> inside(area);
+        for_inside(tile, wide, [&](std::size_t i) {
+            inside[i] = 1;
+            for (std::size_t f = 0; f < stack_.frames.size(); ++f)
+                if (const float s = samples[f * area + i]; s == s) ++(v.core(i) ? cores.samples : cores.elsewhere);
+        });
+        for (const RejectedSample& r : v.rejected)
+            if (inside[r.pixel]) ++(v.core(r.pixel) ? cores.rejected : cores.rejected_elsewhere);
+    }
+
+    const TrialStack& stack_;
+    const IntegrateOptions& options_;
+    std::vector<Rejection> candidates_;
+    std::vector<std::vector<Combiner>> combiners_;
+    std::vector<std::unique_ptr<TileJudge>> judges_;
+    int halo_ = 0;
+};
+
+double share(std::uint64_t part, std::uint64_t whole) {
+    return whole > 0 ? static_cast<double>(part) / static_cast<double>(whole) : 0;
+}
+
+/// The one that leaves least among those that cost little; the simpler of two that leave nearly the same.
+std::size_t choose(const std::vector<RejectionTrial>& trials, std::size_t count) {
+    constexpr double kLowCounts = 0.2; // of what is left on the high side, where nearly all outliers are
+    constexpr double kNearly = 0.001;
+    const auto left = [&](const RejectionTrial& t) { return std::abs(t.left) + kLowCounts * std::abs(t.left_low); };
+    double least = HUGE_VAL;
+    const auto cheap = [](const RejectionTrial& t) { return t.loss <= kMostLoss && t.cores <= kMostInCores; };
+    for (std::size_t k = 0; k < count; ++k)
+        if (cheap(trials[k])) least = std::min(least, left(trials[k]));
+    for (std::size_t k = 0; k < count; ++k)
+        if (cheap(trials[k]) && left(trials[k]) <= least + kNearly) return k;
+    return count - 1; // nothing is rejected
+}
+
+} // namespace
+
+RejectionComparison compare_rejections(const TrialStack& stack, const IntegrateOptions& options,
+                                       const Context& context) {
+    std::vector<Rejection> candidates = rejection_candidates(stack.expectation, kMostLoss);
+    const std::size_t count = candidates.size(), none = count - 1;
+    if (options.rejection && std::find(candidates.begin(), candidates.end(), *options.rejection) == candidates.end())
+        candidates.push_back(*options.rejection); // looked at, not chosen
+    const std::vector<Region> tiles = sample_tiles(stack.canvas);
+    const Trials trials(stack, options, candidates);
+    std::vector<TileSums> sums(tiles.size());
+    MappedMemory mapped(context.memory.for_buffers() / 4, [&] {
+        for (const StackFrame& f : stack.frames)
+            f.source->release();
+    });
+    context.workers.for_each(tiles.size(), [&](std::size_t i) { sums[i] = trials.run(tiles[i], 1000 + i, mapped); });
+    RejectionComparison out;
+    std::vector<Sums> all(candidates.size());
+    for (TileSums& t : sums) { // in their order, whoever did them
+        if (t.failure) {
+            out.failure = std::move(t.failure);
+            return out;
+        }
+        out.pixels += t.pixels;
+        for (std::size_t k = 0; k < all.size(); ++k) {
+            all[k].high += t.by_candidate[k].high;
+            all[k].low += t.by_candidate[k].low;
+            CoreShares &to = all[k].cores, &from = t.by_candidate[k].cores;
+            to.samples += from.samples, to.rejected += from.rejected;
+            to.elsewhere += from.elsewhere, to.rejected_elsewhere += from.rejected_elsewhere;
+        }
+    }
+    for (std::size_t k = 0; k < candidates.size(); ++k) {
+        RejectionTrial t{candidates[k]};
+        t.loss = measure_efficiency(stack.expectation, {candidates[k], Combination::mean}).loss;
+        t.left = all[none].high != 0 ? all[k].high / all[none].high : 0;
+        t.left_low = all[none].low != 0 ? all[k].low / all[none].low : 0;
+        t.cores = std::max(0.0, share(all[k].cores.rejected, all[k].cores.samples) -
+                                    share(all[k].cores.rejected_elsewhere, all[k].cores.elsewhere));
+        out.trials.push_back(std::move(t));
+    }
+    // What all that do their work reject in the cores are outliers that lie there.
+    double common = HUGE_VAL;
+    for (std::size_t k = 0; k < none; ++k)
+        if (out.trials[k].left < 0.5) common = std::min(common, out.trials[k].cores);
+    for (std::size_t k = 0; k < none; ++k)
+        if (std::isfinite(common)) out.trials[k].cores = std::max(0.0, out.trials[k].cores - common);
+    out.chosen = choose(out.trials, count);
+    const RejectionTrial& best = out.trials[out.chosen];
+    out.reason =
+        fmt::format("of {} ways tried it leaves least, {:.2g} % of the outliers that were added, for {:.2g} % of the "
+                    "efficiency",
+                    count, 100 * std::abs(best.left), 100 * best.loss);
+    if (out.chosen == none) out.reason = "no rejection helps without costing too much";
+    return out;
+}
+
+} // namespace kasane

@@ -1,0 +1,86 @@
+#include <kasane/integration/tile_samples.hpp>
+
+#include <kasane/base/units.hpp>
+#include <kasane/integration/streak_mask.hpp>
+
+#include <algorithm>
+
+namespace kasane {
+
+std::optional<FrameFailure> TileSamples::fill(const std::vector<StackFrame>& frames, const Region& region,
+                                              const SampleOptions& options, MappedMemory& mapped) {
+    const std::size_t planes = frames.front().planes.size();
+    frames_ = frames.size(), pixels_ = region.area();
+    const auto area = static_cast<std::size_t>(pixels_);
+    samples_.resize(area * frames_ * planes);
+    real_.resize(area);
+    repaired_.assign(planes, Lists(frames_));
+    streaked_.assign(planes, Lists(frames_));
+    under_streaks_.assign(planes, {});
+    passed_over_.assign(planes, {});
+    std::vector<View<float>> out(planes);
+    for (std::size_t f = 0; f < frames_; ++f) {
+        const StackFrame& frame = frames[f];
+        for (std::size_t p = 0; p < planes; ++p)
+            out[p] = {plane(p) + static_cast<std::ptrdiff_t>(f) * pixels_, region.width, region.height, region.width};
+        if (auto failure = attempt([&] { resampler_.resample(frame, region, options.ringing_sigmas, out); }))
+            return FrameFailure{f, std::move(*failure)};
+        for (std::size_t p = 0; p < planes; ++p) {
+            frame.planes[p].level.apply(region, out[p]);
+            if (options.mask_streaks) samples_under_streaks(frame, p, region, streaked_[p][f]);
+        }
+        resampler_.for_each_marked(frame, region, [&](std::size_t p, int x, int y, quality::Bits bits) {
+            if (bits & quality::kRepaired) repaired_[p][f].push_back(static_cast<std::uint32_t>(y * region.width + x));
+        });
+        const Region& read = resampler_.source();
+        mapped.touched(read.empty() ? 0 : frame.source->mapped_bytes(read));
+    }
+    const double share = options.real_share * static_cast<double>(frames_);
+    // A repaired sample is nearly as good as another, one under a trail is good for nothing.
+    constexpr double kLeastReal = 3, kLeastClear = 2;
+    for (std::size_t p = 0; p < planes; ++p) {
+        take_out(streaked_[p], p, std::max(std::min(kLeastClear, static_cast<double>(frames_) - 1), share),
+                 [&](std::size_t f, std::uint32_t i) {
+                     under_streaks_[p].push_back({i, static_cast<std::uint16_t>(f), true});
+                 });
+        take_out(repaired_[p], p, std::max(kLeastReal, share),
+                 [&](std::size_t, std::uint32_t i) { passed_over_[p].push_back(i); });
+    }
+    return std::nullopt;
+}
+
+/// Takes out the samples of the lists wherever at least so many other frames have data. Calls use(frame, pixel) for
+/// each.
+template <class Use>
+void TileSamples::take_out(Lists& lists, std::size_t p, double least, Use use) {
+    if (std::all_of(lists.begin(), lists.end(), [](const auto& l) { return l.empty(); })) return;
+    float* samples = plane(p);
+    const auto at = [&](std::size_t f, std::uint32_t i) -> float& {
+        return samples[static_cast<std::ptrdiff_t>(f) * pixels_ + i];
+    };
+    std::fill(real_.begin(), real_.end(), std::uint16_t{0});
+    for (std::size_t f = 0; f < frames_; ++f) { // a pixel may have been touched by several defects
+        auto& list = lists[f];
+        std::sort(list.begin(), list.end());
+        list.erase(std::unique(list.begin(), list.end()), list.end());
+        std::erase_if(list, [&](std::uint32_t i) { return !(at(f, i) == at(f, i)); });
+        for (const std::uint32_t i : list)
+            ++real_[i]; // frames that are not, for now
+    }
+    const auto enough = [&](std::uint32_t i) {
+        std::size_t with_data = 0;
+        for (std::size_t f = 0; f < frames_; ++f)
+            with_data += at(f, i) == at(f, i);
+        return static_cast<double>(with_data) - real_[i] >= least;
+    };
+    constexpr std::uint16_t kEnough = 0xffff, kNotEnough = 0xfffe;
+    for (std::size_t f = 0; f < frames_; ++f)
+        for (const std::uint32_t i : lists[f]) {
+            if (real_[i] < kNotEnough) real_[i] = enough(i) ? kEnough : kNotEnough; // decided once a pixel
+            if (real_[i] != kEnough) continue;
+            at(f, i) = kNoData;
+            use(f, i);
+        }
+}
+
+} // namespace kasane

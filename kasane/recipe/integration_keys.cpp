@@ -1,0 +1,122 @@
+#include <kasane/recipe/integration_keys.hpp>
+
+#include <kasane/base/error.hpp>
+#include <kasane/frames/words.hpp>
+#include <kasane/grading/figures.hpp>
+
+#include <algorithm>
+#include <fmt/format.h>
+
+namespace kasane::recipe_keys {
+
+namespace {
+
+std::string quoted(const std::vector<std::string_view>& names) {
+    std::vector<std::string> out;
+    for (const std::string_view n : names)
+        out.push_back(fmt::format("\"{}\"", n));
+    return fmt::format("{}", fmt::join(out, ", "));
+}
+
+/// What the recipe was given contradicts itself: told with its place.
+void require_sense_of(const Reader& r, const toml::node& n, const std::string& key) {
+    const IntegrationRecipe& i = r.recipe.integration;
+    const auto check = [&](const std::optional<Rejection>& rejection) {
+        if (!rejection) return;
+        if (const std::string wrong = CombineOptions{*rejection, i.combination}.check(); !wrong.empty())
+            refuse(n.source(), r.file, fmt::format("{}: {}", key, wrong), "Change one of the two");
+    };
+    check(i.rejection);
+    for (const auto& [filter, rejection] : i.by_filter)
+        check(rejection);
+}
+
+Rejection method_of(Reader& r, const toml::node& n, const std::string& key) {
+    const auto method = rejection_named(r.text(n, key));
+    if (!method) r.wrong(n, key, "\"auto\" or one of " + quoted(rejection_names()));
+    return *method;
+}
+
+/// Nothing: chosen.
+std::optional<Rejection> rejection_of(Reader& r, const toml::node& n, const std::string& key) {
+    const toml::table* t = n.as_table();
+    if (!t) {
+        if (n.is_string() && r.text(n, key) == "auto") return std::nullopt;
+        return method_of(r, n, key);
+    }
+    const toml::node* method = t->get("method");
+    if (!method) r.wrong(n, key, "a table with its method, { method = \"sigma\", low = 4, high = 3 }");
+    Rejection out = method_of(r, *method, key + ".method");
+    for (const auto& [name, value] : *t) {
+        const std::string option(name.str());
+        if (option == "method") continue;
+        const double v = r.number(value, key + "." + option, -1e6, 1e6, "a number");
+        if (set_rejection_option(out, option, v)) continue;
+        std::vector<std::string_view> there;
+        const auto settings = rejection_settings(out);
+        for (const auto& s : settings)
+            there.push_back(s.first);
+        refuse(name.source(), r.file, fmt::format("{}: {} has no option '{}'", key, rejection_name(out), option),
+               there.empty() ? "It has none" : fmt::format("It has {}", fmt::join(there, ", ")));
+    }
+    if (const std::string wrong = check(out); !wrong.empty())
+        refuse(n.source(), r.file, fmt::format("{}: {}", key, wrong), "Change it, or take it out for the default");
+    return out;
+}
+
+} // namespace
+
+void read_rejection(Reader& r, const toml::node& n, const std::string& key) {
+    r.recipe.integration.rejection = rejection_of(r, n, key);
+    require_sense_of(r, n, key);
+}
+
+void read_rejection_filters(Reader& r, const toml::node& n, const std::string& key) {
+    const toml::table* t = n.as_table();
+    if (!t) r.wrong(n, key, "a table like { Ha = \"winsorized\" }");
+    for (const auto& [filter, rejection] : *t)
+        r.recipe.integration.by_filter[fold_filter(std::string(filter.str()))] =
+            rejection_of(r, rejection, key + "." + std::string(filter.str()));
+    require_sense_of(r, n, key);
+}
+
+void read_combination(Reader& r, const toml::node& n, const std::string& key) {
+    const auto combination = combination_named(r.text(n, key));
+    if (!combination) r.wrong(n, key, "\"mean\", \"median\", \"sum\", \"max\", \"min\", \"huber\" or \"tukey\"");
+    r.recipe.integration.combination = *combination;
+    require_sense_of(r, n, key);
+}
+
+void read_grow(Reader& r, const toml::node& n, const std::string& key) {
+    constexpr const char* kWanted = "a whole number of pixels from 0 to 16";
+    const double v = r.number(n, key, 0, 16, kWanted);
+    if (v != static_cast<int>(v)) r.wrong(n, key, kWanted);
+    r.recipe.integration.grow = static_cast<int>(v);
+}
+
+void read_weights(Reader& r, const toml::node& n, const std::string& key) {
+    std::map<Measure, double>& weights = r.recipe.integration.weights;
+    weights.clear();
+    const toml::table* t = n.as_table();
+    if (!t) {
+        const std::string text = n.is_string() ? r.text(n, key) : std::string();
+        if (text != "worth" && text != "equal")
+            r.wrong(n, key, "\"worth\", \"equal\", or a table like { worth = 1, fwhm = -1 }");
+        if (text == "worth") weights[Measure::worth] = 1;
+        return;
+    }
+    for (const auto& [name, exponent] : *t) {
+        const std::string text(name.str());
+        const auto measure = measure_named(text);
+        if (!measure || measure_info(*measure).better == 0)
+            refuse(name.source(), r.file, fmt::format("{}: lights are not weighed by '{}'", key, text),
+                   "Take a measure of which more or less is better, worth, fwhm or eccentricity say (docs/grading.md)");
+        constexpr double kMost = 10;
+        const double v = r.number(exponent, key + "." + text, -kMost, kMost, "an exponent between -10 and 10");
+        if (*measure == Measure::worth && v < 0)
+            r.wrong(exponent, key + "." + text, "an exponent between 0 and 10: negative, the worst would count most");
+        weights[*measure] = v;
+    }
+}
+
+} // namespace kasane::recipe_keys
