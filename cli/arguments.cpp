@@ -129,6 +129,22 @@ void describe(CLI::App& app, Arguments& a) {
                          "FOLDER/kasane/masters or the recipe's library, and prints them. 'kasane run' does this too.");
     project(masters);
 
+    CLI::App* integrate = app.add_subcommand("integrate", "Make the master lights, or some of them, or try rejections");
+    integrate->description(
+        "Make the master lights, or some of them, or try rejections.\n\n"
+        "Does the last step of 'kasane run': what was measured before is not measured again, so that other settings "
+        "of\n"
+        "[integration] or [normalization] in kasane.toml cost an integration only. --only keeps to some filters and\n"
+        "leaves the other master lights as they are. --compare-rejections makes none: it tries all rejections on a "
+        "part\n"
+        "of each stack's own pixels, with outliers added, and prints what each would cost and leave, with the one "
+        "that\n"
+        "'rejection = \"auto\"' takes.");
+    project(integrate);
+    integrate->add_option("--only", a.only, "Only this filter or stack; may be given again")->type_name("NAME");
+    integrate->add_flag("--compare-rejections", a.compare_rejections,
+                        "Make nothing; print what each rejection would do");
+
     CLI::App* align =
         app.add_subcommand("align", "Register the lights and report it; or put images onto another's grid");
     align->description(

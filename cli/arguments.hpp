@@ -38,6 +38,8 @@ struct Arguments {
     std::filesystem::path html;                     ///< review: a file instead of a server
     int port = 0;                                   ///< review
     bool no_open = false;                           ///< review
+    std::vector<std::string> only;                  ///< integrate: filters or stacks
+    bool compare_rejections = false;                ///< integrate
     std::vector<std::filesystem::path> images;      ///< align: instead of a project
     std::filesystem::path onto, write;              ///< align: image that gives their grid; where they go
     std::string model;                              ///< align: of images

@@ -14,12 +14,14 @@ namespace {
 /// What people call the things that verbs do.
 const std::map<std::string, std::string>& other_words() {
     static const std::map<std::string, std::string> words = {
-        {"stack", "run"},     {"process", "run"},   {"calibrate", "run"}, {"register", "run"}, {"align", "run"},
-        {"integrate", "run"}, {"combine", "run"},   {"build", "run"},     {"list", "scan"},    {"info", "show"},
-        {"view", "show"},     {"open", "show"},     {"preview", "show"},  {"inspect", "show"}, {"validate", "check"},
-        {"verify", "check"},  {"pair", "check"},    {"measure", "grade"}, {"rate", "grade"},   {"judge", "grade"},
-        {"blink", "review"},  {"select", "review"}, {"recipe", "init"},   {"config", "init"},  {"new", "init"},
-        {"copy", "export"},   {"link", "export"},   {"simulate", "demo"}, {"example", "demo"}, {"state", "status"},
+        {"stack", "run"},     {"process", "run"},       {"calibrate", "run"}, {"register", "run"},
+        {"align", "run"},     {"combine", "integrate"}, {"build", "run"},     {"list", "scan"},
+        {"info", "show"},     {"view", "show"},         {"open", "show"},     {"preview", "show"},
+        {"inspect", "show"},  {"validate", "check"},    {"verify", "check"},  {"pair", "check"},
+        {"measure", "grade"}, {"rate", "grade"},        {"judge", "grade"},   {"blink", "review"},
+        {"select", "review"}, {"recipe", "init"},       {"config", "init"},   {"new", "init"},
+        {"copy", "export"},   {"link", "export"},       {"simulate", "demo"}, {"example", "demo"},
+        {"state", "status"},
     };
     return words;
 }

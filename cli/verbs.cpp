@@ -345,6 +345,25 @@ int masters(const Arguments& a, const Context& context) {
     return report.clean() ? Exit::done : Exit::done_with_findings;
 }
 
+int integrate(const Arguments& a, const Context& context) {
+    RunOptions options = options_of(a);
+    options.only = a.only;
+    const RunReport report =
+        a.compare_rejections ? compare_rejections(options, context) : run_project(options, context);
+    if (!a.compare_rejections && a.only.empty()) write_report(report);
+    if (a.json)
+        print_json(to_json(report));
+    else if (a.compare_rejections)
+        std::cout << choice_tables(report.stacks, columns())
+                  << (report.findings.empty() ? "" : "Findings\n" + findings_text(report.findings, columns()));
+    else
+        std::cout << run_table(report, columns());
+    const bool nothing = std::all_of(report.stacks.begin(), report.stacks.end(), [&](const StackReport& s) {
+        return a.compare_rejections ? s.rejection_trials.empty() : s.file.empty();
+    });
+    return nothing ? Exit::not_done : report.clean() ? Exit::done : Exit::done_with_findings;
+}
+
 int align_images(const Arguments& a, const Context& context) {
     for (const auto& [option, given] :
          {std::pair("--reference", !a.reference_light.empty()), std::pair("--csv", !a.csv.empty()),
@@ -485,6 +504,7 @@ int run_verb(const Arguments& a, const Context& context) {
     if (a.verb == "init") return init(a);
     if (a.verb == "show") return show(a, context);
     if (a.verb == "masters") return masters(a, context);
+    if (a.verb == "integrate") return integrate(a, context);
     if (a.verb == "grade") return grade(a, context);
     if (a.verb == "align") return align(a, context);
     if (a.verb == "review") return review(a, context);

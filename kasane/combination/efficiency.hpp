@@ -18,7 +18,7 @@ struct Efficiency {
 Efficiency measure_efficiency(const StackExpectation& expectation, const CombineOptions& options);
 
 /// The methods that can be thought of for so many lights, each with limits as narrow as a loss of `most_loss` allows
-/// (where it has any), the simplest first. The last rejects nothing.
+/// (where it has any), the quickest first. The last rejects nothing.
 std::vector<Rejection> rejection_candidates(const StackExpectation& expectation, double most_loss);
 
 } // namespace kasane

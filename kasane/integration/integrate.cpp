@@ -160,4 +160,15 @@ MasterLight integrate(const std::vector<StackFrame>& frames, const Canvas& canva
     return result;
 }
 
+RejectionComparison compare_rejections(const std::vector<StackFrame>& frames, const Canvas& canvas,
+                                       const std::vector<double>& levels, const Context& context,
+                                       const IntegrateOptions& options) {
+    require_sound(frames, canvas, levels.size());
+    require_sense(options);
+    const auto main = static_cast<std::size_t>(main_plane(static_cast<int>(levels.size())));
+    const StackNoiseFactors noise(frames);
+    const ExpectedStack expected = expect_stack(frames, main, noise, canvas, levels[main], options.worth_exponent);
+    return compare_rejections({frames, canvas, expected.expectation, main}, options, context);
+}
+
 } // namespace kasane

@@ -56,4 +56,10 @@ std::uint64_t result_bytes(const Canvas& canvas, int planes);
 MasterLight integrate(const std::vector<StackFrame>& frames, const Canvas& canvas, const std::vector<double>& levels,
                       const Context& context, const IntegrateOptions& options = {});
 
+/// What each rejection would do to a stack, and which one `integrate` would take, without integrating it. Throws as it
+/// does; a frame that cannot be read is told in the result.
+RejectionComparison compare_rejections(const std::vector<StackFrame>& frames, const Canvas& canvas,
+                                       const std::vector<double>& levels, const Context& context,
+                                       const IntegrateOptions& options = {});
+
 } // namespace kasane

@@ -200,17 +200,20 @@ double share(std::uint64_t part, std::uint64_t whole) {
     return whole > 0 ? static_cast<double>(part) / static_cast<double>(whole) : 0;
 }
 
-/// The one that leaves least among those that cost little; the simpler of two that leave nearly the same.
-std::size_t choose(const std::vector<RejectionTrial>& trials, std::size_t count) {
+/// What speaks against a rejection: what it leaves, and what it takes from the cores of stars.
+double harm(const RejectionTrial& t) {
     constexpr double kLowCounts = 0.2; // of what is left on the high side, where nearly all outliers are
-    constexpr double kNearly = 0.001;
-    const auto left = [&](const RejectionTrial& t) { return std::abs(t.left) + kLowCounts * std::abs(t.left_low); };
+    return std::abs(t.left) + kLowCounts * std::abs(t.left_low) + std::max(0.0, t.cores - kMostInCores);
+}
+
+/// The one that does least harm among those that cost little; of several that are nearly the same the quickest.
+std::size_t choose(const std::vector<RejectionTrial>& trials, std::size_t count) {
+    constexpr double kNearly = 0.003;
     double least = HUGE_VAL;
-    const auto cheap = [](const RejectionTrial& t) { return t.loss <= kMostLoss && t.cores <= kMostInCores; };
     for (std::size_t k = 0; k < count; ++k)
-        if (cheap(trials[k])) least = std::min(least, left(trials[k]));
+        if (trials[k].loss <= kMostLoss) least = std::min(least, harm(trials[k]));
     for (std::size_t k = 0; k < count; ++k)
-        if (cheap(trials[k]) && left(trials[k]) <= least + kNearly) return k;
+        if (trials[k].loss <= kMostLoss && harm(trials[k]) <= least + kNearly) return k;
     return count - 1; // nothing is rejected
 }
 

@@ -1,8 +1,8 @@
 // Which rejection a stack is best served with: all that can be thought of are tried on a sample of its own pixels, to
 // which outliers are added whose light is known.
 //
-// What counts is what of that light is left, among the methods that lose less than a hundredth of the efficiency where
-// nothing is to be rejected, and do not follow the cores of stars.
+// What counts is what of that light is left, and what more than usual is taken from the cores of stars, among the
+// methods that lose less than a hundredth of the efficiency where nothing is to be rejected.
 #pragma once
 
 #include <kasane/base/parallel.hpp>
@@ -20,7 +20,7 @@ struct TrialStack {
     std::size_t plane = 0;
 };
 
-/// Losses that are put up with: of efficiency, and of samples in the cores of stars beyond those elsewhere.
+/// Losses that are put up with: of efficiency, and of samples in the cores of stars beyond what other methods take.
 inline constexpr double kMostLoss = 0.01, kMostInCores = 0.01;
 
 /// Tries the candidates (efficiency.hpp), and the rejection that the options fix, if any. The same for any threads.

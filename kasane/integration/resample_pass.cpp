@@ -89,21 +89,19 @@ void ResamplePass::take(const Tile& tile, Scratch& s, std::size_t plane, Counts&
         for (int x = 0; times_ != 1 && x < region.width; ++x)
             to[x] *= times_;
         std::copy_n(v.weight.data() + from, region.width, result_.coverage.plane(p).row(y) + region.x);
+        s.core.assign(static_cast<std::size_t>(region.width), 0);
+        for (int x = 0; !v.structure.curvature.empty() && x < region.width; ++x)
+            s.core[static_cast<std::size_t>(x)] = v.structure.any(static_cast<std::size_t>(from + x));
         for (std::size_t f = 0; f < frames_.size(); ++f) {
             const float* row = samples + static_cast<std::ptrdiff_t>(f) * pixels + from;
-            std::uint64_t n = 0;
-            for (int x = 0; x < region.width; ++x)
-                n += row[x] == row[x];
-            counts.shares[f].samples += n;
-        }
-        if (v.structure.curvature.empty()) continue;
-        for (int x = 0; x < region.width; ++x) {
-            const auto at = static_cast<std::size_t>(from + x);
-            if (!v.core(at)) continue;
-            for (std::size_t f = 0; f < frames_.size(); ++f) {
-                const float one = samples[static_cast<std::ptrdiff_t>(f) * pixels + from + x];
-                counts.cores.samples += one == one;
+            std::int32_t there = 0, in_core = 0;
+            for (int x = 0; x < region.width; ++x) {
+                const std::int32_t one = row[x] == row[x];
+                there += one;
+                in_core += one & s.core[static_cast<std::size_t>(x)];
             }
+            counts.shares[f].samples += static_cast<std::uint64_t>(there);
+            counts.cores.samples += static_cast<std::uint64_t>(in_core);
         }
     }
     const std::vector<FrameExpectation>& frames = combiners_[plane].expectation().frames;

@@ -31,7 +31,8 @@ private:
     struct Scratch {
         TileSamples samples;
         TileJudge::Scratch judged;
-        std::vector<float> low, high; ///< shares of the weight that were rejected
+        std::vector<float> low, high;   ///< shares of the weight that were rejected
+        std::vector<std::int32_t> core; ///< of a row: 1 where the image has structure
     };
     /// A tile, and what was judged with it.
     struct Tile {

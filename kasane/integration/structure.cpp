@@ -9,19 +9,21 @@ namespace {
 
 /// The largest of each pixel and its eight neighbours. Between core and wings of a star the Laplacian passes through
 /// zero, where blurred frames differ by its higher orders.
-void widen(std::vector<float>& v, int width, int height) {
-    std::vector<float> rows(v.size());
-    const auto at = [&](int x, int y) {
-        return static_cast<std::size_t>(y) * static_cast<std::size_t>(width) + static_cast<std::size_t>(x);
-    };
-    for (int y = 0; y < height; ++y)
-        for (int x = 0; x < width; ++x)
-            rows[at(x, y)] =
-                std::max({v[at(std::max(0, x - 1), y)], v[at(x, y)], v[at(std::min(width - 1, x + 1), y)]});
-    for (int y = 0; y < height; ++y)
-        for (int x = 0; x < width; ++x)
-            v[at(x, y)] =
-                std::max({rows[at(x, std::max(0, y - 1))], rows[at(x, y)], rows[at(x, std::min(height - 1, y + 1))]});
+void widen(std::vector<float>& v, int width, int height, std::vector<float>& rows) {
+    rows.assign(v.size(), 0);
+    const auto stride = static_cast<std::ptrdiff_t>(width);
+    for (int y = 1; y + 1 < height; ++y) {
+        const float* from = v.data() + y * stride;
+        float* to = rows.data() + y * stride;
+        for (int x = 1; x + 1 < width; ++x)
+            to[x] = std::max(std::max(from[x - 1], from[x]), from[x + 1]);
+    }
+    for (int y = 1; y + 1 < height; ++y) {
+        const float* from = rows.data() + y * stride;
+        float* to = v.data() + y * stride;
+        for (int x = 1; x + 1 < width; ++x)
+            to[x] = std::max(std::max(from[x - stride], from[x]), from[x + stride]);
+    }
 }
 
 } // namespace
@@ -55,13 +57,13 @@ void measure_structure(View<const float> mean, const StackExpectation& expectati
             const float noise2 = base + more * std::max(0.0f, here[x] - expectation.level);
             const float slope2 = dx * dx + dy * dy;
             const std::size_t at = row + static_cast<std::size_t>(x);
-            if (!(noise2 == noise2)) continue;
-            if (laplacian * laplacian > kSigmas * kSigmas * kLaplacian * noise2)
-                out.curvature[at] = std::abs(laplacian);
-            if (slope2 > kSigmas * kSigmas * 2 * kDifference * noise2) out.slope[at] = std::sqrt(slope2);
+            // False where there is no data.
+            out.curvature[at] =
+                laplacian * laplacian > kSigmas * kSigmas * kLaplacian * noise2 ? std::abs(laplacian) : 0.0f;
+            out.slope[at] = slope2 > kSigmas * kSigmas * 2 * kDifference * noise2 ? std::sqrt(slope2) : 0.0f;
         }
     }
-    widen(out.curvature, mean.width, mean.height);
+    widen(out.curvature, mean.width, mean.height, out.scratch);
 }
 
 } // namespace kasane

@@ -13,6 +13,7 @@ namespace kasane {
 /// the rim, and beside pixels without data.
 struct Structure {
     std::vector<float> curvature, slope;
+    std::vector<float> scratch;
     bool any(std::size_t pixel) const { return curvature[pixel] > 0 || slope[pixel] > 0; }
 };
 

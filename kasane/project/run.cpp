@@ -81,7 +81,11 @@ RunReport build_masters(const RunOptions& options, const Context& context) {
     return std::move(report);
 }
 
-RunReport run_project(const RunOptions& options, const Context& context) {
+namespace {
+
+enum class Last { make, compare };
+
+RunReport run_up_to(Last last, const RunOptions& options, const Context& context) {
     const Stopwatch clock;
     OpenProject project(options, context);
     Session& session = project.session;
@@ -108,8 +112,12 @@ RunReport run_project(const RunOptions& options, const Context& context) {
     settle_grids(session);
     for (Finding& f : joint_findings(session))
         report.findings.push_back(std::move(f));
-    make_stacks(session);
-    remember_speed(session, todo, work.seconds());
+    if (last == Last::make) {
+        make_stacks(session);
+        if (options.only.empty()) remember_speed(session, todo, work.seconds());
+    } else {
+        try_rejections(session);
+    }
     const auto sums = checksum_findings(session);
     report.findings.insert(report.findings.end(), sums.begin(), sums.end());
     if (project.ledger.forgotten() > 0)
@@ -122,6 +130,16 @@ RunReport run_project(const RunOptions& options, const Context& context) {
                                    ""});
     report.time = clock.seconds();
     return std::move(report);
+}
+
+} // namespace
+
+RunReport run_project(const RunOptions& options, const Context& context) {
+    return run_up_to(Last::make, options, context);
+}
+
+RunReport compare_rejections(const RunOptions& options, const Context& context) {
+    return run_up_to(Last::compare, options, context);
 }
 
 } // namespace kasane

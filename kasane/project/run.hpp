@@ -21,6 +21,10 @@ namespace kasane {
 /// InputError (the folder is not one), DataError (no lights), OutputError (folder not writable, disk full), Cancelled.
 RunReport run_project(const RunOptions& options, const Context& context);
 
+/// All but its last step: tries the rejections on each stack and makes no master lights. The stacks of the report hold
+/// what each would do. Throws as run_project does.
+RunReport compare_rejections(const RunOptions& options, const Context& context);
+
 /// The first part of it: builds the masters that are missing or stale. Throws as run_project does.
 RunReport build_masters(const RunOptions& options, const Context& context);
 

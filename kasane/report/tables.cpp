@@ -246,7 +246,6 @@ std::string run_table(const RunReport& report, int columns) {
 std::string choice_tables(const std::vector<StackReport>& stacks, int columns) {
     std::string out;
     for (const StackReport& s : stacks) {
-        if (s.file.empty()) continue;
         Table t({"", "rejection", "does", "efficiency", "left above", "left below", "in cores"});
         for (const RejectionReport& r : s.rejection_trials)
             t.add({r.chosen ? ">" : "", r.method, r.text, fmt::format("{:.2f} %", -100 * r.loss + 0.0),

@@ -13,6 +13,7 @@
 #include <kasane/stages/stack_basis.hpp>
 
 #include <kasane/base/error.hpp>
+#include <kasane/frames/words.hpp>
 #include <kasane/image/statistics.hpp>
 #include <kasane/integration/binned_frame.hpp>
 #include <kasane/integration/integrate.hpp>
@@ -37,13 +38,21 @@ void drop(Light& l, const FileFailure& failure) {
 constexpr double kLeastMisplaced = 0.03; // pixels
 constexpr double kFlatError = 0.005;     // of the signal
 
+/// By its filter or its name.
+bool is_named(const std::vector<std::string>& names, const StackPlan& plan) {
+    return std::any_of(names.begin(), names.end(), [&](const std::string& n) {
+        return n == plan.name || (!plan.filter.empty() && fold_filter(n) == fold_filter(plan.filter));
+    });
+}
+
 class GroupWork {
 public:
     GroupWork(Session& session, const ReferenceGroup& group) : s_(session), group_(group), calibrations_(session) {}
 
     void run() {
         const std::string remembered = remembered_reference(s_, group_);
-        const std::vector<JointStack> stacks = joint_stacks(s_, group_);
+        const std::vector<JointStack> stacks = wanted_stacks();
+        if (stacks.empty()) return;
         std::vector<std::string> keys;
         bool all_known = true;
         for (const JointStack& stack : stacks) {
@@ -74,7 +83,43 @@ public:
         }
     }
 
+    /// Nothing is made: what each rejection would do.
+    void try_rejections() {
+        const std::vector<JointStack> stacks = wanted_stacks();
+        if (stacks.empty()) return;
+        graded_ = grade_group(s_, calibrations_, group_, remembered_reference(s_, group_));
+        for (const JointStack& stack : stacks) {
+            std::vector<Light> lights = lights_of(stack);
+            StackReport report = begin_report(stack.plan);
+            for (;;) { // without what cannot be read
+                const Assembly a = assemble(stack.plan, lights);
+                report.used = static_cast<int>(a.frames.size());
+                if (a.frames.empty()) break;
+                const RejectionComparison c = compare_rejections(a.frames, graded_.canvas, a.backgrounds, s_.context,
+                                                                 integrate_options(s_, stack.plan));
+                if (c.failure) {
+                    drop_or_raise(*a.lights[c.failure->frame], c.failure->what);
+                    continue;
+                }
+                report.rejection_trials = trials_of(c);
+                break;
+            }
+            for (const Light& l : lights)
+                report.frames.push_back(account().report_of(l));
+            if (report.used == 0) s_.report.findings.push_back(failure_finding(report));
+            s_.report.stacks.push_back(std::move(report));
+        }
+    }
+
 private:
+    /// Those of the group that the caller names.
+    std::vector<JointStack> wanted_stacks() const {
+        std::vector<JointStack> all = joint_stacks(s_, group_);
+        if (!s_.options.only.empty())
+            std::erase_if(all, [&](const JointStack& j) { return !is_named(s_.options.only, j.plan); });
+        return all;
+    }
+
     /// The lights of all parts, as they were judged, with what they tell of the sky on one scale.
     std::vector<Light> lights_of(const JointStack& stack) const {
         std::vector<Light> out;
@@ -334,9 +379,33 @@ private:
 
 } // namespace
 
+namespace {
+
+/// Throws UsageError where a name fits no stack.
+void require_named(const Session& s) {
+    for (const std::string& name : s.options.only) {
+        const auto fits = [&](const StackPlan& p) { return is_named({name}, p); };
+        if (std::any_of(s.pairing.stacks.begin(), s.pairing.stacks.end(), fits)) continue;
+        std::set<std::string> there;
+        for (const StackPlan& p : s.pairing.stacks)
+            there.insert(p.filter.empty() ? p.name : p.filter);
+        throw UsageError(fmt::format("there is no stack and no filter called '{}'", name), {},
+                         fmt::format("There are {}", fmt::join(there, ", ")));
+    }
+}
+
+} // namespace
+
 void make_stacks(Session& s) {
+    require_named(s);
     for (const ReferenceGroup& group : reference_groups(s))
         GroupWork(s, group).run();
+}
+
+void try_rejections(Session& s) {
+    require_named(s);
+    for (const ReferenceGroup& group : reference_groups(s))
+        GroupWork(s, group).try_rejections();
 }
 
 } // namespace kasane

@@ -7,7 +7,11 @@
 
 namespace kasane {
 
-/// Makes the master lights of all stacks.
+/// Makes the master lights of all stacks, or of those that the options name. Throws UsageError where they name one that
+/// is not there.
 void make_stacks(Session& session);
+
+/// Makes none, but tries the rejections on each of them (StackReport::rejection_trials).
+void try_rejections(Session& session);
 
 } // namespace kasane

@@ -5,13 +5,16 @@
 
 #include <filesystem>
 #include <optional>
+#include <string>
+#include <vector>
 
 namespace kasane {
 
 struct RunOptions {
-    std::filesystem::path folder; ///< with the exposures
-    std::filesystem::path output; ///< for masters, master lights and the report; empty: as the recipe says
-    std::optional<Recipe> recipe; ///< nothing: the folder's own kasane.toml
+    std::filesystem::path folder;    ///< with the exposures
+    std::filesystem::path output;    ///< for masters, master lights and the report; empty: as the recipe says
+    std::optional<Recipe> recipe;    ///< nothing: the folder's own kasane.toml
+    std::vector<std::string> only{}; ///< filters or stacks of which master lights are made; empty: all
 };
 
 /// Throws InputError where there is no such folder.

@@ -296,13 +296,18 @@ void StackAccount::describe(const Assembly& a, const MasterLight& master, StackR
     report.core_rejected = share(c.rejected, c.samples);
     report.rejected_elsewhere = share(c.rejected_elsewhere, c.elsewhere);
     report.under_streaks = share(master.under_streaks, master.samples + master.under_streaks);
-    if (!master.comparison) return;
-    for (std::size_t k = 0; k < master.comparison->trials.size(); ++k) {
-        const RejectionTrial& t = master.comparison->trials[k];
+    if (master.comparison) report.rejection_trials = trials_of(*master.comparison);
+}
+
+std::vector<RejectionReport> trials_of(const RejectionComparison& comparison) {
+    std::vector<RejectionReport> out;
+    for (std::size_t k = 0; k < comparison.trials.size(); ++k) {
+        const RejectionTrial& t = comparison.trials[k];
         const std::string text = rejection_text(t.rejection);
-        report.rejection_trials.push_back({std::string(rejection_name(t.rejection)), text.empty() ? "none" : text,
-                                           t.loss, t.left, t.left_low, t.cores, k == master.comparison->chosen});
+        out.push_back({std::string(rejection_name(t.rejection)), text.empty() ? "none" : text, t.loss, t.left,
+                       t.left_low, t.cores, k == comparison.chosen});
     }
+    return out;
 }
 
 } // namespace kasane

@@ -21,6 +21,9 @@ struct Assembly {
     std::vector<double> backgrounds; ///< of the level, by plane, ADU
 };
 
+/// As the report keeps them.
+std::vector<RejectionReport> trials_of(const RejectionComparison& comparison);
+
 class StackAccount {
 public:
     StackAccount(const Session& session, Calibrations& calibrations, const GradedLights& graded)
