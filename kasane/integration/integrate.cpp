@@ -46,7 +46,7 @@ Provenance account_of(const Canvas& canvas, const CombinationChoice& choice, con
     if (options.worth_exponent == 1)
         combine.text += "; inverse-variance weights";
     else
-        combine.text += options.worth_exponent == 0 ? "; weights that leave noise aside"
+        combine.text += options.worth_exponent == 0 ? "; weights aside from noise"
                                                     : fmt::format("; weights by the inverse variance to the power {:g}",
                                                                   options.worth_exponent);
     combine.set("real_share", fmt::format("{:g}", options.real_share));

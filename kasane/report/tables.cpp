@@ -124,9 +124,22 @@ std::string stack_details(const RunReport& report, int columns) {
             tell(fmt::format("the dark was fitted to {} of {} lights, the last: {}", fitted, s.frames.size(), example));
     }
     std::string out;
+    const auto add = [&](const std::string& text, int indent) {
+        const auto at = static_cast<std::size_t>(indent);
+        out += std::string(at, ' ') + wrapped(clean(text), at + 2, static_cast<std::size_t>(columns)) + "\n";
+    };
     for (const Line& l : lines) {
-        const std::string whose = l.stacks.size() == made ? "" : fmt::format("{}: ", fmt::join(l.stacks, ", "));
-        out += fmt::format("  {}\n", wrapped(clean(whose + l.text), 4, static_cast<std::size_t>(columns)));
+        const bool all = l.stacks.size() == made;
+        if (all || l.stacks.size() > 1) add((all ? "" : fmt::format("{}: ", fmt::join(l.stacks, ", "))) + l.text, 2);
+    }
+    for (const StackReport& s : report.stacks) { // what is so of one alone, below its name
+        bool named = made < 2;
+        for (const Line& l : lines) {
+            if (made < 2 || l.stacks.size() != 1 || l.stacks.front() != s.name) continue;
+            if (!named) add(s.name, 2);
+            named = true;
+            add(l.text, 4);
+        }
     }
     return out;
 }
@@ -243,17 +256,28 @@ std::string run_table(const RunReport& report, int columns) {
     return out;
 }
 
+namespace {
+
+/// What a rejection does, where its name stands beside it.
+std::string in_short(std::string text) {
+    for (const std::string_view known : {"rejecting ", "by generalised ESD, "})
+        if (const auto at = text.find(known); at != std::string::npos) text.erase(at, known.size());
+    return text;
+}
+
+} // namespace
+
 std::string choice_tables(const std::vector<StackReport>& stacks, int columns) {
     std::string out;
     for (const StackReport& s : stacks) {
         Table t({"", "rejection", "does", "efficiency", "left above", "left below", "in cores"});
         for (const RejectionReport& r : s.rejection_trials)
-            t.add({r.chosen ? ">" : "", r.method, r.text, fmt::format("{:.2f} %", -100 * r.loss + 0.0),
+            t.add({r.chosen ? ">" : "", r.method, in_short(r.text), fmt::format("{:.2f} %", -100 * r.loss + 0.0),
                    fmt::format("{:.2f} %", 100 * r.left), fmt::format("{:.2f} %", 100 * r.left_low),
                    fmt::format("{:.2f} %", 100 * r.cores)});
         if (!t.empty())
             out += fmt::format("{}: rejections tried (left: of the light of outliers that were added; > taken)\n{}\n",
-                               s.name, t.text(columns, {"does", "left below"}));
+                               s.name, t.text(columns, {"left below", "in cores", "does"}));
         Table w({"", "weights", "noise", "FWHM"});
         for (const WeightCost& c : s.weight_costs)
             w.add({c.weights == s.weights ? ">" : "", c.weights, fmt::format("{:.3g}", c.noise),

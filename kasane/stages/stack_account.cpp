@@ -210,6 +210,8 @@ Provenance StackAccount::made(const Assembly& a, const Basis& basis, const Maste
     made.step("register").text = "onto the grid of " + graded_.reference_path;
     made.merge(master.made);
     made.step("level").text = levels_text(a);
+    made.step("combine").text = report.combination;
+    made.step("combine").set("weights", report.weights);
     made.step("register").text += described_registration(report);
     return made;
 }
@@ -287,6 +289,7 @@ void StackAccount::describe(const Assembly& a, const MasterLight& master, StackR
     report.levels = levels_text(a);
     const Provenance::Step* combine = master.made.find("combine");
     report.combination = combine ? combine->text : "";
+    if (report.weights != "worth" && report.weights != "equal") report.combination += "; weighed by " + report.weights;
     const auto share = [](std::uint64_t part, std::uint64_t whole) {
         return whole > 0 ? static_cast<double>(part) / static_cast<double>(whole) : 0;
     };

@@ -148,7 +148,7 @@ TEST_CASE("What the number of frames does not allow is replaced, and said") {
     CHECK(text(1, {}) == "a single frame, taken as it is; inverse-variance weights");
     CHECK(text(9, {.combination = Combination::huber}) == "9 frames: huber; inverse-variance weights");
     CHECK(text(9, {.rejection = MinMaxRejection{}, .worth_exponent = 0}) ==
-          "9 frames: mean, without the 1 lowest and the 1 highest; weights that leave noise aside");
+          "9 frames: mean, without the 1 lowest and the 1 highest; weights aside from noise");
 }
 
 TEST_CASE("Odd stacks end in a master or a clear reason") {
