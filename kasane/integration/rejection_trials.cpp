@@ -267,8 +267,8 @@ RejectionComparison compare_rejections(const TrialStack& stack, const IntegrateO
     out.chosen = choose(out.trials, count);
     const RejectionTrial& best = out.trials[out.chosen];
     out.reason =
-        fmt::format("of {} ways tried it leaves least, {:.2g} % of the outliers that were added, for {:.2g} % of the "
-                    "efficiency",
+        fmt::format("the best of {} ways tried: leaves {:.2g} % of the outliers that were added, costs {:.2g} % "
+                    "of the efficiency",
                     count, 100 * std::abs(best.left), 100 * best.loss);
     if (out.chosen == none) out.reason = "no rejection helps without costing too much";
     return out;

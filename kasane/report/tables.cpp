@@ -54,7 +54,8 @@ std::string beside_line(const StackReport& s) {
     std::vector<std::string> parts;
     if (s.under_streaks > 0)
         parts.push_back(fmt::format("{} of the samples left out under trails", share(s.under_streaks)));
-    if (s.core_samples > 0)
+    constexpr double kTold = 1.5; // as much in cores as elsewhere
+    if (s.core_rejected_at_first > kTold * s.rejected_elsewhere)
         parts.push_back(
             fmt::format("in star cores {} rejected at first, {} with limits widened by the seeing of the lights "
                         "({} elsewhere)",

@@ -78,7 +78,7 @@ TEST_CASE("The rejection is the one that leaves least of what was added, among t
                       std::abs(t.left) + 0.2 * std::abs(t.left_low) + 0.0131);
         }
     }
-    CHECK_THAT(m.made.find("combine")->text, Catch::Contains("of 7 ways tried"));
+    CHECK_THAT(m.made.find("combine")->text, Catch::Contains("the best of 7 ways tried"));
     // The particles that were there are gone: 20 of 3000 a frame, a twelfth of which would be 250.
     double worst = 0;
     const MasterLight clean = combined(field(12, 0.1, 0, 3));
