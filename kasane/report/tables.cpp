@@ -281,7 +281,7 @@ std::string choice_tables(const std::vector<StackReport>& stacks, int columns) {
                                s.name, t.text(columns, {"left below", "in cores", "does"}));
         Table w({"", "weights", "noise", "FWHM"});
         for (const WeightCost& c : s.weight_costs)
-            w.add({c.weights == s.weights ? ">" : "", c.weights, fmt::format("{:.3g}", c.noise),
+            w.add({c.weights == s.weights ? ">" : "", c.weights, fmt::format("{:.4g}", c.noise),
                    c.fwhm > 0 ? fmt::format("{:.2f} px", c.fwhm) : "-"});
         if (s.used > 1 && !w.empty())
             out += fmt::format("{}: weights, and what they make (> taken)\n{}\n", s.name, w.text(columns, {}));
