@@ -17,8 +17,13 @@ struct Efficiency {
 /// By simulation, always with the same random numbers: a loss of 1 % is known to about a tenth of itself.
 Efficiency measure_efficiency(const StackExpectation& expectation, const CombineOptions& options);
 
+struct RejectionCandidate {
+    Rejection rejection;
+    double loss = 0; ///< as measure_efficiency has it, of a mean
+};
+
 /// The methods that can be thought of for so many lights, each with limits as narrow as a loss of `most_loss` allows
 /// (where it has any), the quickest first. The last rejects nothing.
-std::vector<Rejection> rejection_candidates(const StackExpectation& expectation, double most_loss);
+std::vector<RejectionCandidate> rejection_candidates(const StackExpectation& expectation, double most_loss);
 
 } // namespace kasane

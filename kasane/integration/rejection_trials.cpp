@@ -221,10 +221,17 @@ std::size_t choose(const std::vector<RejectionTrial>& trials, std::size_t count)
 
 RejectionComparison compare_rejections(const TrialStack& stack, const IntegrateOptions& options,
                                        const Context& context) {
-    std::vector<Rejection> candidates = rejection_candidates(stack.expectation, kMostLoss);
+    std::vector<Rejection> candidates;
+    std::vector<double> losses;
+    for (RejectionCandidate& c : rejection_candidates(stack.expectation, kMostLoss)) {
+        candidates.push_back(std::move(c.rejection));
+        losses.push_back(c.loss);
+    }
     const std::size_t count = candidates.size(), none = count - 1;
-    if (options.rejection && std::find(candidates.begin(), candidates.end(), *options.rejection) == candidates.end())
+    if (options.rejection && std::find(candidates.begin(), candidates.end(), *options.rejection) == candidates.end()) {
         candidates.push_back(*options.rejection); // looked at, not chosen
+        losses.push_back(measure_efficiency(stack.expectation, {*options.rejection, Combination::mean}).loss);
+    }
     const std::vector<Region> tiles = sample_tiles(stack.canvas);
     const Trials trials(stack, options, candidates);
     std::vector<TileSums> sums(tiles.size());
@@ -251,7 +258,7 @@ RejectionComparison compare_rejections(const TrialStack& stack, const IntegrateO
     }
     for (std::size_t k = 0; k < candidates.size(); ++k) {
         RejectionTrial t{candidates[k]};
-        t.loss = measure_efficiency(stack.expectation, {candidates[k], Combination::mean}).loss;
+        t.loss = losses[k];
         t.left = all[none].high != 0 ? all[k].high / all[none].high : 0;
         t.left_low = all[none].low != 0 ? all[k].low / all[none].low : 0;
         t.cores = std::max(0.0, share(all[k].cores.rejected, all[k].cores.samples) -

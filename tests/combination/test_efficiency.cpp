@@ -54,8 +54,8 @@ TEST_CASE("What a combination costs in noise is what theory says") {
 TEST_CASE("Candidates lose less than what is allowed, and are those that so many frames allow") {
     const auto names = [](int frames) {
         std::string out;
-        for (const Rejection& r : rejection_candidates(alike(frames), 0.01))
-            out += std::string(out.empty() ? "" : " ") + std::string(rejection_name(r));
+        for (const RejectionCandidate& c : rejection_candidates(alike(frames), 0.01))
+            out += std::string(out.empty() ? "" : " ") + std::string(rejection_name(c.rejection));
         return out;
     };
     CHECK(names(1) == "none");
@@ -63,12 +63,14 @@ TEST_CASE("Candidates lose less than what is allowed, and are those that so many
     CHECK(names(3) == "sigma noise percentile min-max none");
     CHECK(names(9) == "sigma noise winsorized line percentile min-max none");
     CHECK(names(20) == "sigma noise winsorized line esd percentile min-max none");
-    for (const Rejection& r : rejection_candidates(alike(30), 0.01))
-        if (const auto name = rejection_name(r); name != "percentile" && name != "min-max")
-            CHECK(loss(30, {r}) <= 0.01);
+    for (const RejectionCandidate& c : rejection_candidates(alike(30), 0.01)) {
+        CHECK(c.loss == loss(30, {c.rejection}));
+        if (const auto name = rejection_name(c.rejection); name != "percentile" && name != "min-max")
+            CHECK(c.loss <= 0.01);
+    }
     // What may be lost decides how narrow the limits are.
     const auto limit = [](double most) {
-        return std::get<SigmaRejection>(rejection_candidates(alike(30), most).front()).high;
+        return std::get<SigmaRejection>(rejection_candidates(alike(30), most).front().rejection).high;
     };
     CHECK(limit(0.05) < limit(0.01));
     CHECK(limit(0.01) < limit(0.002));
