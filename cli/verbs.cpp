@@ -90,10 +90,8 @@ void keep_reference_of(const Arguments& a, const RunOptions& options, const Cont
                                  recipe_file(options.folder).string());
 }
 
-int run(const Arguments& a, const Context& context) {
-    keep_reference_of(a, options_of(a), context);
-    const RunReport report = run_project(options_of(a), context);
-    write_report(report);
+/// What a run made, and the exit status for it.
+int tell_run(const Arguments& a, const RunReport& report) {
     if (a.json)
         print_json(to_json(report));
     else
@@ -101,6 +99,13 @@ int run(const Arguments& a, const Context& context) {
     const bool nothing =
         std::all_of(report.stacks.begin(), report.stacks.end(), [](const StackReport& s) { return s.file.empty(); });
     return nothing ? Exit::not_done : report.clean() ? Exit::done : Exit::done_with_findings;
+}
+
+int run(const Arguments& a, const Context& context) {
+    keep_reference_of(a, options_of(a), context);
+    const RunReport report = run_project(options_of(a), context);
+    write_report(report);
+    return tell_run(a, report);
 }
 
 int scan(const Arguments& a, const Context& context) {
@@ -348,19 +353,19 @@ int masters(const Arguments& a, const Context& context) {
 int integrate(const Arguments& a, const Context& context) {
     RunOptions options = options_of(a);
     options.only = a.only;
-    const RunReport report =
-        a.compare_rejections ? compare_rejections(options, context) : run_project(options, context);
-    if (!a.compare_rejections && a.only.empty()) write_report(report);
+    if (!a.compare_rejections) {
+        const RunReport report = run_project(options, context);
+        if (a.only.empty()) write_report(report); // it tells of all
+        return tell_run(a, report);
+    }
+    const RunReport report = compare_rejections(options, context);
     if (a.json)
         print_json(to_json(report));
-    else if (a.compare_rejections)
+    else
         std::cout << choice_tables(report.stacks, columns())
                   << (report.findings.empty() ? "" : "Findings\n" + findings_text(report.findings, columns()));
-    else
-        std::cout << run_table(report, columns());
-    const bool nothing = std::all_of(report.stacks.begin(), report.stacks.end(), [&](const StackReport& s) {
-        return a.compare_rejections ? s.rejection_trials.empty() : s.file.empty();
-    });
+    const bool nothing = std::all_of(report.stacks.begin(), report.stacks.end(),
+                                     [](const StackReport& s) { return s.rejection_trials.empty(); });
     return nothing ? Exit::not_done : report.clean() ? Exit::done : Exit::done_with_findings;
 }
 

@@ -8,14 +8,7 @@
 HWY_BEFORE_NAMESPACE();
 namespace kasane::HWY_NAMESPACE {
 
-struct Esd {
-    EsdRejection o;
-
-    float calm_low() const { return -1; }
-    float calm_high() const { return -1; }
-    bool never() const { return false; }
-    bool by_noise() const { return false; }
-
+struct Esd : ByAllSamples<EsdRejection> {
     template <class D>
     void judge(const LaneStack<D>& s) const {
         using V = hn::Vec<D>;
@@ -89,7 +82,7 @@ private:
 };
 
 void CombineEsd(const SampleBlock& block, const CombinedBlock& out, const StackParameters& p, const EsdRejection& o) {
-    combine_block(block, out, p, Esd{o});
+    combine_block(block, out, p, Esd{{o}});
 }
 
 } // namespace kasane::HWY_NAMESPACE

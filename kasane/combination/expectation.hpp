@@ -1,6 +1,7 @@
 // What is expected of the samples of a stack: how far a good one may lie from the others.
 #pragma once
 
+#include <algorithm>
 #include <vector>
 
 namespace kasane {
@@ -17,6 +18,15 @@ struct FrameExpectation {
     float blur = 0;
     float shift = 0; ///< pixels by which it may lie beside its place: on a slope its samples differ by so much times it
 };
+
+/// The variance of a frame's sample where the signal lies `excess` above the level (below it counts as at it), on an
+/// image of that curvature and slope (SampleBlock).
+template <class T>
+T variance_at(const FrameExpectation& e, T excess, T curvature, T slope) {
+    const T signal = std::max(T(0), excess), off = e.scale_error * signal, curved = e.blur * curvature,
+            beside = e.shift * slope;
+    return e.variance + e.variance_slope * signal + off * off + curved * curved + beside * beside;
+}
 
 /// The same of all frames of a stack.
 struct StackExpectation {

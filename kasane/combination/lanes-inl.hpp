@@ -26,6 +26,26 @@ namespace hn = hwy::HWY_NAMESPACE;
 
 constexpr float kMad2 = 2.1981092f; // (1.4826)^2
 
+/// A method whose limits are sigmas: within them about the mean nothing is rejected.
+template <class Options>
+struct BySigmas {
+    Options o;
+    float calm_low() const { return std::max(0.0f, o.low); }
+    float calm_high() const { return std::max(0.0f, o.high); }
+    bool never() const { return o.low <= 0 && o.high <= 0; }
+    bool by_noise() const { return false; }
+};
+
+/// A method that has to look at every pixel.
+template <class Options>
+struct ByAllSamples {
+    Options o;
+    float calm_low() const { return -1; }
+    float calm_high() const { return -1; }
+    bool never() const { return false; }
+    bool by_noise() const { return false; }
+};
+
 /// In two roundings everywhere: some instruction sets have one for both, and all must give the same bytes.
 template <class V>
 HWY_INLINE V mul_add(V a, V b, V c) {

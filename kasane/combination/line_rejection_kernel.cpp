@@ -8,14 +8,7 @@
 HWY_BEFORE_NAMESPACE();
 namespace kasane::HWY_NAMESPACE {
 
-struct ByLine {
-    LineRejection o;
-
-    float calm_low() const { return -1; }
-    float calm_high() const { return -1; }
-    bool never() const { return false; }
-    bool by_noise() const { return false; }
-
+struct ByLine : ByAllSamples<LineRejection> {
     template <class D>
     void judge(const LaneStack<D>& s) const {
         using V = hn::Vec<D>;
@@ -109,7 +102,7 @@ private:
 
 void CombineByLine(const SampleBlock& block, const CombinedBlock& out, const StackParameters& p,
                    const LineRejection& o) {
-    combine_block(block, out, p, ByLine{o});
+    combine_block(block, out, p, ByLine{{o}});
 }
 
 } // namespace kasane::HWY_NAMESPACE

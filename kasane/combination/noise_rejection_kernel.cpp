@@ -8,12 +8,7 @@
 HWY_BEFORE_NAMESPACE();
 namespace kasane::HWY_NAMESPACE {
 
-struct ByNoise {
-    NoiseRejection o;
-
-    float calm_low() const { return std::max(0.0f, o.low); }
-    float calm_high() const { return std::max(0.0f, o.high); }
-    bool never() const { return o.low <= 0 && o.high <= 0; }
+struct ByNoise : BySigmas<NoiseRejection> {
     bool by_noise() const { return true; }
 
     template <class D>
@@ -34,7 +29,7 @@ struct ByNoise {
 
 void CombineByNoise(const SampleBlock& block, const CombinedBlock& out, const StackParameters& p,
                     const NoiseRejection& o) {
-    combine_block(block, out, p, ByNoise{o});
+    combine_block(block, out, p, ByNoise{{o}});
 }
 
 } // namespace kasane::HWY_NAMESPACE

@@ -5,15 +5,6 @@
 
 namespace kasane {
 
-namespace {
-
-double variance_of(const FrameExpectation& e, double signal, double curvature, double slope) {
-    return e.variance + e.variance_slope * signal + std::pow(e.scale_error * signal, 2) +
-           std::pow(e.blur * curvature, 2) + std::pow(e.shift * slope, 2);
-}
-
-} // namespace
-
 void keep_lower_of_pair(const SampleBlock& block, const CombinedBlock& out, const StackExpectation& expectation,
                         const CombineOptions& options) {
     if (block.frames != 2 || !expectation.noise_known) return;
@@ -24,10 +15,10 @@ void keep_lower_of_pair(const SampleBlock& block, const CombinedBlock& out, cons
     const float* b = block.samples + block.frame_stride;
     for (int i = 0; i < block.pixels; ++i) {
         const float lower = std::min(a[i], b[i]);
-        const double signal = std::max(0.0, static_cast<double>(lower) - expectation.level);
+        const double signal = static_cast<double>(lower) - expectation.level;
         const double curvature = block.curvature ? block.curvature[i] : 0, slope = block.slope ? block.slope[i] : 0;
         const double variance =
-            variance_of(first, signal, curvature, slope) + variance_of(second, signal, curvature, slope);
+            variance_at(first, signal, curvature, slope) + variance_at(second, signal, curvature, slope);
         if (!(std::abs(a[i] - b[i]) > static_cast<float>(sigmas * std::sqrt(variance)))) continue;
         out.mean[i] = times * lower;
         out.weight[i] = a[i] < b[i] ? first.weight : second.weight;

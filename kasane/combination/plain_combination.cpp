@@ -47,10 +47,7 @@ private:
         const double curvature = block.curvature ? block.curvature[pixel] : 0,
                      slope = block.slope ? block.slope[pixel] : 0;
         for (std::size_t f = 0; f < value_.size(); ++f) {
-            const FrameExpectation& e = p_.frames[f];
-            const double excess = std::max(0.0, center_ - p_.level);
-            inverse_[f] = 1 / (e.variance + e.variance_slope * excess + std::pow(e.scale_error * excess, 2) +
-                               std::pow(e.blur * curvature, 2) + std::pow(e.shift * slope, 2));
+            inverse_[f] = 1 / variance_at(p_.frames[f], center_ - p_.level, curvature, slope);
         }
     }
 

@@ -8,14 +8,7 @@
 HWY_BEFORE_NAMESPACE();
 namespace kasane::HWY_NAMESPACE {
 
-struct Percentile {
-    PercentileRejection o;
-
-    float calm_low() const { return -1; }
-    float calm_high() const { return -1; }
-    bool never() const { return false; }
-    bool by_noise() const { return false; }
-
+struct Percentile : ByAllSamples<PercentileRejection> {
     template <class D>
     void judge(const LaneStack<D>& s) const {
         using V = hn::Vec<D>;
@@ -32,14 +25,7 @@ struct Percentile {
     }
 };
 
-struct MinMax {
-    MinMaxRejection o;
-
-    float calm_low() const { return -1; }
-    float calm_high() const { return -1; }
-    bool never() const { return false; }
-    bool by_noise() const { return false; }
-
+struct MinMax : ByAllSamples<MinMaxRejection> {
     template <class D>
     void judge(const LaneStack<D>& s) const {
         using V = hn::Vec<D>;
@@ -59,12 +45,12 @@ struct MinMax {
 
 void CombinePercentile(const SampleBlock& block, const CombinedBlock& out, const StackParameters& p,
                        const PercentileRejection& o) {
-    combine_block(block, out, p, Percentile{o});
+    combine_block(block, out, p, Percentile{{o}});
 }
 
 void CombineMinMax(const SampleBlock& block, const CombinedBlock& out, const StackParameters& p,
                    const MinMaxRejection& o) {
-    combine_block(block, out, p, MinMax{o});
+    combine_block(block, out, p, MinMax{{o}});
 }
 
 } // namespace kasane::HWY_NAMESPACE

@@ -8,14 +8,8 @@
 HWY_BEFORE_NAMESPACE();
 namespace kasane::HWY_NAMESPACE {
 
-struct Sigma {
-    SigmaRejection o;
+struct Sigma : BySigmas<SigmaRejection> {
     float correction; ///< of the variance, for tails that were cut off
-
-    float calm_low() const { return std::max(0.0f, o.low); }
-    float calm_high() const { return std::max(0.0f, o.high); }
-    bool never() const { return o.low <= 0 && o.high <= 0; }
-    bool by_noise() const { return false; }
 
     template <class D>
     void judge(const LaneStack<D>& s) const {
@@ -37,7 +31,7 @@ struct Sigma {
 
 void CombineSigma(const SampleBlock& block, const CombinedBlock& out, const StackParameters& p,
                   const SigmaRejection& o) {
-    combine_block(block, out, p, Sigma{o, clip_correction(o.low, o.high)});
+    combine_block(block, out, p, Sigma{{o}, clip_correction(o.low, o.high)});
 }
 
 } // namespace kasane::HWY_NAMESPACE

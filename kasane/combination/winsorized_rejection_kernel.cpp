@@ -8,14 +8,7 @@
 HWY_BEFORE_NAMESPACE();
 namespace kasane::HWY_NAMESPACE {
 
-struct Winsorized {
-    WinsorizedRejection o;
-
-    float calm_low() const { return std::max(0.0f, o.low); }
-    float calm_high() const { return std::max(0.0f, o.high); }
-    bool never() const { return o.low <= 0 && o.high <= 0; }
-    bool by_noise() const { return false; }
-
+struct Winsorized : BySigmas<WinsorizedRejection> {
     template <class D>
     void judge(const LaneStack<D>& s) const {
         using V = hn::Vec<D>;
@@ -69,7 +62,7 @@ private:
 
 void CombineWinsorized(const SampleBlock& block, const CombinedBlock& out, const StackParameters& p,
                        const WinsorizedRejection& o) {
-    combine_block(block, out, p, Winsorized{o});
+    combine_block(block, out, p, Winsorized{{o}});
 }
 
 } // namespace kasane::HWY_NAMESPACE

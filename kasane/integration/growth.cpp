@@ -19,14 +19,10 @@ std::string GrowthOptions::check() const {
 /// From the mean, in units of what is expected of the frame there; NaN where it has no data.
 float Growth::deviation(const JudgedPlane& plane, std::size_t frame, std::uint32_t pixel) const {
     const std::size_t area = static_cast<std::size_t>(width_) * static_cast<std::size_t>(height_);
-    const FrameExpectation& e = plane.expectation->frames[frame];
-    const float mean = plane.mean[pixel], excess = std::max(0.0f, mean - plane.expectation->level);
-    float variance = e.variance + e.variance_slope * excess + e.scale_error * e.scale_error * excess * excess;
-    if (plane.structure) {
-        const float curved = e.blur * plane.structure->curvature[pixel],
-                    beside = e.shift * plane.structure->slope[pixel];
-        variance += curved * curved + beside * beside;
-    }
+    const float mean = plane.mean[pixel];
+    const float variance = variance_at(plane.expectation->frames[frame], mean - plane.expectation->level,
+                                       plane.structure ? plane.structure->curvature[pixel] : 0.0f,
+                                       plane.structure ? plane.structure->slope[pixel] : 0.0f);
     return (plane.samples[frame * area + pixel] - mean) / std::sqrt(variance);
 }
 

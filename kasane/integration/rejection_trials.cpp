@@ -1,5 +1,6 @@
 #include <kasane/integration/rejection_trials.hpp>
 
+#include <kasane/base/units.hpp>
 #include <kasane/combination/efficiency.hpp>
 #include <kasane/integration/tile_judge.hpp>
 #include <kasane/integration/tile_samples.hpp>
@@ -80,7 +81,7 @@ private:
             }
     }
     void trail(float* frame, std::size_t f) {
-        const double angle = 3.14159265358979 * uniform(), ux = std::cos(angle), uy = std::sin(angle);
+        const double angle = kPi * uniform(), ux = std::cos(angle), uy = std::sin(angle);
         const double x0 = uniform() * wide_.width, y0 = uniform() * wide_.height;
         const double height = noise(f) * sigmas(4, 30);
         constexpr double kWidth = 1.3; // sigma of its profile, pixels
@@ -105,7 +106,6 @@ struct Sums {
 
 struct TileSums {
     std::vector<Sums> by_candidate;
-    std::int64_t pixels = 0;
     std::optional<FrameFailure> failure;
 };
 
@@ -113,9 +113,8 @@ class Trials {
 public:
     Trials(const TrialStack& stack, const IntegrateOptions& options, std::vector<Rejection> candidates)
         : stack_(stack), options_(options), candidates_(std::move(candidates)) {
-        for (const Rejection& r : candidates_) {
+        for (const Rejection& r : candidates_)
             combiners_.push_back({Combiner(stack.expectation, {r, Combination::mean})});
-        }
         for (std::size_t k = 0; k < candidates_.size(); ++k) {
             judges_.push_back(std::make_unique<TileJudge>(
                 combiners_[k], CombineOptions{candidates_[k], Combination::mean}, options.judge));
@@ -152,7 +151,6 @@ public:
                 (after[i] < before[i] ? sums.low : sums.high) += changed;
             });
         }
-        for_inside(tile, wide, [&](std::size_t i) { out.pixels += std::isfinite(before[i]); });
         return out;
     }
 
@@ -247,13 +245,10 @@ RejectionComparison compare_rejections(const TrialStack& stack, const IntegrateO
             out.failure = std::move(t.failure);
             return out;
         }
-        out.pixels += t.pixels;
         for (std::size_t k = 0; k < all.size(); ++k) {
             all[k].high += t.by_candidate[k].high;
             all[k].low += t.by_candidate[k].low;
-            CoreShares &to = all[k].cores, &from = t.by_candidate[k].cores;
-            to.samples += from.samples, to.rejected += from.rejected;
-            to.elsewhere += from.elsewhere, to.rejected_elsewhere += from.rejected_elsewhere;
+            all[k].cores += t.by_candidate[k].cores;
         }
     }
     for (std::size_t k = 0; k < candidates.size(); ++k) {
@@ -269,8 +264,8 @@ RejectionComparison compare_rejections(const TrialStack& stack, const IntegrateO
     double common = HUGE_VAL;
     for (std::size_t k = 0; k < none; ++k)
         if (out.trials[k].left < 0.5) common = std::min(common, out.trials[k].cores);
-    for (std::size_t k = 0; k < none; ++k)
-        if (std::isfinite(common)) out.trials[k].cores = std::max(0.0, out.trials[k].cores - common);
+    for (RejectionTrial& t : out.trials)
+        if (std::isfinite(common)) t.cores = std::max(0.0, t.cores - common);
     out.chosen = choose(out.trials, count);
     const RejectionTrial& best = out.trials[out.chosen];
     out.reason =

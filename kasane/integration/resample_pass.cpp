@@ -64,13 +64,9 @@ void ResamplePass::run(const Region& region, MappedMemory& mapped) {
     }
     write_maps(tile, *s);
     const std::lock_guard lock(mutex_);
-    for (std::size_t f = 0; f < counts.shares.size(); ++f) {
-        FrameShare &to = counts_.shares[f], &from = counts.shares[f];
-        to.samples += from.samples, to.low += from.low, to.high += from.high, to.streaks += from.streaks;
-    }
-    CoreShares &to = counts_.cores, &from = counts.cores;
-    to.samples += from.samples, to.at_first += from.at_first, to.rejected += from.rejected;
-    to.elsewhere += from.elsewhere, to.rejected_elsewhere += from.rejected_elsewhere;
+    for (std::size_t f = 0; f < counts.shares.size(); ++f)
+        counts_.shares[f] += counts.shares[f];
+    counts_.cores += counts.cores;
     counts_.passed_over += counts.passed_over;
 }
 

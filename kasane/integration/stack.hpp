@@ -63,7 +63,6 @@ struct RejectionComparison {
     std::vector<RejectionTrial> trials;
     std::size_t chosen = 0;
     std::string reason;                  ///< in words
-    std::int64_t pixels = 0;             ///< that were looked at
     std::optional<FrameFailure> failure; ///< a frame could not be read: nothing was compared
 };
 
@@ -72,6 +71,10 @@ struct FrameShare {
     std::uint64_t samples = 0;       ///< with data
     std::uint64_t low = 0, high = 0; ///< rejected
     std::uint64_t streaks = 0;       ///< left out under a trail that was found
+    FrameShare& operator+=(const FrameShare& o) {
+        samples += o.samples, low += o.low, high += o.high, streaks += o.streaks;
+        return *this;
+    }
 };
 
 /// Shares of the weight that each pixel lost, mean of the planes, in units of 1 / 65535; trails are above.
@@ -85,6 +88,11 @@ struct RejectionMaps {
 struct CoreShares {
     std::uint64_t samples = 0, at_first = 0, rejected = 0;
     std::uint64_t elsewhere = 0, rejected_elsewhere = 0;
+    CoreShares& operator+=(const CoreShares& o) {
+        samples += o.samples, at_first += o.at_first, rejected += o.rejected;
+        elsewhere += o.elsewhere, rejected_elsewhere += o.rejected_elsewhere;
+        return *this;
+    }
 };
 
 struct MasterLight {

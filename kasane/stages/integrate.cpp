@@ -34,10 +34,6 @@ void drop(Light& l, const FileFailure& failure) {
     l.registration = {};
 }
 
-// What stars and flats are off even where their residuals say nothing.
-constexpr double kLeastMisplaced = 0.03; // pixels
-constexpr double kFlatError = 0.005;     // of the signal
-
 /// By its filter or its name.
 bool is_named(const std::vector<std::string>& names, const StackPlan& plan) {
     return std::any_of(names.begin(), names.end(), [&](const std::string& n) {
@@ -172,7 +168,7 @@ private:
             StackFrame f;
             // Beside its place by what its stars are off beyond their own errors.
             const double rms = l.registration->rms, own = l.registration->expected;
-            const double beside = std::max(kLeastMisplaced, std::sqrt(std::max(0.0, rms * rms - own * own)));
+            const double beside = std::max(StackPlane{}.misplaced, std::sqrt(std::max(0.0, rms * rms - own * own)));
             for (std::size_t p = 0; p < l.measures->planes.size(); ++p)
                 f.planes.push_back(
                     {l.to_frame[p], {}, l.measures->planes[p].noise, l.measures->planes[p].fwhm, beside});
@@ -200,7 +196,8 @@ private:
             a.backgrounds.push_back(a.levels.back().background);
             for (std::size_t k = 0; k < a.frames.size(); ++k) {
                 a.frames[k].planes[p].level = a.levels.back().maps[k];
-                a.frames[k].planes[p].scale_error = std::hypot(a.levels.back().scales[k].error, kFlatError);
+                double& off = a.frames[k].planes[p].scale_error; // by its flat, so far
+                off = std::hypot(off, a.levels.back().scales[k].error);
             }
         }
         emphasise(a);

@@ -37,13 +37,14 @@ void add_masters(const Session& s, Work& work) {
 }
 
 void add_stack(const Session& s, const Calibrations& calibrations, const StackPlan& plan, Work& work) {
-    constexpr std::uint64_t kResult = 9; // bytes a pixel: the light and its coverage as floats, and the preview
+    constexpr std::uint64_t kResult = 9;   // bytes a pixel: the light and its coverage as floats, and the preview
+    constexpr std::uint64_t kRejected = 4; // the same, for all planes together: what was rejected below and above
     constexpr std::uint64_t kInMemory = 12;
     ++work.stacks;
     const Exposure& first = s.exposures[plan.lights.front().exposure];
     const auto planes = static_cast<std::uint64_t>(result_planes(s, plan));
-    work.result_bytes += pixels_of(first) * kResult * planes;
-    work.memory_bytes = std::max(work.memory_bytes, pixels_of(first) * kInMemory * planes);
+    work.result_bytes += pixels_of(first) * (kResult * planes + kRejected);
+    work.memory_bytes = std::max(work.memory_bytes, pixels_of(first) * (kInMemory * planes + kRejected));
     for (const LightPlan& l : plan.lights) {
         const Exposure& e = s.exposures[l.exposure];
         work.core_seconds += kIntegrateCost * megapixels(e);
