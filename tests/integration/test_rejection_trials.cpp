@@ -138,6 +138,20 @@ TEST_CASE("Stars keep their flux whatever the seeing does, and the cores are tol
     CHECK(narrow.cores.samples == 0); // nobody looked
 }
 
+TEST_CASE("What grows leaves two samples of every pixel") {
+    std::vector<StackFrame> frames;
+    for (int f = 0; f < 3; ++f) {
+        Image image(kWidth, kHeight, 1, 400.0f);
+        add_noise(image, 5, 60 + static_cast<std::uint64_t>(f));
+        if (f < 2) image(50 + 2 * f, 50) += 5000; // two particles, two pixels apart
+        frames.push_back({std::make_shared<const ImagePlanes>(std::move(image)), {{{}, {}, 5}}, 0});
+    }
+    const MasterLight m = combined(frames, {.rejection = NoiseRejection{}});
+    CHECK(m.coverage(50, 50) == Approx(2.0 / 3)); // a particle; what the other reaches of it stays
+    CHECK(m.coverage(49, 50) == Approx(2.0 / 3)); // beside one of them
+    CHECK(m.coverage(51, 50) == Approx(1));       // between both
+}
+
 TEST_CASE("What the number of frames does not allow is replaced, and said") {
     const auto text = [](int count, const IntegrateOptions& o) {
         return combined(field(count, 0, 0, 9), o).made.find("combine")->text;

@@ -92,7 +92,10 @@ TEST_CASE("Where trails lie over each other in all frames, they stay: there is n
     const MasterLight m = integrate(frames, {160, 120}, {500}, quiet.context);
     CHECK(m.under_streaks == 0);
     CHECK(std::isfinite(m.pixels(80, 55)));
-    // Of two frames one is enough.
+    // One of three is not enough to do without the others.
+    frames[2] = frame_with_trail(2, false);
+    CHECK(integrate(frames, {160, 120}, {500}, quiet.context).under_streaks == 0);
+    // Of two frames it is.
     frames = {frame_with_trail(0, false), frame_with_trail(1, true)};
     const MasterLight two = integrate(frames, {160, 120}, {500}, quiet.context);
     CHECK(two.under_streaks > 1500);
