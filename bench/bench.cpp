@@ -2,6 +2,7 @@
 //
 //   kasane-bench [--frames N] [--width W] [--height H] [--budget MIB] [--json FILE] [--only-gather FILES] [Google
 //   Benchmark options]
+#include "general_chain.hpp"
 #include "rows.hpp"
 #include "simulated.hpp"
 
@@ -247,6 +248,10 @@ int main(int argc, char** argv) {
             integrate(few, {w, h}, {1000}, context);
         },
         5);
+#ifdef KASANE_GENERAL_CHAIN
+    run(
+        "integrate_12_by_a_general_chain", [&] { benchmark::DoNotOptimize(general_chain(few, w, h)); }, 1);
+#endif
     // Each frame's map with a lens before and behind it: not what these frames are, but as much to compute.
     const auto lens =
         std::make_shared<const Lens>(Lens{{0.5 * w, 0.5 * h}, 0.5 * std::hypot(w, h), {0.01, 0, 0}, {0, 0}});
@@ -283,6 +288,10 @@ int main(int argc, char** argv) {
                         fmt::format("integrate {} frames of {} MP over a mean of them that keeps its sums in cache",
                                     settings.frames, w * h / 1000000),
                         t["integrate"] / t["streaming_mean"], "x", 22, false});
+    if (t.contains("integrate_12_two_threads") && t.contains("integrate_12_by_a_general_chain"))
+        rows.push_back({"P2",
+                        fmt::format("integrate {} frames: speed over a chain of general-purpose calls", few.size()),
+                        t["integrate_12_by_a_general_chain"] / t["integrate_12_two_threads"], "x", 15, true});
     if (t.contains("measure") && t.contains("read_and_copy"))
         rows.push_back({"P3", "measure one exposure over reading and copying its pixels",
                         t["measure"] / t["read_and_copy"], "x", 12, false});

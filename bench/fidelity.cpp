@@ -36,6 +36,7 @@ int main(int argc, char** argv) {
         {"F8", bench::star_cores},
         {"F9", bench::illumination_left},
         {"F10", bench::level_mismatch},
+        {"F11", bench::ringing},
         {"F13", bench::star_colours},
         {"F14", bench::calibration_noise},
         {"F15", bench::told_noise},

@@ -135,14 +135,19 @@ void describe(CLI::App& app, Arguments& a) {
         "Make the master lights, or some of them, or try rejections.\n\n"
         "Does the last step of 'kasane run': what was measured before is not measured again, so that other settings "
         "of\n"
-        "[integration] or [normalization] in kasane.toml cost an integration only. --only keeps to some filters and\n"
-        "leaves the other master lights as they are. --compare-rejections makes none: it tries all rejections on a "
+        "[canvas], [integration] or [normalization] in kasane.toml cost an integration only. --only keeps to some "
+        "filters and\n"
+        "leaves the other master lights as they are. --preview makes small ones to look at, of a quarter of the width, "
+        "in\n"
+        "FOLDER/kasane/previews, and leaves the real ones as they are. --compare-rejections makes none: it tries all "
+        "rejections on a "
         "part\n"
         "of each stack's own pixels, with outliers added, and prints what each would cost and leave, with the one "
         "that\n"
         "'rejection = \"auto\"' takes.");
     project(integrate);
     integrate->add_option("--only", a.only, "Only this filter or stack; may be given again")->type_name("NAME");
+    integrate->add_flag("--preview", a.in_small, "At a quarter of the size, into kasane/previews");
     integrate->add_flag("--compare-rejections", a.compare_rejections,
                         "Make nothing; print what each rejection would do");
 

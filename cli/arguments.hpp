@@ -40,6 +40,7 @@ struct Arguments {
     bool no_open = false;                           ///< review
     std::vector<std::string> only;                  ///< integrate: filters or stacks
     bool compare_rejections = false;                ///< integrate
+    bool in_small = false;                          ///< integrate: previews
     std::vector<std::filesystem::path> images;      ///< align: instead of a project
     std::filesystem::path onto, write;              ///< align: image that gives their grid; where they go
     std::string model;                              ///< align: of images

@@ -353,10 +353,21 @@ int masters(const Arguments& a, const Context& context) {
 int integrate(const Arguments& a, const Context& context) {
     RunOptions options = options_of(a);
     options.only = a.only;
+    options.preview = a.in_small;
+    if (a.in_small && a.compare_rejections)
+        throw UsageError("--preview makes small master lights, --compare-rejections makes none", {},
+                         "Leave one of them out");
     if (!a.compare_rejections) {
         const RunReport report = run_project(options, context);
-        if (a.only.empty()) write_report(report); // it tells of all
-        return tell_run(a, report);
+        if (a.only.empty() && !a.in_small) write_report(report); // it tells of all
+        const int status = tell_run(a, report);
+        if (a.in_small && !a.json)
+            std::cout << "These are previews at a quarter of the size; master lights and reports are as they were.\n";
+        else if (!a.only.empty() && !a.json)
+            std::cout
+                << "report.txt and report.json are those of the last run of all stacks; 'kasane run' brings them up "
+                   "to date.\n";
+        return status;
     }
     const RunReport report = compare_rejections(options, context);
     if (a.json)

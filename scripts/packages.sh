@@ -6,6 +6,7 @@ nlohmann-json3-dev libcfitsio-dev zlib1g-dev libpng-dev libtbb-dev libnanoflann-
 libtiff-dev libjpeg62-turbo-dev libraw-dev libexif-dev
 libtomlplusplus-dev libkissfft-dev libxxhash-dev libhowardhinnant-date-dev libcpp-httplib-dev libssl-dev libjs-chart.js"
 KASANE_TEST_PACKAGES="catch2 libbenchmark-dev chromium chromium-driver"
+KASANE_BENCH_PACKAGES="libopencv-imgproc-dev" # to compare with; the benchmark does without
 KASANE_FUZZ_PACKAGES="clang libclang-rt-14-dev"
 
 # install_packages NAME...: installs those that are missing, as root or through sudo; says exactly what is missing where

@@ -2,6 +2,7 @@
 
 #include <kasane/base/error.hpp>
 #include <kasane/base/units.hpp>
+#include <kasane/image/row_arithmetic.hpp>
 #include <kasane/image/statistics.hpp>
 
 #include <algorithm>
@@ -21,8 +22,7 @@ void subtract(View<float> to, float factor, View<const float> from) {
     for (int y = 0; y < to.height; ++y) {
         float* t = to.row(y);
         const float* f = from.row(y);
-        for (int x = 0; x < to.width; ++x)
-            t[x] -= factor * f[x];
+        subtract_row(t, factor, f, static_cast<std::size_t>(to.width));
     }
 }
 
@@ -31,10 +31,7 @@ template <class F>
 void for_each_gap(View<const float> v, F f) {
     for (int y = 0; y < v.height; ++y) {
         const float* row = v.row(y);
-        float sum = 0;
-        for (int x = 0; x < v.width; ++x)
-            sum += row[x] * 0; // NaN if any is not finite
-        if (sum == 0) continue;
+        if (!any_gap(row, static_cast<std::size_t>(v.width))) continue;
         for (int x = 0; x < v.width; ++x)
             if (!std::isfinite(row[x])) f(x, y);
     }
@@ -73,11 +70,7 @@ void CalibratedView::divide_by_flat(const Region& region, View<const float> flat
             for (int x = 0; x < region.width; ++x)
                 level[static_cast<std::size_t>(x)] =
                     c.flat_level[static_cast<std::size_t>(c.cfa.colour(region.x + x, region.y + y))];
-        float* to = out.row(y);
-        const float* f = flat.row(y);
-        const float* l = level.data();
-        for (int x = 0; x < region.width; ++x)
-            to[x] = f[x] > kLeastResponse * l[x] ? to[x] * l[x] / f[x] : kNoData;
+        divide_row(out.row(y), level.data(), flat.row(y), kLeastResponse, level.size());
     }
 }
 
@@ -96,8 +89,19 @@ void CalibratedView::read_unrepaired(const Region& region, View<float> out, int 
                     row + (c.own->columns.empty() ? 0 : c.own->columns[static_cast<std::size_t>(region.x + x)]);
         }
     if (!c.dark && !c.flat) return;
-    std::vector<float> part(static_cast<std::size_t>(region.area()));
-    const View<float> lines{part.data(), region.width, region.height, region.width};
+    // A few rows at a time, so that what is read of the masters is still at hand when it is used.
+    constexpr int kPixels = 4096;
+    const int rows = std::clamp(kPixels / std::max(1, region.width), 1, std::max(1, region.height));
+    std::vector<float> part(static_cast<std::size_t>(region.width) * static_cast<std::size_t>(rows));
+    for (int y = 0; y < region.height; y += rows) {
+        const Region band{region.x, region.y + y, region.width, std::min(rows, region.height - y)};
+        apply_masters(band, {part.data(), band.width, band.height, band.width},
+                      out.crop({0, y, band.width, band.height}), plane);
+    }
+}
+
+void CalibratedView::apply_masters(const Region& region, View<float> lines, View<float> out, int plane) const {
+    const CalibrationSet& c = calibration_;
     if (c.dark) {
         const float scale = c.bias ? c.dark_scale : 1.0f;
         const float second = c.second_dark ? c.second_share : 0.0f;

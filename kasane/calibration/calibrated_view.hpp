@@ -65,6 +65,8 @@ public:
 
 private:
     bool is_defect(int x, int y) const;
+    /// Dark, bias and flat of a rectangle onto what was read of it; `lines` has room for as much.
+    void apply_masters(const Region& region, View<float> lines, View<float> out, int plane) const;
     void divide_by_flat(const Region& region, View<const float> flat, int plane, View<float> out) const;
     /// The median of the sound neighbours of a defect; `known` holds the calibrated pixels of `region`.
     float repaired(int x, int y, const Region& region, View<const float> known, int plane) const;

@@ -11,7 +11,8 @@
 //
 // The room holds, beside this:
 //   affine.hpp      affine maps, the linear part of most transforms
-//   canvas.hpp      the pixel grid of an output, and how it was framed
+//   canvas.hpp      the pixel grid of an output
+//   framing.hpp     which part of the sky an output shows
 //   row_kernel.hpp  the loop over the positions of a row
 #pragma once
 

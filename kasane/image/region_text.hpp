@@ -8,8 +8,9 @@
 
 namespace kasane {
 
-/// Nothing for text that is no rectangle of pixels of an image: numbers below 0 or above a million, no area, more text.
-std::optional<Region> parse_region(const std::string& text);
+/// Nothing for text that is no rectangle of pixels of an image: numbers below 0 (unless it may reach `beyond` the
+/// image) or above a million, no area, more text.
+std::optional<Region> parse_region(const std::string& text, bool beyond = false);
 std::string region_text(const Region& region);
 
 } // namespace kasane

@@ -46,7 +46,8 @@ float resample_lanczos3_reference(View<const float> source, double u, double v, 
             if (nearest) floor4 = std::min(floor4, s);
         }
     const auto value = static_cast<float>(sum);
-    return highest - floor4 > options.ringing_contrast && value < floor4 ? floor4 : value;
+    const float least = floor4 - options.ringing_left;
+    return highest - floor4 > options.ringing_contrast && value < least ? least : value;
 }
 
 } // namespace kasane

@@ -6,6 +6,7 @@
 #pragma once
 
 #include <kasane/image/image.hpp>
+#include <kasane/image/peaks.hpp>
 
 #include <array>
 #include <cstdint>
@@ -18,8 +19,12 @@ inline constexpr int kLanczosTaps = 2 * kLanczosRadius;
 
 struct ResampleOptions {
     /// Undershoot is clamped to the least of the four nearest pixels where the 6 x 6 neighbourhood rises more than this
-    /// above them (in the unit of the pixels; about 20 sigma of noise is right). Infinite: no clamping.
+    /// above them (in the unit of the pixels; 8 sigma of noise is right). Infinite: no clamping.
     float ringing_contrast = std::numeric_limits<float>::infinity();
+    /// What may stay of it, in the same unit: with nothing, noise beside stars would be cut on one side.
+    float ringing_left = 0;
+    /// Of the source, or null: with them ringing is looked for only where something rises. The result is the same.
+    const Peaks* peaks = nullptr;
 };
 
 /// Where to interpolate: position i is (column[i] + fraction_x[i], row[i] + fraction_y[i]), fractions in [0, 1]. Whole

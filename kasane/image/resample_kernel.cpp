@@ -57,33 +57,84 @@ struct Weights {
     const V *x, *y;
 };
 
-/// Sums the 36 products; `load(offset)` gives the pixels `offset` values after each lane's first tap.
+/// From what contrast on, what may be left, and what nothing is higher than.
+template <class V>
+struct Ringing {
+    V contrast, left, bound;
+};
+
+/// Sums the 36 products; `load(offset)` gives the pixels `offset` values after each lane's first tap. Nothing near
+/// them is higher than the bound of `ringing`.
 template <class D, class Load, class V = hn::Vec<D>>
-HWY_INLINE V gather_taps(D d, std::ptrdiff_t stride, const Weights<V>& w, V contrast, Load load) {
+HWY_INLINE V gather_taps(D d, std::ptrdiff_t stride, const Weights<V>& w, const Ringing<V>& ringing, Load load) {
     V sum = hn::Zero(d);
-    V highest = hn::Set(d, -3.0e38f);
     V floor4 = hn::Set(d, 3.0e38f);
     for (int j = 0; j < kLanczosTaps; ++j) {
         V line = hn::Zero(d);
         for (int i = 0; i < kLanczosTaps; ++i) {
             const V s = load(j * stride + i);
             line = hn::MulAdd(w.x[i], s, line);
-            highest = hn::Max(highest, s);
             if ((i == 2 || i == 3) && (j == 2 || j == 3)) floor4 = hn::Min(floor4, s);
         }
         sum = hn::MulAdd(w.y[j], line, sum);
     }
-    const auto rings = hn::And(hn::Gt(hn::Sub(highest, floor4), contrast), hn::Lt(sum, floor4));
-    return hn::IfThenElse(rings, floor4, sum);
+    const V least = hn::Sub(floor4, ringing.left);
+    const auto below = hn::Lt(sum, least);
+    if (hn::AllFalse(d, hn::And(below, hn::Gt(hn::Sub(ringing.bound, floor4), ringing.contrast)))) return sum;
+    V highest = hn::Set(d, Peaks::kLowest);
+    for (int j = 0; j < kLanczosTaps; ++j)
+        for (int i = 0; i < kLanczosTaps; ++i)
+            highest = hn::Max(highest, load(j * stride + i));
+    const auto rings = hn::And(hn::Gt(hn::Sub(highest, floor4), ringing.contrast), below);
+    return hn::IfThenElse(rings, least, sum);
 }
 
-void Resample(View<const float> source, const Positions& at, float* out, float contrast_value, const Coefficients& c) {
+/// Where lanes lie beside each other but for a step of one column or row somewhere, up or down, as through all slight
+/// turns: one piece after the other as if all lanes were of it, and of each its own lanes. False where that would be
+/// too many.
+template <class D, class V = hn::Vec<D>, class VI = hn::Vec<hn::RebindToSigned<D>>>
+HWY_INLINE bool pieces(D d, View<const float> source, const Weights<V>& both, const Ringing<V>& ringing, VI column,
+                       VI row, V* result) {
+    const hn::RebindToSigned<D> di;
+    constexpr int kMost = 4;
+    const auto ramp = hn::Iota(di, 0);
+    const int lanes = static_cast<int>(hn::Lanes(d));
+    const auto along = hn::Sub(column, ramp), against = hn::Add(column, ramp);
+    const auto spread = [&](VI v) { return hn::GetLane(hn::MaxOfLanes(di, v)) - hn::GetLane(hn::MinOfLanes(di, v)); };
+    const int rows = spread(row) + 1;
+    const bool forward = spread(along) < kMost;
+    const VI base = forward ? along : against;
+    const int columns = spread(base) + 1;
+    if (rows > kMost || columns > kMost || rows * columns > kMost) return false;
+    const int row0 = hn::GetLane(hn::MinOfLanes(di, row)), base0 = hn::GetLane(hn::MinOfLanes(di, base));
+    V out = hn::Zero(d);
+    for (int j = row0; j < row0 + rows; ++j)
+        for (int i = base0; i < base0 + columns; ++i) {
+            const auto own = hn::And(hn::Eq(row, hn::Set(di, j)), hn::Eq(base, hn::Set(di, i)));
+            if (hn::AllFalse(di, own)) continue;
+            // All lanes must lie in the row, those that are not of the piece as well.
+            const int first = forward ? i : i - (lanes - 1);
+            if (first < 0 || first + lanes - 1 + kLanczosTaps > source.width) return false;
+            const float* at = source.row(j) + first;
+            const V one = forward ? gather_taps(d, source.stride, both, ringing,
+                                                [&](std::ptrdiff_t o) { return hn::LoadU(d, at + o); })
+                                  : gather_taps(d, source.stride, both, ringing,
+                                                [&](std::ptrdiff_t o) { return hn::Reverse(d, hn::LoadU(d, at + o)); });
+            out = hn::IfThenElse(hn::RebindMask(d, own), one, out);
+        }
+    *result = out;
+    return true;
+}
+
+void Resample(View<const float> source, const Positions& at, float* out, const ResampleOptions& options,
+              const Coefficients& c) {
     const hn::ScalableTag<float> d;
     const hn::RebindToSigned<decltype(d)> di;
     using V = hn::Vec<decltype(d)>;
     constexpr std::size_t kMostLanes = HWY_MAX_BYTES / sizeof(float);
     const int lanes = static_cast<int>(hn::Lanes(d));
-    const V contrast = hn::Set(d, contrast_value);
+    const Peaks* peaks = options.peaks;
+    Ringing<V> ringing{hn::Set(d, options.ringing_contrast), hn::Set(d, options.ringing_left), {}};
     const V nodata = hn::Set(d, std::numeric_limits<float>::quiet_NaN());
     const auto lowest = hn::Set(di, 2), last_column = hn::Set(di, source.width - 4),
                last_row = hn::Set(di, source.height - 4);
@@ -92,10 +143,12 @@ void Resample(View<const float> source, const Positions& at, float* out, float c
     HWY_ALIGN std::int32_t part_column[kMostLanes], part_row[kMostLanes];
     HWY_ALIGN float part_x[kMostLanes], part_y[kMostLanes], part_out[kMostLanes];
 
-    for (int i = 0; i < at.count; i += lanes) {
+    for (int next = 0; next < at.count; next += lanes) {
+        // The last vector ends with the last position: some of it is done twice.
+        const int i = std::max(0, std::min(next, at.count - lanes));
         const int here = std::min(lanes, at.count - i);
         Positions p{at.column + i, at.row + i, at.fraction_x + i, at.fraction_y + i, here};
-        if (here < lanes) { // the last, partial vector: repeat its last position
+        if (here < lanes) { // fewer than a vector: repeat the last position
             for (int k = 0; k < lanes; ++k) {
                 const int from = std::min(k, here - 1);
                 part_column[k] = p.column[from];
@@ -118,18 +171,26 @@ void Resample(View<const float> source, const Positions& at, float* out, float c
             const auto first_row = hn::Sub(hn::Min(hn::Max(row, lowest), last_row), lowest);
             const int u0 = hn::GetLane(first_column), v0 = hn::GetLane(first_row);
             const Weights<V> both{wx, wy};
+            ringing.bound = hn::Set(d, std::numeric_limits<float>::infinity());
+            if (peaks) {
+                const int left = hn::GetLane(hn::MinOfLanes(di, first_column)),
+                          right = hn::GetLane(hn::MaxOfLanes(di, first_column)),
+                          top = hn::GetLane(hn::MinOfLanes(di, first_row)),
+                          bottom = hn::GetLane(hn::MaxOfLanes(di, first_row));
+                ringing.bound = hn::Set(d, peaks->over(left, top, right + kLanczosTaps - 1, bottom + kLanczosTaps - 1));
+            }
             const bool one_row = hn::AllTrue(di, hn::Eq(first_row, hn::Set(di, v0)));
             if (one_row && hn::AllTrue(di, hn::Eq(first_column, hn::Add(hn::Set(di, u0), ramp)))) {
                 const float* first = source.row(v0) + u0;
-                result = gather_taps(d, source.stride, both, contrast,
+                result = gather_taps(d, source.stride, both, ringing,
                                      [&](std::ptrdiff_t o) { return hn::LoadU(d, first + o); });
             } else if (one_row && hn::AllTrue(di, hn::Eq(first_column, hn::Sub(hn::Set(di, u0), ramp)))) {
                 const float* first = source.row(v0) + u0 - (lanes - 1); // an upside-down frame
-                result = gather_taps(d, source.stride, both, contrast,
+                result = gather_taps(d, source.stride, both, ringing,
                                      [&](std::ptrdiff_t o) { return hn::Reverse(d, hn::LoadU(d, first + o)); });
-            } else {
+            } else if (!pieces(d, source, both, ringing, first_column, first_row, &result)) {
                 const auto index = hn::Add(hn::Mul(first_row, stride), first_column);
-                result = gather_taps(d, source.stride, both, contrast,
+                result = gather_taps(d, source.stride, both, ringing,
                                      [&](std::ptrdiff_t o) { return hn::GatherIndex(d, source.data + o, index); });
             }
             result = hn::IfThenElse(hn::RebindMask(d, outside), nodata, result);
@@ -189,7 +250,7 @@ void resample_lanczos3(View<const float> source, const Positions& positions, flo
         std::fill_n(out, positions.count, std::numeric_limits<float>::quiet_NaN());
         return;
     }
-    HWY_DYNAMIC_DISPATCH(Resample)(source, positions, out, options.ringing_contrast, coefficients);
+    HWY_DYNAMIC_DISPATCH(Resample)(source, positions, out, options, coefficients);
 }
 } // namespace kasane
 #endif

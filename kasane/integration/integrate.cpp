@@ -49,6 +49,8 @@ Provenance account_of(const Canvas& canvas, const CombinationChoice& choice, con
         combine.text += options.worth_exponent == 0 ? "; weights aside from noise"
                                                     : fmt::format("; weights by the inverse variance to the power {:g}",
                                                                   options.worth_exponent);
+    if (options.feather > 0) combine.text += fmt::format("; edges of frames fade over {:g} pixels", options.feather);
+    combine.set("feather", fmt::format("{:g}", options.feather));
     combine.set("real_share", fmt::format("{:g}", options.real_share));
     combine.set("worth_exponent", fmt::format("{:g}", options.worth_exponent));
     combine.set("grow", std::to_string(options.judge.growth.steps));
@@ -100,6 +102,10 @@ std::string IntegrateOptions::check() const {
         return fmt::format("the share of real frames lies between 0 and 1, not at {:g}", real_share);
     if (!(worth_exponent >= 0 && worth_exponent <= 10))
         return fmt::format("the exponent of the worth lies between 0 and 10, not at {:g}", worth_exponent);
+    if (!(feather >= 0 && feather <= 10000)) return fmt::format("edges fade over 0 to 10000 pixels, not {:g}", feather);
+    if (feather > 0 && combination != Combination::mean && combination != Combination::sum)
+        return fmt::format("edges of frames fade in means and sums, not in what \"{}\" makes",
+                           combination_name(combination));
     if (std::string wrong = judge.check(); !wrong.empty()) return wrong;
     return rejection ? CombineOptions{*rejection, combination}.check() : std::string{};
 }
@@ -155,7 +161,7 @@ MasterLight integrate(const std::vector<StackFrame>& frames, const Canvas& canva
     result.rejected = {Raster<std::uint16_t>(canvas.width, canvas.height),
                        Raster<std::uint16_t>(canvas.width, canvas.height)};
     ResamplePass pass(frames, combiners, combine, options, result);
-    run_tiles(pass, canvas.bounds(), {options.tile, result_bytes(canvas, n)}, context);
+    run_tiles(pass, canvas.bounds(), {options.tile, result_bytes(canvas, n) + pass.kept_bytes()}, context);
     pass.finish();
     return result;
 }

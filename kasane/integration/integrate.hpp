@@ -11,7 +11,10 @@
 //   tile_judge.hpp       which samples of a tile count, and what they make together
 //   rejection_trials.hpp the rejection chosen by trying all on a sample of the stack
 //   resample_pass.hpp    the pass that resamples, levels and combines
+//   edge_feather.hpp     frames that fade out towards their edges
+//   rejected_cells.hpp   where samples of each frame were rejected
 //   rejection_picture.hpp what was rejected, to look at
+//   composite.hpp, composite_kind.hpp  several master lights together
 //   halves.hpp           the noise of a stack by its own samples
 //   regrid.hpp           one image on the grid of another
 //   binned_frame.hpp     frames of much finer pixels than the canvas
@@ -33,13 +36,15 @@ struct IntegrateOptions {
     /// Unset: the one that does best on a sample of the stack, of those that lose little (rejection_trials.hpp).
     std::optional<Rejection> rejection;
     Combination combination = Combination::mean;
-    JudgeOptions judge;         ///< what is rejected beside, and the cores of stars
-    bool mask_streaks = true;   ///< trails that were found do not count where other frames stand in
-    double worth_exponent = 1;  ///< of the inverse variance, for the weights; 0: frames weigh alike
-    double ringing_sigmas = 20; ///< contrast, in units of the frame's noise, from which ringing is clamped
-    int tile = 256;             ///< side, pixels; made smaller where memory asks for it (the result does not change)
+    JudgeOptions judge;        ///< what is rejected beside, and the cores of stars
+    bool mask_streaks = true;  ///< trails that were found do not count where other frames stand in
+    double worth_exponent = 1; ///< of the inverse variance, for the weights; 0: frames weigh alike
+    double ringing_sigmas = 8; ///< contrast, in units of the frame's noise, from which ringing is clamped to 0.4 of it
+    int tile = 256;            ///< side, pixels; made smaller where memory asks for it (the result does not change)
     /// Frames with real data, as a share of all, from which pixels made of neighbours (defects) do not count.
     double real_share = 0.25;
+    /// Pixels of a frame, from its edges inwards, over which its weight falls; of means and sums.
+    double feather = 0;
     /// What is wrong with them, in words; empty: nothing.
     std::string check() const;
 };

@@ -50,7 +50,7 @@ public:
         for (int p = 0; p < planes; ++p)
             views.push_back(fine.plane(p));
         const auto resampler = take();
-        constexpr double kRinging = 20; // sigmas of contrast
+        constexpr double kRinging = 8; // sigmas of contrast
         resampler->resample(frame_, {r.x * k, r.y * k, r.width * k, r.height * k}, kRinging, views);
         mapped.touched(frame_.source->mapped_bytes(resampler->source()));
         give(resampler);

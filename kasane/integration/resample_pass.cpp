@@ -1,6 +1,7 @@
 #include <kasane/integration/resample_pass.hpp>
 
 #include <kasane/base/units.hpp>
+#include <kasane/image/row_arithmetic.hpp>
 
 #include <algorithm>
 #include <cmath>
@@ -10,7 +11,8 @@ namespace kasane {
 ResamplePass::ResamplePass(const std::vector<StackFrame>& frames, const std::vector<Combiner>& combiners,
                            const CombineOptions& combine, const IntegrateOptions& options, MasterLight& result)
     : frames_(frames), combiners_(combiners), options_(options), result_(result),
-      judge_(combiners, combine, options.judge), bounds_(result.pixels.bounds()), halves_(combiners.size()) {
+      judge_(combiners, combine, options.judge), bounds_(result.pixels.bounds()), cells_(frames),
+      halves_(combiners.size()) {
     counts_.shares.resize(frames.size());
     if (combine.combination == Combination::sum) times_ = static_cast<float>(frames.size());
 }
@@ -88,38 +90,57 @@ void ResamplePass::take(const Tile& tile, Scratch& s, std::size_t plane, Counts&
         s.core.assign(static_cast<std::size_t>(region.width), 0);
         for (int x = 0; !v.structure.curvature.empty() && x < region.width; ++x)
             s.core[static_cast<std::size_t>(x)] = v.structure.any(static_cast<std::size_t>(from + x));
+        const bool any_core = std::any_of(s.core.begin(), s.core.end(), [](std::int32_t c) { return c != 0; });
         for (std::size_t f = 0; f < frames_.size(); ++f) {
             const float* row = samples + static_cast<std::ptrdiff_t>(f) * pixels + from;
-            std::int32_t there = 0, in_core = 0;
-            for (int x = 0; x < region.width; ++x) {
-                const std::int32_t one = row[x] == row[x];
-                there += one;
-                in_core += one & s.core[static_cast<std::size_t>(x)];
-            }
-            counts.shares[f].samples += static_cast<std::uint64_t>(there);
-            counts.cores.samples += static_cast<std::uint64_t>(in_core);
+            counts.shares[f].samples += count_present(row, s.core.size());
+            if (any_core) counts.cores.samples += count_present(row, s.core.data(), s.core.size());
         }
     }
+    if (options_.feather > 0) feather(tile, s, plane);
+    RejectedCellCounts::Rectangle cells(cells_, tile.wide);
     const std::vector<FrameExpectation>& frames = combiners_[plane].expectation().frames;
     const float planes = static_cast<float>(combiners_.size());
-    const auto mark = [&](const RejectedSample& r, std::vector<float>& map) {
-        map[tile.place(r.pixel)] += frames[r.frame].weight / planes;
+    const auto mark = [&](const RejectedSample& r, bool high) {
+        (high ? s.high : s.low)[tile.place(r.pixel)] += frames[r.frame].weight / planes;
+        const int pixel = static_cast<int>(r.pixel);
+        cells.add(r.frame, tile.wide.x + pixel % tile.wide.width, tile.wide.y + pixel / tile.wide.width, high);
     };
     for (const RejectedSample& r : v.rejected) {
         if (!tile.holds(r.pixel)) continue;
         ++(r.high ? counts.shares[r.frame].high : counts.shares[r.frame].low);
         ++(v.core(r.pixel) ? counts.cores.rejected : counts.cores.rejected_elsewhere);
-        mark(r, r.high ? s.high : s.low);
+        mark(r, r.high);
     }
     for (const RejectedSample& r : v.spared)
         counts.cores.at_first += tile.holds(r.pixel);
     for (const RejectedSample& r : s.samples.under_streaks(plane)) {
         if (!tile.holds(r.pixel)) continue;
         ++counts.shares[r.frame].streaks;
-        mark(r, s.high);
+        mark(r, true);
     }
     for (const std::uint32_t pixel : s.samples.passed_over(plane))
         counts.passed_over += tile.holds(pixel);
+}
+
+/// Frames near their edges count less: what they had too much is taken out again.
+void ResamplePass::feather(const Tile& tile, Scratch& s, std::size_t plane) {
+    const PlaneVerdict& v = s.judged.planes[plane];
+    s.feather.begin(tile.wide);
+    for (std::size_t f = 0; f < frames_.size(); ++f)
+        s.feather.add(frames_[f], plane, options_.feather,
+                      {s.samples.plane(plane) + static_cast<std::ptrdiff_t>(f) * s.samples.pixels(), tile.wide.width,
+                       tile.wide.height, tile.wide.width},
+                      combiners_[plane].expectation().frames[f].weight, v.rejected, static_cast<std::uint16_t>(f));
+    const int p = static_cast<int>(plane);
+    for (int y = tile.region.y; y < tile.region.bottom(); ++y) {
+        const std::size_t from = static_cast<std::size_t>(y - tile.wide.y) * static_cast<std::size_t>(tile.wide.width) +
+                                 static_cast<std::size_t>(tile.region.x - tile.wide.x);
+        float* mean = result_.pixels.plane(p).row(y) + tile.region.x;
+        float* weight = result_.coverage.plane(p).row(y) + tile.region.x;
+        for (int x = 0; x < tile.region.width; ++x)
+            s.feather.apply(from + static_cast<std::size_t>(x), times_, mean[x], weight[x]);
+    }
 }
 
 void ResamplePass::write_maps(const Tile& tile, const Scratch& s) {
@@ -154,6 +175,7 @@ void ResamplePass::compare_halves(const Tile& tile, const Scratch& s, std::size_
 void ResamplePass::finish() {
     for (std::size_t p = 0; p < halves_.size(); ++p)
         result_.noise.push_back(result_.expected_noise[p] * halves_[p].ratio());
+    result_.cells = cells_.shares();
     result_.shares = counts_.shares;
     result_.cores = counts_.cores;
     for (const FrameShare& f : counts_.shares) {

@@ -2,8 +2,10 @@
 #pragma once
 
 #include <kasane/combination/combiner.hpp>
+#include <kasane/integration/edge_feather.hpp>
 #include <kasane/integration/halves.hpp>
 #include <kasane/integration/integrate.hpp>
+#include <kasane/integration/rejected_cells.hpp>
 #include <kasane/integration/tile_engine.hpp>
 #include <kasane/integration/tile_judge.hpp>
 #include <kasane/integration/tile_samples.hpp>
@@ -23,6 +25,8 @@ public:
     std::uint64_t bytes(std::int64_t pixels) const override;
     void run(const Region& region, MappedMemory& mapped) override;
     void release() override;
+    /// That are held until `finish`.
+    std::uint64_t kept_bytes() const { return cells_.bytes(); }
     /// Writes the counts into the result, when all is done. A frame that could not be read is told there already; the
     /// tiles after it were left undone.
     void finish();
@@ -33,6 +37,7 @@ private:
         TileJudge::Scratch judged;
         std::vector<float> low, high;   ///< shares of the weight that were rejected
         std::vector<std::int32_t> core; ///< of a row: 1 where the image has structure
+        EdgeFeather feather;
     };
     /// A tile, and what was judged with it.
     struct Tile {
@@ -48,6 +53,7 @@ private:
     };
 
     void take(const Tile& tile, Scratch& s, std::size_t plane, Counts& counts);
+    void feather(const Tile& tile, Scratch& s, std::size_t plane);
     void write_maps(const Tile& tile, const Scratch& s);
     void compare_halves(const Tile& tile, const Scratch& s, std::size_t plane);
 
@@ -58,6 +64,7 @@ private:
     TileJudge judge_;
     const Region bounds_; ///< of the canvas
     float times_ = 1;     ///< of the mean
+    RejectedCellCounts cells_;
     Pool<Scratch> pool_;
     std::atomic<bool> failed_{false};
     std::mutex mutex_; ///< of what follows

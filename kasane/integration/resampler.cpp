@@ -2,6 +2,7 @@
 
 #include <kasane/base/units.hpp>
 #include <kasane/image/resample.hpp>
+#include <kasane/image/row_arithmetic.hpp>
 
 #include <algorithm>
 #include <array>
@@ -10,15 +11,6 @@
 namespace kasane {
 
 namespace {
-
-/// Whole and fractional parts of positions in units of 2^-32 pixels.
-void split(const std::int64_t* positions, int count, int origin, std::int32_t* whole, float* fraction) {
-    for (int i = 0; i < count; ++i) {
-        const std::int64_t value = positions[i];
-        whole[i] = static_cast<std::int32_t>(value >> 32) - origin;
-        fraction[i] = static_cast<float>(static_cast<std::int32_t>(static_cast<std::uint32_t>(value) >> 1)) * 0x1p-31f;
-    }
-}
 
 /// The rectangle of the frame under an output rectangle, with the kernel's reach, cut to the frame with that reach.
 Region source_box(const Transform& t, const Region& r, const Region& frame) {
@@ -106,14 +98,17 @@ void Resampler::resample(const StackFrame& frame, const Region& region, double r
         const Transform t = to_plane(frame, p);
         Transform::Patches patches;
         const auto contrast = static_cast<float>(ringing_sigmas * frame.planes[p].noise);
+        constexpr double kLeft = 0.4; // sigma of the frame's noise
+        const auto left = static_cast<float>(kLeft * frame.planes[p].noise);
+        peaks_.take(source[p]);
         for (int y = 0; y < region.height; ++y) {
             for (int x = 0; x < region.width; x += kChunk) {
                 const int n = std::min(kChunk, region.width - x);
                 t.row(region.x + x, region.y + y, n, u.data(), v.data(), patches);
-                split(u.data(), n, box.x, column.data(), fx.data());
-                split(v.data(), n, box.y, row.data(), fy.data());
+                split_positions(u.data(), static_cast<std::size_t>(n), box.x, column.data(), fx.data());
+                split_positions(v.data(), static_cast<std::size_t>(n), box.y, row.data(), fy.data());
                 resample_lanczos3(source[p], {column.data(), row.data(), fx.data(), fy.data(), n}, out[p].row(y) + x,
-                                  {.ringing_contrast = contrast});
+                                  {contrast, left, &peaks_});
             }
         }
     }

@@ -1,6 +1,7 @@
 // One rectangle of a frame on the canvas.
 #pragma once
 
+#include <kasane/image/peaks.hpp>
 #include <kasane/integration/stack.hpp>
 
 #include <cstddef>
@@ -27,6 +28,7 @@ public:
 
 private:
     std::vector<float> pixels_;
+    Peaks peaks_;
     std::vector<QualityPlane> quality_; ///< of `inside_`, by plane
     Region inside_;
 };

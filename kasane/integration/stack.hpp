@@ -83,6 +83,14 @@ struct RejectionMaps {
     static constexpr float kUnit = 65535;
 };
 
+/// Where samples of a frame were rejected: shares of squares of its pixels, in units of 1 / 255; trails are above.
+struct RejectedCells {
+    int cell = 0;                        ///< pixels of the frame along the side of a square
+    int columns = 0, rows = 0;           ///< of squares
+    std::vector<std::uint8_t> low, high; ///< row by row
+    static constexpr double kUnit = 255;
+};
+
 /// Star cores and other structure: samples there and those rejected, before and after limits were widened; and the same
 /// of the rest.
 struct CoreShares {
@@ -111,6 +119,7 @@ struct MasterLight {
     std::vector<FrameShare> shares;  ///< by frame
     CoreShares cores;
     RejectionMaps rejected;
+    std::vector<RejectedCells> cells;              ///< by frame
     std::optional<RejectionComparison> comparison; ///< where the rejection was chosen: what each would have done
     /// Set: this frame could not be read on the way, and the pixels are not finished. Integrate again without it.
     std::optional<FrameFailure> failure;

@@ -68,10 +68,11 @@ void TileSamples::take_out(Lists& lists, std::size_t p, double least, Use use) {
             ++real_[i]; // frames that are not, for now
     }
     const auto enough = [&](std::uint32_t i) {
+        const double needed = least + real_[i];
         std::size_t with_data = 0;
-        for (std::size_t f = 0; f < frames_; ++f)
+        for (std::size_t f = 0; f < frames_ && static_cast<double>(with_data) < needed; ++f)
             with_data += at(f, i) == at(f, i);
-        return static_cast<double>(with_data) - real_[i] >= least;
+        return static_cast<double>(with_data) >= needed;
     };
     constexpr std::uint16_t kEnough = 0xffff, kNotEnough = 0xfffe;
     for (std::size_t f = 0; f < frames_; ++f)

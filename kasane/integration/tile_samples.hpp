@@ -12,7 +12,7 @@
 namespace kasane {
 
 struct SampleOptions {
-    double ringing_sigmas = 20; ///< as in IntegrateOptions
+    double ringing_sigmas = 8; ///< as in IntegrateOptions
     double real_share = 0.25;
     bool mask_streaks = true;
 };

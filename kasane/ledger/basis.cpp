@@ -112,6 +112,10 @@ std::vector<std::string> Basis::changes_since(const std::string& former) const {
         out.push_back("other exposures may be kept: limits or verdicts by hand have changed");
     if (out.empty() && other("exposures"))
         out.push_back("what headers, names or the recipe say of its exposures has changed");
+    if (out.empty() && other("canvas") && !other("pairing"))
+        out.push_back("[canvas] asks for another picture, or follows lights that have changed");
+    if (out.empty() && other("options") && !other("pairing"))
+        out.push_back("[normalization] or [integration] asks for something else");
     if (out.empty() && set_before != set_now) out.push_back("the lights are paired or read in another way");
     return out;
 }

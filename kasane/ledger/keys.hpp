@@ -17,7 +17,7 @@
 namespace kasane {
 
 /// The version of the numerics: part of every key, raised when a change alters results.
-inline constexpr const char* kNumerics = "8";
+inline constexpr const char* kNumerics = "9";
 
 /// What is known of an exposure beside its pixels: all of it but where it lies and how it is known. `E` may be const.
 template <class E>
@@ -124,6 +124,10 @@ inline auto members(const JudgeOptions& o) {
     const auto& [growth, star_cores] = o;
     return std::tie(growth, star_cores);
 }
+inline auto members(const FramingOptions& o) {
+    const auto& [frame, region, share, turn, mirror, scale] = o;
+    return std::tie(frame, region, share, turn, mirror, scale);
+}
 inline auto members(const ScaleOptions& o) {
     const auto& [least_stars, least_snr, match_radius, most_stars] = o;
     return std::tie(least_stars, least_snr, match_radius, most_stars);
@@ -133,9 +137,10 @@ inline auto members(const LevelOptions& o) {
     return std::tie(model, scales, sky);
 }
 inline auto members(const IntegrateOptions& o) {
-    const auto& [rejection, combination, judge, mask_streaks, worth_exponent, ringing_sigmas, tile, real_share] = o;
-    return std::tie(rejection, combination, judge, mask_streaks, worth_exponent, ringing_sigmas,
-                    real_share); // the size of tiles changes nothing
+    const auto& [rejection, combination, judge, mask_streaks, worth_exponent, ringing_sigmas, tile, real_share,
+                 feather] = o;
+    return std::tie(rejection, combination, judge, mask_streaks, worth_exponent, ringing_sigmas, real_share,
+                    feather); // the size of tiles changes nothing
 }
 
 /// A digest under construction.

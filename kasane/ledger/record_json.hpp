@@ -41,9 +41,12 @@ NLOHMANN_DEFINE_TYPE_NON_INTRUSIVE(StackReport, doubts, name, target, filter, se
                                    seconds_total, seconds_effective, noise, expected_noise, noise_from_level,
                                    flat_noise_share, levels, colour_method, colour_noise, channel_scales, defects,
                                    noise_model, electrons_per_adu, passed_over, fwhm, eccentricity, rejected_low,
-                                   rejected_high, time, reused, made, failure, identity, unread, optics, world,
+                                   rejected_high, time, reused, made, failure, identity, unread, optics, canvas, world,
                                    under_streaks, combination, rejection_trials, core_samples, core_rejected_at_first,
                                    core_rejected, rejected_elsewhere, weights, weight_costs, rejection_picture)
+NLOHMANN_DEFINE_TYPE_NON_INTRUSIVE(CompositePartReport, name, factor, weight)
+NLOHMANN_DEFINE_TYPE_NON_INTRUSIVE(CompositeReport, name, kind, file, preview, text, parts, noise, seconds_total, time,
+                                   reused)
 NLOHMANN_DEFINE_TYPE_NON_INTRUSIVE(MasterReport, name, role, file, frames, level, colour_levels, frame_noise, noise,
                                    rejected_share, level_spread, gradient, star_pixels, combination, electrons_per_adu,
                                    read_noise, saturation, doubts, preview, offset, made, time, reused, members,

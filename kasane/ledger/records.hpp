@@ -74,6 +74,7 @@ struct StackReport {
     std::string reference_reason;        ///< why it leads
     std::vector<std::string> runners_up; ///< what else could have, and what speaks for it
     std::vector<std::string> optics;     ///< what lies between the frames of each rig, and what that gained
+    std::string canvas;                  ///< what it shows, in words; empty: what the reference does, as it does
     std::string world;                   ///< where its position on the sky comes from; empty: it has none
     std::vector<FrameReport> frames;
     int used = 0, dropped = 0;
@@ -111,6 +112,24 @@ struct StackReport {
     bool reused = false;  ///< nothing had changed
 };
 
+/// One image or plane in a composite.
+struct CompositePartReport {
+    std::string name;
+    double factor = 1; ///< of what lies above its background
+    double weight = 0; ///< sum 1
+};
+
+/// An image that was made of several master lights.
+struct CompositeReport {
+    std::string name, kind, file, preview; ///< files relative to the output folder
+    std::string text;                      ///< how its parts were brought together
+    std::vector<CompositePartReport> parts;
+    double noise = 0;         ///< of the background, ADU, by that of its parts
+    double seconds_total = 0; ///< of all frames of its parts
+    double time = 0;
+    bool reused = false;
+};
+
 struct MasterReport {
     std::string name, role, file;
     int frames = 0;
@@ -141,6 +160,7 @@ struct RunReport {
     std::string folder, output;
     std::vector<MasterReport> masters;
     std::vector<StackReport> stacks;
+    std::vector<CompositeReport> composites;
     std::vector<Finding> findings;
     double time = 0;
     /// Something was set aside or found wanting.

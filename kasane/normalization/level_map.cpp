@@ -121,6 +121,55 @@ void LevelMap::apply(const Region& region, View<float> samples) const {
     }
 }
 
+namespace {
+
+/// A lattice on another canvas.
+Lattice moved(const Lattice& from, const Canvas& canvas, const Affine& to_here) {
+    constexpr double kFiner = 5;
+    Lattice out = Lattice::over(canvas, from.step / to_here.scale() / kFiner);
+    // One place more on every side than there are coefficients.
+    const int columns = out.columns + 2, rows = out.rows + 2;
+    std::vector<double> values;
+    for (int j = 0; j < rows; ++j)
+        for (int i = 0; i < columns; ++i) {
+            double x = 0, y = 0;
+            to_here.apply((i - 2) * out.step, (j - 2) * out.step, x, y);
+            values.push_back(from.at(x, y));
+        }
+    const auto sharpened = [&](std::size_t at, std::size_t stride) {
+        return (8 * values[at] - values[at - stride] - values[at + stride]) / 6;
+    };
+    const auto across = static_cast<std::size_t>(columns);
+    for (int j = 0; j < out.rows; ++j)
+        for (int i = 0; i < out.columns; ++i) {
+            const std::size_t at = static_cast<std::size_t>(j + 1) * across + static_cast<std::size_t>(i + 1);
+            const double c = (8 * sharpened(at, 1) - sharpened(at - across, 1) - sharpened(at + across, 1)) / 6;
+            out.coefficients[static_cast<std::size_t>(j) * static_cast<std::size_t>(out.columns) +
+                             static_cast<std::size_t>(i)] = static_cast<float>(c);
+        }
+    return out;
+}
+
+/// The same, with its plane; `here` is where the centre of the new canvas lies, against the centre of the old one.
+SmoothMap moved(const SmoothMap& from, const Canvas& canvas, const Affine& to_here, Point here) {
+    return {from.value + from.slope_x * here.x + from.slope_y * here.y,
+            from.slope_x * to_here.a + from.slope_y * to_here.d, from.slope_x * to_here.b + from.slope_y * to_here.e,
+            from.lattice.empty() ? Lattice{} : moved(from.lattice, canvas, to_here)};
+}
+
+} // namespace
+
+LevelMap LevelMap::onto(const Canvas& canvas, const Affine& to_here) const {
+    LevelMap out;
+    out.centre = canvas.centre();
+    Point here;
+    to_here.apply(out.centre.x, out.centre.y, here.x, here.y);
+    here = {here.x - centre.x, here.y - centre.y};
+    out.scale = moved(scale, canvas, to_here, here);
+    out.offset = moved(offset, canvas, to_here, here);
+    return out;
+}
+
 std::string LevelMap::check() const {
     for (const SmoothMap* map : {&scale, &offset}) {
         const Lattice& l = map->lattice;

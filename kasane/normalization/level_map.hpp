@@ -59,6 +59,10 @@ struct LevelMap {
     /// Brings the samples of a rectangle of the canvas to the stack's level. A sample's value does not depend on the
     /// rectangle.
     void apply(const Region& region, View<float> samples) const;
+    /// The same on another canvas, whose pixels `to_here` brings to those of this one. Its lattices are five times as
+    /// fine as these, interpolated (quasi-interpolation by cubic splines, exact for cubics: C. de Boor, A Practical
+    /// Guide to Splines, 1978, chapter XII).
+    LevelMap onto(const Canvas& canvas, const Affine& to_here) const;
     /// What is wrong with it, in words; empty: nothing.
     std::string check() const;
     bool operator==(const LevelMap&) const = default;

@@ -3,6 +3,7 @@
 #include <kasane/base/error.hpp>
 #include <kasane/io/fits.hpp>
 #include <kasane/pairing/checks.hpp>
+#include <kasane/stages/composites.hpp>
 #include <kasane/stages/grade.hpp>
 #include <kasane/stages/integrate.hpp>
 #include <kasane/stages/masters.hpp>
@@ -13,6 +14,7 @@
 
 #include <algorithm>
 #include <fmt/format.h>
+#include <map>
 #include <set>
 
 namespace fs = std::filesystem;
@@ -31,6 +33,7 @@ CostEstimate estimate(OpenProject& p, const Work& work) {
     cost.masters = work.masters;
     cost.lights = work.lights;
     cost.stacks = work.stacks;
+    cost.composites = work.composites;
     cost.failed = static_cast<int>(work.failed.size());
     cost.result_bytes = work.result_bytes;
     cost.memory_bytes = work.memory_bytes;
@@ -169,6 +172,22 @@ bool StatusReport::all_done() const {
                                            [](const ResultStatus& r) { return r.state == ResultStatus::State::done; });
 }
 
+namespace {
+
+/// What is known of a master light that is not made yet, or stale.
+StackReport as_if_made(const Session& s, const StackPlan& plan, const std::string& file) {
+    StackReport out;
+    out.name = plan.name;
+    out.target = plan.target;
+    out.filter = plan.filter;
+    out.file = file;
+    out.noise = 1;
+    if (result_planes(s, plan) == 3) out.colour_noise.assign(3, 1);
+    return out;
+}
+
+} // namespace
+
 StatusReport project_status(const RunOptions& options, const Context& context) {
     OpenProject p = looked_at(options, context, false);
     assume_masters(p.session);
@@ -239,6 +258,8 @@ StatusReport project_status(const RunOptions& options, const Context& context) {
             stacks.emplace_back(&group, std::move(stack));
     std::sort(stacks.begin(), stacks.end(),
               [](const auto& a, const auto& b) { return a.second.parts.front() < b.second.parts.front(); });
+    std::map<std::string, std::vector<StackReport>> made_of; // by group
+    std::set<std::string> unfinished;                        // groups
     for (const auto& [group, stack] : stacks) {
         const StackPlan& plan = stack.plan;
         ResultStatus status;
@@ -246,10 +267,12 @@ StatusReport project_status(const RunOptions& options, const Context& context) {
         status.kind = "master light";
         status.file = "lights/" + plan.name + ".fits";
         status.frames = static_cast<int>(plan.lights.size());
-        const Basis basis = stack_basis(s, calibrations, stack, remembered_reference(s, *group));
+        const Basis basis = stack_basis(s, calibrations, *group, stack, remembered_reference(s, *group));
         const auto report = finished_stack(s, plan, basis.key());
         judge(status, status.file, basis, report.has_value());
         if (report) status.time = report->time;
+        made_of[group->name].push_back(report ? *report : as_if_made(s, plan, status.file));
+        if (!report) unfinished.insert(group->name);
         if (report && report->file.empty()) {
             status.state = ResultStatus::State::failed;
             status.reasons = {"none of its lights can be used"};
@@ -261,6 +284,20 @@ StatusReport project_status(const RunOptions& options, const Context& context) {
         }
         r.results.push_back(std::move(status));
     }
+    for (const ReferenceGroup& group : groups)
+        for (const CompositePlan& plan : plan_composites(s, made_of[group.name])) {
+            if (!plan.basis) continue;
+            ResultStatus status;
+            status.name = plan.name;
+            status.kind = composite_name(plan.kind);
+            status.file = plan.file;
+            status.frames = static_cast<int>(plan.parts.size());
+            judge(status, plan.file, *plan.basis, plan.done.has_value() && !unfinished.count(group.name));
+            if (status.state == ResultStatus::State::stale && unfinished.count(group.name))
+                status.reasons = {"so are master lights that it is made of"};
+            if (plan.done) status.time = plan.done->time;
+            r.results.push_back(std::move(status));
+        }
     for (const auto& [name, text] : s.ledger.choices("basis/")) {
         std::error_code failed;
         const std::string file = name.substr(6);

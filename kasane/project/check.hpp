@@ -14,6 +14,7 @@ namespace kasane {
 /// What a run would take.
 struct CostEstimate {
     int masters = 0, lights = 0, stacks = 0; ///< still to be made, measured, integrated
+    int composites = 0;                      ///< images to be made of several master lights
     int failed = 0;                          ///< master lights that cannot be made of the files as they are
     double seconds = 0;                      ///< of work on this machine
     bool measured = false;                   ///< the estimate follows the last run here, not a usual machine

@@ -9,6 +9,7 @@
 #include <kasane/stages/measure.hpp>
 #include <kasane/stages/open_project.hpp>
 #include <kasane/stages/pair.hpp>
+#include <kasane/stages/rejected_records.hpp>
 #include <kasane/stages/shared_grid.hpp>
 
 #include <algorithm>
@@ -161,6 +162,7 @@ FrameGrade grade_of(const Session& s, const Calibrations& calibrations, Light& l
     if (l.measures) {
         f.shape = field_shape(*l.measures);
         f.streaks = l.measures->streaks;
+        f.rejected = remembered_rejected(s, e);
         f.preview_scale = l.measures->preview_scale;
         const fs::path file = preview_file(s, measure_key(s, calibrations, *l.plan));
         std::error_code failed;

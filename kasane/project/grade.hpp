@@ -5,6 +5,7 @@
 #include <kasane/grading/drift.hpp>
 #include <kasane/grading/judge.hpp>
 #include <kasane/grading/worth.hpp>
+#include <kasane/integration/stack.hpp>
 #include <kasane/project/run.hpp>
 #include <kasane/recipe/verdicts.hpp>
 
@@ -28,6 +29,7 @@ struct FrameGrade {
     std::optional<Transform> to_frame; ///< from the reference's pixels; nothing if not registered
     std::string preview;               ///< file; empty if there is none
     PreviewScale preview_scale;
+    std::optional<RejectedCells> rejected; ///< when its master light was made last; nothing if it is not part of one
     std::shared_ptr<const ExposureMeasures> measures; ///< null if it could not be measured
 };
 

@@ -29,6 +29,11 @@ void require_sense_of(const Reader& r, const toml::node& n, const std::string& k
     check(i.rejection);
     for (const auto& [filter, rejection] : i.by_filter)
         check(rejection);
+    if (i.feather > 0 && i.combination != Combination::mean && i.combination != Combination::sum)
+        refuse(n.source(), r.file,
+               fmt::format("{}: edges of lights fade in means and sums, not in what \"{}\" makes", key,
+                           combination_name(i.combination)),
+               "Leave feather or combine out");
 }
 
 Rejection method_of(Reader& r, const toml::node& n, const std::string& key) {
@@ -92,6 +97,21 @@ void read_grow(Reader& r, const toml::node& n, const std::string& key) {
     const double v = r.number(n, key, 0, 16, kWanted);
     if (v != static_cast<int>(v)) r.wrong(n, key, kWanted);
     r.recipe.integration.grow = static_cast<int>(v);
+}
+
+void read_feather(Reader& r, const toml::node& n, const std::string& key) {
+    r.recipe.integration.feather = r.number(n, key, 0, 10000, "a number of pixels from 0 to 10000");
+    require_sense_of(r, n, key);
+}
+
+void read_also(Reader& r, const toml::node& n, const std::string& key) {
+    std::vector<CompositeKind>& also = r.recipe.integration.also;
+    also.clear();
+    for (const std::string& name : r.list(n, key)) {
+        const auto kind = composite_named(name);
+        if (!kind) r.wrong(n, key, "a list of \"all-filters\" and \"luminance\"");
+        if (std::find(also.begin(), also.end(), *kind) == also.end()) also.push_back(*kind);
+    }
 }
 
 void read_weights(Reader& r, const toml::node& n, const std::string& key) {

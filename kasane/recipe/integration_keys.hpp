@@ -9,6 +9,8 @@ void read_rejection(Reader& r, const toml::node& n, const std::string& key);
 void read_rejection_filters(Reader& r, const toml::node& n, const std::string& key);
 void read_combination(Reader& r, const toml::node& n, const std::string& key);
 void read_grow(Reader& r, const toml::node& n, const std::string& key);
+void read_feather(Reader& r, const toml::node& n, const std::string& key);
+void read_also(Reader& r, const toml::node& n, const std::string& key);
 void read_weights(Reader& r, const toml::node& n, const std::string& key);
 
 } // namespace kasane::recipe_keys

@@ -3,6 +3,7 @@
 #include <kasane/base/error.hpp>
 #include <kasane/frames/words.hpp>
 #include <kasane/image/region_text.hpp>
+#include <kasane/recipe/canvas_keys.hpp>
 #include <kasane/recipe/integration_keys.hpp>
 
 #include <algorithm>
@@ -163,7 +164,9 @@ void read_sky(Reader& r, const toml::node& n, const std::string& key) {
     r.recipe.normalization.sky = *sky;
 }
 
-double share_of(Reader& r, const toml::node& n, const std::string& key) {
+} // namespace
+
+double share_of(const Reader& r, const toml::node& n, const std::string& key) {
     constexpr const char* kWanted = "a share between 0 and 1, or \"2 %\"";
     if (!n.is_string()) return r.number(n, key, 0, 1, kWanted);
     const std::string t = r.text(n, key);
@@ -175,6 +178,8 @@ double share_of(Reader& r, const toml::node& n, const std::string& key) {
         r.wrong(n, key, kWanted);
     return 0.01 * v;
 }
+
+namespace {
 
 void read_temperature(Reader& r, const toml::node& n, const std::string& key) {
     r.recipe.pairing.temperature_tolerance = r.number(n, key, 0, 100, "degrees between 0 and 100");
@@ -362,6 +367,27 @@ const std::vector<Key>& all() {
          "The only part of the reference's grid from which levels are told, in its pixels: sky, where a nebula or "
          "landscape that changes fills the rest.",
          read_sky},
+        {"canvas", "frame", "text", "\"reference\"",
+         "What the master lights of a target show, all filters alike: `\"reference\"` what the reference does, "
+         "`\"everything\"` what any light shows (nothing where none does), `\"common\"` the largest rectangle that "
+         "most "
+         "of "
+         "the weight of every stack covers, or a rectangle `\"x y width height\"` in pixels of the reference's grid, "
+         "beyond "
+         "its edges as well.",
+         read_frame},
+        {"canvas", "share", "share", "\"90 %\"", "Of the weight of every stack, that `\"common\"` asks for.",
+         read_common_share},
+        {"canvas", "turn", "degrees or text", "0",
+         "Turns the picture counter-clockwise: 90, 180 and 270 without any loss, any other angle, or `\"north up\"` "
+         "where headers say where north is.",
+         read_turn},
+        {"canvas", "mirror", "true or false", "false", "Left and right change places, after the turn.", read_mirror},
+        {"canvas", "scale", "number", "1",
+         "Pixels of a master light along the side of one of the reference: 0.5 makes half of the size, of means over "
+         "the "
+         "pixels. Anything but 1 is told in the table and the header.",
+         read_scale},
         {"integration", "rejection", "text or table", "\"auto\"",
          "Which samples of a pixel do not count. `\"auto\"`: all methods are tried on a part of the stack's own pixels "
          "with "
@@ -382,6 +408,10 @@ const std::vector<Key>& all() {
          "together: "
          "the wings of trails, the halos of particles.",
          read_grow},
+        {"integration", "feather", "pixels", "0",
+         "Over how many pixels lights fade out towards their edges, so that where one ends no step is left of what its "
+         "level is off. For means and sums.",
+         read_feather},
         {"integration", "star_cores", "true or false", "true",
          "Limits widen in the cores of stars, where lights of other seeing must differ.",
          [](Reader& r, const toml::node& n, const std::string& k) { r.recipe.integration.star_cores = r.flag(n, k); }},
@@ -396,6 +426,14 @@ const std::vector<Key>& all() {
          "What "
          "each costs is told.",
          read_weights},
+        {"integration", "also", "list", "none; [\"all-filters\", \"luminance\"]",
+         "What is made of the finished master lights of a target as well: `\"all-filters\"`, everything that was "
+         "taken, "
+         "each filter scaled to the same noise; `\"luminance\"`, of L, R, G and B or of the colours of a sensor, "
+         "scaled "
+         "by "
+         "their stars and weighed by their noise.",
+         read_also},
         {"cache", "size", "text", "\"20G\"",
          "Limit of the cache of decoded camera raw, PNG and JPEG files in `.kasane/cache`; the least recently used go "
          "first.",

@@ -28,6 +28,9 @@ struct Reader {
     std::pair<Field, std::string> field_value(Field field, const toml::node& n, const std::string& key) const;
 };
 
+/// 0 to 1: a number, or text like "2 %".
+double share_of(const Reader& r, const toml::node& n, const std::string& key);
+
 /// One key: what it is called, means and defaults to, and how its value is read.
 struct Key {
     const char* section;

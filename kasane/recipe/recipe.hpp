@@ -2,7 +2,7 @@
 //
 // The room holds, beside this:
 //   keys.hpp      all keys, and how their values are read
-//   integration_keys.hpp  those of [integration]
+//   canvas_keys.hpp, integration_keys.hpp  those of [canvas] and [integration]
 //   toml.hpp      TOML, and refusals with their place
 //   edit.hpp      changes that leave the rest as a person wrote it
 //   verdicts.hpp  what a person decided about single exposures
@@ -12,7 +12,9 @@
 #include <kasane/combination/rejection.hpp>
 #include <kasane/frames/nights.hpp>
 #include <kasane/frames/rules.hpp>
+#include <kasane/geometry/framing.hpp>
 #include <kasane/grading/limits.hpp>
+#include <kasane/integration/composite_kind.hpp>
 #include <kasane/normalization/level_model.hpp>
 #include <kasane/pairing/pairing.hpp>
 #include <kasane/registration/model.hpp>
@@ -68,14 +70,22 @@ struct NormalizationRecipe {
     LevelModel of(const std::string& filter, int colour) const;
 };
 
+/// What the master lights of a target show.
+struct CanvasRecipe {
+    FramingOptions framing;
+    bool north_up = false; ///< turned so that north is up, where headers tell it; the turn of `framing` is not used
+};
+
 /// How frames become one image.
 struct IntegrationRecipe {
     std::optional<Rejection> rejection;                        ///< nothing: the one that does best on the stack
     std::map<std::string, std::optional<Rejection>> by_filter; ///< exceptions, by the folded name of the filter
     Combination combination = Combination::mean;
-    int grow = 2; ///< pixels by which what is rejected grows at most
+    double feather = 0; ///< pixels over which lights fade out towards their edges
+    int grow = 2;       ///< pixels by which what is rejected grows at most
     bool star_cores = true, streaks = true;
     std::map<Measure, double> weights{{Measure::worth, 1}}; ///< exponents; none: all weigh alike
+    std::vector<CompositeKind> also{};                      ///< made of the master lights of a target
     std::optional<Rejection> rejection_of(const std::string& filter) const;
 };
 
@@ -90,6 +100,7 @@ struct Recipe {
     GradingRecipe grading;
     RegistrationRecipe registration;
     NormalizationRecipe normalization;
+    CanvasRecipe canvas;
     IntegrationRecipe integration;
     std::vector<std::string> folders; ///< beside the project's own, relative to it: libraries of darks and masters
     std::string output;               ///< relative to the project; empty: "kasane"

@@ -32,6 +32,7 @@ std::string section_heading(const std::string& section) {
            : section == "grading"       ? "How exposures are measured, and which are dropped"
            : section == "registration"  ? "How lights are brought onto one grid"
            : section == "normalization" ? "How lights are brought to one level"
+           : section == "canvas"        ? "What the master lights show, and how"
            : section == "integration"   ? "How lights become one image"
                                         : "The cache of decoded pixels";
 }

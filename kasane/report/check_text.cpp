@@ -111,7 +111,10 @@ std::string check_text(const CheckReport& r, int columns) {
     if (r.pairing.stacks.empty()) out += "There are no lights, so nothing is paired.\n\n";
     out += r.findings.empty() ? "Nothing is wrong or missing.\n" : "Findings\n" + findings_text(r.findings, columns);
     const CostEstimate& c = r.cost;
-    if (c.masters + c.stacks == 0)
+    if (c.masters + c.stacks == 0 && c.composites > 0)
+        out += fmt::format("\nA run will make {} image{} of the finished master lights.\n", c.composites,
+                           c.composites == 1 ? "" : "s");
+    else if (c.masters + c.stacks == 0)
         out += r.pairing.stacks.empty() ? ""
                : c.failed == 0          ? "\nA run has nothing to do: all is done.\n"
                                : fmt::format("\nA run has nothing to do, but {} master light{} cannot be made of the "

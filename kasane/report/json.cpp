@@ -116,8 +116,8 @@ json to_json(const RunReport& r) {
     json findings = json::array();
     for (const Finding& f : r.findings)
         findings.push_back(to_json(f));
-    return {{"folder", r.folder}, {"output", r.output},   {"masters", r.masters},
-            {"stacks", r.stacks}, {"findings", findings}, {"time", r.time}};
+    return {{"folder", r.folder},       {"output", r.output},   {"masters", r.masters}, {"stacks", r.stacks},
+            {"together", r.composites}, {"findings", findings}, {"time", r.time}};
 }
 
 nlohmann::json to_json(const CheckReport& r) {
@@ -131,11 +131,17 @@ nlohmann::json to_json(const CheckReport& r) {
     out["output"] = r.output;
     out["exposures"] = exposures;
     out["findings"] = findings;
-    out["cost"] = {
-        {"masters", r.cost.masters},          {"lights", r.cost.lights},         {"stacks", r.cost.stacks},
-        {"seconds", r.cost.seconds},          {"measured", r.cost.measured},     {"result_bytes", r.cost.result_bytes},
-        {"cache_bytes", r.cost.cache_bytes},  {"free_bytes", r.cost.free_bytes}, {"memory_bytes", r.cost.memory_bytes},
-        {"budget_bytes", r.cost.budget_bytes}};
+    out["cost"] = {{"masters", r.cost.masters},
+                   {"lights", r.cost.lights},
+                   {"stacks", r.cost.stacks},
+                   {"composites", r.cost.composites},
+                   {"seconds", r.cost.seconds},
+                   {"measured", r.cost.measured},
+                   {"result_bytes", r.cost.result_bytes},
+                   {"cache_bytes", r.cost.cache_bytes},
+                   {"free_bytes", r.cost.free_bytes},
+                   {"memory_bytes", r.cost.memory_bytes},
+                   {"budget_bytes", r.cost.budget_bytes}};
     return out;
 }
 

@@ -14,6 +14,10 @@ nlohmann::json review_data(const GradeReport& report);
 /// The brightest stars of an exposure as [x, y, fwhm, eccentricity, angle, saturated].
 nlohmann::json review_stars(const FrameGrade& frame, std::size_t most);
 
+/// Where samples of an exposure were rejected when its master light was made last: {cell, columns, rows, runs:
+/// [[squares, share below, share above], ...]}, shares of 255, row by row; null if that is not known.
+nlohmann::json review_rejected(const FrameGrade& frame);
+
 /// The page as one self-contained file, with small previews in it; verdicts can be tried and exported as text. Throws
 /// UsageError if nothing could be measured.
 std::string review_file(const GradedProject& project);

@@ -74,7 +74,8 @@ nlohmann::json frame_json(const FrameGrade& f) {
                           {"hindrance", f.verdict.author == Author::impossible ? f.verdict.reason : ""},
                           {"zones", zones},
                           {"streaks", streaks},
-                          {"preview", !f.preview.empty()}};
+                          {"preview", !f.preview.empty()},
+                          {"judged", f.rejected.has_value()}};
     if (f.decision) out["decision"] = {{"keep", f.decision->keep}, {"note", f.decision->note}};
     if (f.measures) {
         const Point middle{0.5 * (f.measures->width - 1), 0.5 * (f.measures->height - 1)};
@@ -135,7 +136,10 @@ nlohmann::json review_data(const GradeReport& report) {
     }
     for (const NightDrift& d : report.drifts)
         drifts.push_back({{"night", d.night}, {"diagnosis", d.drift.diagnosis}});
-    return {{"folder", std::filesystem::path(report.folder).filename().string()},
+    // "." and "project/" have a name as well.
+    std::error_code failed;
+    const auto folder = std::filesystem::weakly_canonical(report.folder, failed);
+    return {{"folder", (failed ? std::filesystem::path(report.folder) : folder).filename().string()},
             {"measures", measures},
             {"limits", limits},
             {"standard", standard},
@@ -213,6 +217,7 @@ std::string review_file(const GradedProject& project) {
                 }
             }
             if (f.measures) out["stars"] = review_stars(f, 80);
+            if (f.rejected) out["rejected"] = review_rejected(f);
         }
     std::string page(page_asset("review.html"));
     replace(page, "<link rel=\"stylesheet\" href=\"review.css\">",
@@ -235,6 +240,20 @@ nlohmann::json review_stars(const FrameGrade& frame, std::size_t most) {
                        std::round(100 * s.eccentricity) / 100, std::round(s.angle), s.saturated});
     }
     return out;
+}
+
+nlohmann::json review_rejected(const FrameGrade& frame) {
+    if (!frame.rejected) return nullptr;
+    const RejectedCells& c = *frame.rejected;
+    nlohmann::json runs = nlohmann::json::array();
+    for (std::size_t k = 0; k < c.low.size();) {
+        std::size_t end = k + 1;
+        while (end < c.low.size() && c.low[end] == c.low[k] && c.high[end] == c.high[k])
+            ++end;
+        runs.push_back({end - k, c.low[k], c.high[k]});
+        k = end;
+    }
+    return {{"cell", c.cell}, {"columns", c.columns}, {"rows", c.rows}, {"runs", runs}};
 }
 
 } // namespace kasane

@@ -189,6 +189,11 @@ struct ReviewServer::Service {
             if (const FrameGrade* f = frame_of(q)) return r.set_content(json_text(review_stars(*f, kMost)), kJson);
             r.status = 404;
         });
+        server.Get(base + R"(/rejected/(\d+)/(\d+))", [this](const auto& q, auto& r) {
+            const std::lock_guard lock(mutex);
+            if (const FrameGrade* f = frame_of(q)) return r.set_content(json_text(review_rejected(*f)), kJson);
+            r.status = 404;
+        });
         // Bodies are read here: the limit holds however they are sent, in pieces too.
         const auto post = [&](const std::string& path, auto answer) {
             server.Post(path, [answer](const auto&, auto& r, const httplib::ContentReader& read) {

@@ -96,6 +96,7 @@ std::string stack_details(const RunReport& report, int columns) {
             else
                 same->stacks.push_back(s.name);
         };
+        if (!s.canvas.empty()) tell("shows " + s.canvas);
         if (!s.colour_method.empty()) {
             std::string line = "colour: " + s.colour_method;
             if (s.colour_noise.size() == 3)
@@ -204,6 +205,26 @@ std::string masters_part(const RunReport& report, int columns) {
 
 } // namespace
 
+namespace {
+
+std::string composites_part(const RunReport& report, int columns) {
+    std::string out;
+    for (const CompositeReport& c : report.composites) {
+        std::vector<std::string> parts;
+        for (const CompositePartReport& p : c.parts)
+            parts.push_back(fmt::format("{} ({:.0f} %)", p.name, 100 * p.weight));
+        out += "  " +
+               wrapped(clean(fmt::format("{}: {} of {}, {}; noise {:.3g} ADU, {} of exposure{}", c.name, c.kind,
+                                         fmt::join(parts, ", "), c.text, c.noise, exposure_text(c.seconds_total),
+                                         c.reused ? " (kept)" : "")),
+                       4, static_cast<std::size_t>(columns)) +
+               "\n";
+    }
+    return out.empty() ? out : "\nMade of several master lights\n" + out;
+}
+
+} // namespace
+
 std::string masters_table(const RunReport& report, int columns) {
     std::string out = masters_part(report, columns);
     if (out.empty()) out = "No masters are needed: no calibration frames go with these lights.\n";
@@ -221,6 +242,7 @@ std::string run_table(const RunReport& report, int columns) {
     out += "Master lights (background noise in ADU; effective: seconds times worth)\n" +
            t.text(columns, {"rej. low", "made in", "rej. high", "exposure"});
     out += stack_details(report, columns);
+    out += composites_part(report, columns);
 
     std::string left_out;
     for (const StackReport& s : report.stacks)

@@ -30,6 +30,11 @@ Point file_pixel(const Exposure& e, int cell, Point p) {
     }
 }
 
+Point place(const Canvas& canvas, int column, int row) {
+    return {static_cast<double>(column) / (kAlong - 1) * (canvas.width - 1),
+            static_cast<double>(row) / (kDown - 1) * (canvas.height - 1)};
+}
+
 /// Places of the canvas on the sky, as one header has them; NaN where its frame does not reach.
 struct Witness {
     std::string path;
@@ -55,14 +60,12 @@ std::optional<WorldCoordinates> of_ideal_pixels(const Exposure& e, int cell, con
 Witness witness_of(const Session& s, const Light& l, const Canvas& canvas) {
     const Exposure& e = *l.exposure;
     const int cell = grid_cell(s, e);
-    const Transform& t = l.registration->to_frame;
+    const Transform t = l.registration->to_frame.after(canvas.to_reference());
     const auto ideal = t.lens() && e.world->order == 0 ? of_ideal_pixels(e, cell, l) : std::nullopt;
     Witness out{e.path, {}};
     for (int row = 0; row < kDown; ++row)
         for (int column = 0; column < kAlong; ++column) {
-            const Point c{static_cast<double>(column) / (kAlong - 1) * (canvas.width - 1),
-                          static_cast<double>(row) / (kDown - 1) * (canvas.height - 1)};
-            const Point p = t.map(c);
+            const Point p = t.map(place(canvas, column, row));
             constexpr double kBeyond = 0.02; // of the frame, where a polynomial may still be trusted
             const double mx = kBeyond * l.measures->width, my = kBeyond * l.measures->height;
             const bool inside =
@@ -98,8 +101,7 @@ std::vector<SkySample> mean_of(const std::vector<const Witness*>& all, const Can
             sum += Eigen::Vector3d(std::cos(dec) * std::cos(ra), std::cos(dec) * std::sin(ra), std::sin(dec));
         }
         if (sum.norm() == 0) continue;
-        const Point c{static_cast<double>(k % kAlong) / (kAlong - 1) * (canvas.width - 1),
-                      static_cast<double>(k / kAlong) / (kDown - 1) * (canvas.height - 1)};
+        const Point c = place(canvas, k % kAlong, k / kAlong);
         const double ra = degrees(std::atan2(sum.y(), sum.x()));
         out.push_back({c, {ra < 0 ? ra + 360 : ra, degrees(std::atan2(sum.z(), std::hypot(sum.x(), sum.y())))}});
     }
@@ -126,35 +128,53 @@ std::vector<const Light*> speakers(const GradedLights& graded, const std::vector
     return some;
 }
 
+/// Coordinates of the reference's grid on a canvas over it.
+std::optional<WorldCoordinates> of_part(const WorldCoordinates& world, const Canvas& grid, const Canvas& canvas) {
+    if (canvas.bounds() == grid.bounds() && canvas.on_the_grid() && canvas.origin == Point{}) return world;
+    const Affine to_grid = canvas.to_reference();
+    std::vector<SkySample> samples;
+    for (int row = 0; row < kDown; ++row)
+        for (int column = 0; column < kAlong; ++column) {
+            const Point c = place(canvas, column, row);
+            Point p;
+            to_grid.apply(c.x, c.y, p.x, p.y);
+            samples.push_back({c, world.to_sky(p)});
+        }
+    auto out = fit_world(samples, canvas.width, canvas.height);
+    if (out) out->frame = world.frame, out->equinox = world.equinox;
+    return out;
+}
+
 } // namespace
 
-CanvasSky sky_of_canvas(const Session& s, const GradedLights& graded, const std::vector<const Light*>& used) {
+CanvasSky sky_of_canvas(const Session& s, const GradedLights& graded, const std::vector<const Light*>& used,
+                        const Canvas& canvas, bool beyond) {
     CanvasSky out;
     if (!s.recipe.registration.onto.empty()) {
         if (const auto world = world_of_image(outside_file(s))) {
-            out.world = world;
+            out.world = of_part(*world, graded.canvas, canvas);
             out.text = "as the image that gives the grid has them";
             return out;
         }
     }
     std::vector<Witness> witnesses;
     for (const Light* l : speakers(graded, used))
-        witnesses.push_back(witness_of(s, *l, graded.canvas));
+        witnesses.push_back(witness_of(s, *l, canvas));
     if (witnesses.empty()) return out;
-    constexpr double kTogether = 3; // pixels of the canvas
+    const double together = 3 * canvas.scale; // pixels of the canvas
     const auto first = std::find_if(witnesses.front().sky.begin(), witnesses.front().sky.end(),
                                     [](const SkyPoint& p) { return std::isfinite(p.ra); });
     if (first == witnesses.front().sky.end()) return out;
     // A pixel's size, by two places of the lattice beside each other.
     const auto k = static_cast<std::size_t>(first - witnesses.front().sky.begin());
     const std::size_t beside = k + 1 < witnesses.front().sky.size() && std::isfinite(first[1].ra) ? k + 1 : k - 1;
-    const double step = static_cast<double>(graded.canvas.width - 1) / (kAlong - 1),
+    const double step = static_cast<double>(canvas.width - 1) / (kAlong - 1),
                  pixel = separation(*first, witnesses.front().sky[beside]) / step;
     std::vector<const Witness*> best;
     for (const Witness& a : witnesses) {
         std::vector<const Witness*> with;
         for (const Witness& b : witnesses)
-            if (&a == &b || apart(a, b) < kTogether * pixel) with.push_back(&b);
+            if (&a == &b || apart(a, b) < together * pixel) with.push_back(&b);
         if (with.size() > best.size()) best = with;
     }
     StackDoubt doubt{
@@ -175,13 +195,13 @@ CanvasSky sky_of_canvas(const Session& s, const GradedLights& graded, const std:
     const auto taken = speakers(graded, used);
     // The reference's own, with nothing between it and the grid; else the mean of those that agree.
     const bool by_reference =
-        best.size() > 0 && taken.front()->measures == graded.reference &&
+        !beyond && best.size() > 0 && taken.front()->measures == graded.reference &&
         std::any_of(best.begin(), best.end(), [&](const Witness* w) { return w == &witnesses.front(); });
     const std::size_t agree = best.size();
     if (by_reference) best = {&witnesses.front()};
     double left = 0;
     constexpr double kFine = 0.01; // pixels
-    out.world = fit_world(mean_of(best, graded.canvas), graded.canvas.width, graded.canvas.height, kFine, &left);
+    out.world = fit_world(mean_of(best, canvas), canvas.width, canvas.height, kFine, &left);
     if (!out.world) return out;
     for (const Light* l : taken)
         if (l->exposure->path == best.front()->path) {

@@ -16,10 +16,12 @@ struct CanvasSky {
     std::vector<StackDoubt> doubts;        ///< lights whose coordinates contradict the others
 };
 
-/// Takes the coordinates of the lights that were used and of the reference (64 of them at most), leaves out those that
-/// contradict most others, takes the reference's of the rest, or fits their mean on the canvas, with the distortion
-/// that the transforms and the headers know. A header without distortion, of a rig whose lens is known, is read as the
-/// best of ideal pixels.
-CanvasSky sky_of_canvas(const Session& session, const GradedLights& graded, const std::vector<const Light*>& used);
+/// For the lights' own places and the reference's on `canvas`; `beyond`: it shows more than the reference does. Takes
+/// the coordinates of the lights that were used and of the reference (64 of them at most), leaves out those that
+/// contradict most others, takes the reference's of the rest where that shows all, or fits their mean on the canvas,
+/// with the distortion that the transforms and the headers know. A header without distortion, of a rig whose lens is
+/// known, is read as the best of ideal pixels.
+CanvasSky sky_of_canvas(const Session& session, const GradedLights& graded, const std::vector<const Light*>& used,
+                        const Canvas& canvas, bool beyond);
 
 } // namespace kasane

@@ -4,15 +4,19 @@
 #include <kasane/stages/align.hpp>
 #include <kasane/stages/cameras.hpp>
 #include <kasane/stages/canvas_sky.hpp>
+#include <kasane/stages/composites.hpp>
 #include <kasane/stages/grade.hpp>
+#include <kasane/stages/group_canvas.hpp>
 #include <kasane/stages/light_doubts.hpp>
 #include <kasane/stages/master_light.hpp>
 #include <kasane/stages/reference_groups.hpp>
+#include <kasane/stages/rejected_records.hpp>
 #include <kasane/stages/results.hpp>
 #include <kasane/stages/stack_account.hpp>
 #include <kasane/stages/stack_basis.hpp>
 
 #include <kasane/base/error.hpp>
+#include <kasane/base/memory.hpp>
 #include <kasane/frames/words.hpp>
 #include <kasane/image/statistics.hpp>
 #include <kasane/integration/binned_frame.hpp>
@@ -52,17 +56,17 @@ public:
         std::vector<std::string> keys;
         bool all_known = true;
         for (const JointStack& stack : stacks) {
-            keys.push_back(stack_basis(s_, calibrations_, stack, remembered).key());
+            keys.push_back(stack_basis(s_, calibrations_, group_, stack, remembered).key());
             std::optional<StackReport> known =
                 remembered.empty() ? std::nullopt : finished_stack(s_, stack.plan, keys.back());
             all_known = all_known && known.has_value();
             done_.push_back(std::move(known));
         }
         if (!all_known) {
-            graded_ = grade_group(s_, calibrations_, group_, remembered);
+            grade(remembered);
             for (std::size_t k = 0; k < stacks.size(); ++k) {
                 const StackPlan& plan = stacks[k].plan;
-                const Basis basis = stack_basis(s_, calibrations_, stacks[k], graded_.reference_fingerprint);
+                const Basis basis = stack_basis(s_, calibrations_, group_, stacks[k], graded_.reference_fingerprint);
                 const std::string key = basis.key();
                 if (key != keys[k])
                     done_[k] = graded_.reference_fingerprint.empty() ? std::nullopt : finished_stack(s_, plan, key);
@@ -71,28 +75,33 @@ public:
                 done_[k] = make_or_tell(plan, lights, basis);
             }
         }
+        const std::size_t first = s_.report.stacks.size();
         for (auto& d : done_) {
             if (d->file.empty()) s_.report.findings.push_back(failure_finding(*d));
             for (const StackDoubt& doubt : d->doubts)
                 s_.report.findings.push_back({Level::warning, doubt.code, doubt.files, doubt.text, doubt.remedy});
             s_.report.stacks.push_back(std::move(*d));
         }
+        if (s_.options.only.empty())
+            make_composites(s_,
+                            {s_.report.stacks.begin() + static_cast<std::ptrdiff_t>(first), s_.report.stacks.end()});
     }
 
     /// Nothing is made: what each rejection would do.
     void try_rejections() {
         const std::vector<JointStack> stacks = wanted_stacks();
         if (stacks.empty()) return;
-        graded_ = grade_group(s_, calibrations_, group_, remembered_reference(s_, group_));
+        grade(remembered_reference(s_, group_));
         for (const JointStack& stack : stacks) {
             std::vector<Light> lights = lights_of(stack);
             StackReport report = begin_report(stack.plan);
-            for (;;) { // without what cannot be read
+            report.failure = no_canvas_;
+            while (no_canvas_.empty()) { // without what cannot be read
                 const Assembly a = assemble(stack.plan, lights);
                 report.used = static_cast<int>(a.frames.size());
                 if (a.frames.empty()) break;
-                const RejectionComparison c = compare_rejections(a.frames, graded_.canvas, a.backgrounds, s_.context,
-                                                                 integrate_options(s_, stack.plan));
+                const RejectionComparison c =
+                    compare_rejections(a.frames, at_.canvas, a.backgrounds, s_.context, options_for(stack.plan, a));
                 if (c.failure) {
                     drop_or_raise(*a.lights[c.failure->frame], c.failure->what);
                     continue;
@@ -108,6 +117,16 @@ public:
     }
 
 private:
+    /// The lights, and where their master lights lie; why there is no such place is told for each stack.
+    void grade(const std::string& remembered) {
+        graded_ = grade_group(s_, calibrations_, group_, remembered);
+        try {
+            at_ = canvas_of_group(s_, graded_);
+        } catch (const DataError& e) {
+            no_canvas_ = e.what();
+        }
+    }
+
     /// Those of the group that the caller names.
     std::vector<JointStack> wanted_stacks() const {
         std::vector<JointStack> all = joint_stacks(s_, group_);
@@ -170,8 +189,11 @@ private:
             const double rms = l.registration->rms, own = l.registration->expected;
             const double beside = std::max(StackPlane{}.misplaced, std::sqrt(std::max(0.0, rms * rms - own * own)));
             for (std::size_t p = 0; p < l.measures->planes.size(); ++p)
-                f.planes.push_back(
-                    {l.to_frame[p], {}, l.measures->planes[p].noise, l.measures->planes[p].fwhm, beside});
+                f.planes.push_back({l.to_frame[p].after(at_.canvas.to_reference()),
+                                    {},
+                                    l.measures->planes[p].noise,
+                                    l.measures->planes[p].fwhm,
+                                    beside});
             f.electrons_per_adu = account().electrons_of(l);
             f.streaks = l.measures->streaks;
             const auto failure = attempt([&] {
@@ -188,14 +210,23 @@ private:
         if (a.frames.empty()) return a;
         for (std::size_t p = 0; p < a.frames.front().planes.size(); ++p) {
             std::vector<LevelInput> inputs;
-            for (const Light* l : a.lights)
+            const Affine grid = at_.level_grid.to_reference();
+            for (const Light* l : a.lights) {
                 inputs.push_back(level_input(*l, p));
-            a.levels.push_back(fit_stack_levels(
-                inputs, graded_.canvas, s_.context.workers,
-                level_options(s_, plan, a.frames.front().planes.size() == 3 ? static_cast<int>(p) : -1)));
+                inputs.back().to_frame = inputs.back().to_frame.after(grid);
+            }
+            LevelOptions options =
+                level_options(s_, plan, a.frames.front().planes.size() == 3 ? static_cast<int>(p) : -1);
+            if (!options.sky.empty()) { // of the reference's grid
+                options.sky.x -= static_cast<int>(std::lround(grid.c));
+                options.sky.y -= static_cast<int>(std::lround(grid.f));
+            }
+            a.levels.push_back(fit_stack_levels(inputs, at_.level_grid, s_.context.workers, options));
             a.backgrounds.push_back(a.levels.back().background);
+            const bool same = at_.canvas == at_.level_grid;
             for (std::size_t k = 0; k < a.frames.size(); ++k) {
-                a.frames[k].planes[p].level = a.levels.back().maps[k];
+                const LevelMap& map = a.levels.back().maps[k];
+                a.frames[k].planes[p].level = same ? map : map.onto(at_.canvas, at_.to_level_grid);
                 double& off = a.frames[k].planes[p].scale_error; // by its flat, so far
                 off = std::hypot(off, a.levels.back().scales[k].error);
             }
@@ -209,7 +240,7 @@ private:
                                                  "Look at it with 'kasane show'", true});
                     return assemble(plan, lights);
                 }
-            a.frames[k] = binned_to_canvas(std::move(a.frames[k]), graded_.canvas);
+            a.frames[k] = binned_to_canvas(std::move(a.frames[k]), at_.canvas);
         }
         return a;
     }
@@ -236,9 +267,8 @@ private:
         for (;;) {
             a = assemble(plan, lights);
             if (a.frames.empty()) return std::nullopt;
-            s_.context.progress.begin("integrate " + plan.name, graded_.canvas.bounds().area());
-            MasterLight master =
-                integrate(a.frames, graded_.canvas, a.backgrounds, s_.context, integrate_options(s_, plan));
+            s_.context.progress.begin("integrate " + plan.name, at_.canvas.bounds().area());
+            MasterLight master = integrate(a.frames, at_.canvas, a.backgrounds, s_.context, options_for(plan, a));
             s_.context.progress.end();
             if (master.failure) {
                 drop_or_raise(*a.lights[master.failure->frame], master.failure->what);
@@ -292,6 +322,7 @@ private:
                 f.used = false;
             return report;
         };
+        if (!no_canvas_.empty()) return failed(no_canvas_);
         try {
             require_room(plan);
             return make(plan, lights, basis);
@@ -307,13 +338,15 @@ private:
     /// The master light and its coverage are held in memory. Throws DataError.
     void require_room(const StackPlan& plan) const {
         const auto planes = static_cast<std::uint64_t>(result_planes(s_, plan));
-        const std::uint64_t bytes = result_bytes(graded_.canvas, static_cast<int>(planes));
+        const std::uint64_t bytes = result_bytes(at_.canvas, static_cast<int>(planes));
         if (bytes <= s_.context.memory.for_buffers()) return;
-        throw DataError(
-            fmt::format("a master light of {} x {} pixels takes {:.1f} GB of memory, the budget is {:.1f} GB",
-                        graded_.canvas.width, graded_.canvas.height, 1e-9 * static_cast<double>(bytes),
-                        1e-9 * static_cast<double>(s_.context.memory.bytes)),
-            {}, "Give more with --memory");
+        throw DataError(fmt::format("a master light of {} x {} pixels takes {} of memory, the budget is {}",
+                                    at_.canvas.width, at_.canvas.height, size_text(bytes),
+                                    size_text(s_.context.memory.bytes)),
+                        {},
+                        at_.canvas.framing == Framing::everything || at_.canvas.scale > 1
+                            ? "Give more with --memory, or ask for less in [canvas]"
+                            : "Give more with --memory");
     }
 
     StackReport make(const StackPlan& plan, std::vector<Light>& lights, const Basis& basis) {
@@ -323,6 +356,9 @@ private:
 
         Assembly a;
         std::optional<MasterLight> master = integrate_good(plan, lights, a);
+        if (master && master->samples + master->under_streaks == 0)
+            throw DataError("none of its lights shows anything of what is asked for in [canvas]: " + at_.text, {},
+                            "Ask for another part of the sky");
         report.used = static_cast<int>(a.frames.size());
         report.dropped = static_cast<int>(lights.size() - a.frames.size());
         report.unread =
@@ -333,19 +369,24 @@ private:
             account().describe(a, *master, report);
             describe_master_light(*master, report);
             if (plan.mosaic) report.colour_method = colour_method_name(colour_method(s_, *a.lights.front()->exposure));
-            report.file = "lights/" + plan.name + ".fits";
-            report.preview = "lights/" + plan.name + ".png";
-            report.rejection_picture = "lights/" + plan.name + ".rejected.png";
-            const CanvasSky sky = sky_of_canvas(s_, graded_, {a.lights.begin(), a.lights.end()});
+            const std::string file = light_file(s_, plan).lexically_relative(s_.output).generic_string();
+            const std::string name = file.substr(0, file.size() - std::string(".fits").size());
+            report.file = file;
+            report.preview = name + ".png";
+            report.rejection_picture = name + ".rejected.png";
+            if (at_.canvas != graded_.canvas) report.canvas = at_.text;
+            const CanvasSky sky =
+                sky_of_canvas(s_, graded_, {a.lights.begin(), a.lights.end()}, at_.canvas, at_.beyond);
             report.doubts.insert(report.doubts.end(), sky.doubts.begin(), sky.doubts.end());
             report.world = sky.text;
             report.made = account().made(a, basis, *master, report, used);
+            if (!report.canvas.empty()) report.made.step("resample").text += "; " + report.canvas;
             std::vector<const Exposure*> exposures;
             for (const Light* l : a.lights)
                 exposures.push_back(l->exposure);
             const Light& lead = *a.lights.front();
-            write_master_light(s_.output, *master, exposures, report, sky.world,
-                               std::sqrt(density(lead)) * grid_cell(s_, *lead.exposure));
+            write_master_light(s_.output, *master, exposures, report, sky.world, at_.canvas,
+                               std::sqrt(density(lead)) * grid_cell(s_, *lead.exposure) / at_.canvas.scale);
         }
         for (const Light& l : lights)
             report.frames.push_back(used.count(&l) ? used.at(&l) : account().report_of(l));
@@ -358,11 +399,38 @@ private:
             remember_intact(s_, s_.output / report.rejection_picture);
         }
         s_.ledger.set_fact(basis.key(), json_text({{"report", report}}));
+        if (master && !s_.options.preview) s_.ledger.together([&] { remember_where(lights, a, *master); });
         if (master) {
             s_.ledger.set_choice("file/" + report.file, basis.key());
-            s_.ledger.set_choice("basis/" + report.file, basis.text());
+            if (!s_.options.preview) s_.ledger.set_choice("basis/" + report.file, basis.text());
         }
         return report;
+    }
+
+    /// Pixels of a light along the side of one of what is integrated of it.
+    static int binned_by(const Light& l, const StackFrame& frame) {
+        return std::max(1, l.measures->width / std::max(1, frame.source->width()));
+    }
+
+    /// By the recipe, which has widths in pixels of a light.
+    IntegrateOptions options_for(const StackPlan& plan, const Assembly& a) const {
+        IntegrateOptions o = integrate_options(s_, plan);
+        o.feather /= binned_by(*a.lights.front(), a.frames.front());
+        return o;
+    }
+
+    void remember_where(const std::vector<Light>& lights, const Assembly& a, const MasterLight& master) {
+        for (const Light& l : lights) {
+            const auto at = std::find(a.lights.begin(), a.lights.end(), &l) - a.lights.begin();
+            const auto k = static_cast<std::size_t>(at);
+            if (k >= a.lights.size()) {
+                remember_rejected(s_, *l.exposure, nullptr);
+                continue;
+            }
+            RejectedCells cells = master.cells[k]; // of the grid that the light is measured on
+            cells.cell *= binned_by(l, a.frames[k]);
+            remember_rejected(s_, *l.exposure, &cells);
+        }
     }
 
     StackAccount account() { return {s_, calibrations_, graded_}; }
@@ -372,6 +440,8 @@ private:
     Calibrations calibrations_;
     std::vector<std::optional<StackReport>> done_; ///< as group_.stacks
     GradedLights graded_;
+    GroupCanvas at_;
+    std::string no_canvas_; ///< why there is none
 };
 
 } // namespace

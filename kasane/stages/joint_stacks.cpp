@@ -24,7 +24,8 @@ Kind kind_of(const Session& s, const StackPlan& plan) {
     return {squeezed(plan.target), plain_letters(plan.filter), result_planes(s, plan), apart};
 }
 
-/// The words, joined by "-", that both begin with.
+} // namespace
+
 std::string common_words(const std::string& a, const std::string& b) {
     const auto ends = [](const std::string& name, std::size_t at) { return at == name.size() || name[at] == '-'; };
     std::size_t n = 0, words = 0;
@@ -34,6 +35,8 @@ std::string common_words(const std::string& a, const std::string& b) {
     }
     return a.substr(0, words);
 }
+
+namespace {
 
 StackPlan joined(const Session& s, const std::vector<std::size_t>& parts) {
     std::vector<const StackPlan*> plans;

@@ -19,6 +19,9 @@ struct JointStack {
 /// A joint stack is called by what the names of its parts begin with, and "-together".
 std::vector<JointStack> joint_stacks(const Session& session, const ReferenceGroup& group);
 
+/// The words, joined by "-", that both begin with.
+std::string common_words(const std::string& a, const std::string& b);
+
 /// What the recipe joins, or could not join because it shows another sky; nothing where it joins nothing.
 std::vector<Finding> joint_findings(const Session& session);
 

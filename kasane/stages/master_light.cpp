@@ -56,6 +56,17 @@ std::string all_of(const std::vector<const Exposure*>& exposures, std::string Ex
     return fmt::format("{}", fmt::join(out, " + "));
 }
 
+/// Where the canvas lies, if it is not the reference's own grid.
+void describe_canvas(const Canvas& c, Header& h) {
+    if (c.framing != Framing::reference || !c.on_the_grid()) {
+        h.set("CNVORGX", c.origin.x, "[px] of the reference that the first pixel shows");
+        h.set("CNVORGY", c.origin.y, "[px] the same, down");
+    }
+    if (c.turn != 0) h.set("CNVTURN", c.turn, "[deg] counter-clockwise, against the reference");
+    if (c.mirror) h.set("CNVMIRR", 1LL, "left and right have changed places");
+    if (c.scale != 1) h.set("SCALED", c.scale, "NOT THE REFERENCE'S PIXELS: as many along one");
+}
+
 } // namespace
 
 void describe_master_light(const MasterLight& master, StackReport& report) {
@@ -75,7 +86,7 @@ void describe_master_light(const MasterLight& master, StackReport& report) {
 
 void write_master_light(const std::filesystem::path& output, const MasterLight& master,
                         const std::vector<const Exposure*>& exposures, const StackReport& report,
-                        const std::optional<WorldCoordinates>& world, double finer) {
+                        const std::optional<WorldCoordinates>& world, const Canvas& canvas, double finer) {
     std::filesystem::create_directories((output / report.file).parent_path());
     const Exposure& e = *exposures.front();
     Header h;
@@ -118,6 +129,7 @@ void write_master_light(const std::filesystem::path& output, const MasterLight& 
     h.set("REFPRINT", report.reference_fingerprint, "its fingerprint");
     h.set("STACKID", report.identity, "what its name stands for");
     if (report.unread > 0) h.set("UNREAD", static_cast<long long>(report.unread), "lights that could not be read");
+    describe_canvas(canvas, h);
     std::string inputs;
     for (const Exposure* one : exposures)
         inputs += one->fingerprint;

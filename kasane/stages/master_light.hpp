@@ -15,10 +15,10 @@ namespace kasane {
 void describe_master_light(const MasterLight& master, StackReport& report);
 
 /// Writes `output`/report.file (32-bit FITS with provenance, coverage as an extension) and the stretched preview
-/// `output`/report.preview. `exposures` are the frames combined, in order; a pixel of the grid is as large as `finer`
-/// of the first one's. Throws OutputError.
+/// `output`/report.preview. `exposures` are the frames combined, in order; a pixel of the canvas is as large as
+/// `finer` of the first one's. Throws OutputError.
 void write_master_light(const std::filesystem::path& output, const MasterLight& master,
                         const std::vector<const Exposure*>& exposures, const StackReport& report,
-                        const std::optional<WorldCoordinates>& world, double finer = 1);
+                        const std::optional<WorldCoordinates>& world, const Canvas& canvas, double finer);
 
 } // namespace kasane

@@ -54,7 +54,8 @@ void require_free_places(const Session& s) {
 }
 
 void remove_all_leftovers(const Session& s) {
-    for (const auto& folder : {s.options.folder, s.output, s.masters_folder(), s.output / "lights", s.output / "looks"})
+    for (const auto& folder : {s.options.folder, s.output, s.masters_folder(), s.output / "lights",
+                               s.output / "previews", s.output / "looks"})
         remove_leftovers(folder);
     // The many folders of previews and decoded pixels are gone through only where something was cut off.
     remove_leftovers(memory_folder(s.options), s.ledger.former_was_cut_off() ? Depth::deep : Depth::folder_alone);

@@ -15,6 +15,7 @@ struct RunOptions {
     std::filesystem::path output;    ///< for masters, master lights and the report; empty: as the recipe says
     std::optional<Recipe> recipe;    ///< nothing: the folder's own kasane.toml
     std::vector<std::string> only{}; ///< filters or stacks of which master lights are made; empty: all
+    bool preview = false; ///< master lights at a quarter of the size, into the folder previews, beside the real ones
 };
 
 /// Throws InputError where there is no such folder.

@@ -1,6 +1,8 @@
 #include <kasane/stages/remaining_work.hpp>
 
+#include <kasane/stages/composites.hpp>
 #include <kasane/stages/grade.hpp>
+#include <kasane/stages/group_canvas.hpp>
 #include <kasane/stages/masters.hpp>
 #include <kasane/stages/measure.hpp>
 #include <kasane/stages/results.hpp>
@@ -42,9 +44,11 @@ void add_stack(const Session& s, const Calibrations& calibrations, const StackPl
     constexpr std::uint64_t kInMemory = 12;
     ++work.stacks;
     const Exposure& first = s.exposures[plan.lights.front().exposure];
+    const double scale = s.recipe.canvas.framing.scale * (s.options.preview ? kPreviewScale : 1);
+    const auto pixels = static_cast<std::uint64_t>(scale * scale * static_cast<double>(pixels_of(first)));
     const auto planes = static_cast<std::uint64_t>(result_planes(s, plan));
-    work.result_bytes += pixels_of(first) * (kResult * planes + kRejected);
-    work.memory_bytes = std::max(work.memory_bytes, pixels_of(first) * (kInMemory * planes + kRejected));
+    work.result_bytes += pixels * (kResult * planes + kRejected);
+    work.memory_bytes = std::max(work.memory_bytes, pixels * (kInMemory * planes + kRejected));
     for (const LightPlan& l : plan.lights) {
         const Exposure& e = s.exposures[l.exposure];
         work.core_seconds += kIntegrateCost * megapixels(e);
@@ -76,13 +80,18 @@ Work remaining_work(Session& s) {
     for (const ReferenceGroup& group : reference_groups(s)) {
         judge_what_is_known(s, calibrations, group);
         const std::string reference = remembered_reference(s, group);
+        std::vector<StackReport> finished;
         for (const JointStack& stack : joint_stacks(s, group)) {
-            const auto done = finished_stack(s, stack.plan, stack_basis(s, calibrations, stack, reference).key());
+            const auto done =
+                finished_stack(s, stack.plan, stack_basis(s, calibrations, group, stack, reference).key());
+            if (done) finished.push_back(*done);
             if (!done)
                 add_stack(s, calibrations, stack.plan, work);
             else if (done->file.empty())
                 work.failed.push_back(*done);
         }
+        for (const CompositePlan& c : plan_composites(s, finished))
+            if (c.basis && !c.done) ++work.composites;
     }
     for (const Exposure& e : s.exposures)
         if (e.format != Format::fits || e.path.ends_with(".gz"))

@@ -13,6 +13,7 @@ namespace kasane {
 /// What a run still has to do.
 struct Work {
     int masters = 0, lights = 0, stacks = 0;
+    int composites = 0;              ///< of finished master lights
     std::vector<StackReport> failed; ///< that cannot be made of the files as they are
     double core_seconds = 0;         ///< on a usual machine
     std::uint64_t result_bytes = 0, cache_bytes = 0, memory_bytes = 0;

@@ -37,7 +37,7 @@ void remember_intact(const Session& s, const fs::path& file) {
 }
 
 fs::path light_file(const Session& s, const StackPlan& plan) {
-    return s.output / "lights" / (plan.name + ".fits");
+    return s.output / (s.options.preview ? "previews" : "lights") / (plan.name + ".fits");
 }
 
 fs::path master_file(const Session& s, const MasterPlan& plan, const std::string& key) {

@@ -15,6 +15,7 @@ void remember_intact(const Session& session, const std::filesystem::path& file);
 
 /// The file of a master or master light.
 std::filesystem::path master_file(const Session& session, const MasterPlan& plan, const std::string& key);
+/// A preview's where those are made.
 std::filesystem::path light_file(const Session& session, const StackPlan& plan);
 
 /// Planes of a stack's master light: three of mosaics, and of pictures that are in colour already.

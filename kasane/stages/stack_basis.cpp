@@ -3,6 +3,7 @@
 #include <kasane/ledger/record_json.hpp>
 #include <kasane/stages/align.hpp>
 #include <kasane/stages/grade.hpp>
+#include <kasane/stages/group_canvas.hpp>
 #include <kasane/stages/measure.hpp>
 #include <kasane/stages/results.hpp>
 
@@ -43,6 +44,7 @@ IntegrateOptions integrate_options(const Session& s, const StackPlan& plan) {
     o.judge.growth.steps = recipe.grow;
     o.judge.star_cores = recipe.star_cores;
     o.mask_streaks = recipe.streaks;
+    o.feather = recipe.feather;
     const auto worth = recipe.weights.find(Measure::worth);
     o.worth_exponent = worth == recipe.weights.end() ? 0 : worth->second;
     return o;
@@ -62,8 +64,8 @@ std::string weights_text(const Session& s) {
     return fmt::format("{}", fmt::join(parts, ", "));
 }
 
-Basis stack_basis(const Session& s, const Calibrations& calibrations, const JointStack& stack,
-                  const std::string& reference) {
+Basis stack_basis(const Session& s, const Calibrations& calibrations, const ReferenceGroup& group,
+                  const JointStack& stack, const std::string& reference) {
     const StackPlan& plan = stack.plan;
     using Kind = Provenance::Input::Kind;
     Provenance planned;
@@ -89,6 +91,9 @@ Basis stack_basis(const Session& s, const Calibrations& calibrations, const Join
     planned.step("grade").set("verdicts", verdicts_of(s, calibrations, stack, reference).value_or("not judged yet"));
     planned.step("register").set("reference", reference);
     planned.step("register").set("optics", optics_identity(s, plan, reference));
+    Key canvas("canvas of a group");
+    add_canvas(canvas, s, calibrations, group, reference);
+    planned.step("resample").set("canvas", canvas.result());
     Key options("options of a stack");
     options.add(integrate_options(s, plan), weights_text(s));
     for (const int colour : {-1, 0, 1, 2})

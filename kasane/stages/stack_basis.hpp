@@ -24,8 +24,9 @@ IntegrateOptions integrate_options(const Session& session, const StackPlan& plan
 /// What they weigh, as the recipe writes it: "worth", "equal", "worth = 1, fwhm = -1".
 std::string weights_text(const Session& session);
 
-Basis stack_basis(const Session& session, const Calibrations& calibrations, const JointStack& stack,
-                  const std::string& reference);
+/// `group` is the stack's own.
+Basis stack_basis(const Session& session, const Calibrations& calibrations, const ReferenceGroup& group,
+                  const JointStack& stack, const std::string& reference);
 /// The report of a master light that is on disk as its basis wants it.
 std::optional<StackReport> finished_stack(const Session& session, const StackPlan& plan, const std::string& key);
 

@@ -29,7 +29,10 @@
 //   joint_stacks.hpp      6: which stacks become one master light
 //   stack_basis.hpp       6: what a master light depends on, and whether it is there
 //   stack_account.hpp     6: what a master light has to tell
+//   group_canvas.hpp      6: the canvas of the master lights of a target
 //   canvas_sky.hpp        6: where on the sky a master light lies
+//   rejected_records.hpp  6: where samples of lights were rejected
+//   composites.hpp        images made of several master lights
 //   light_doubts.hpp      6: what lights tell against their calibration
 //   master_light.hpp      6: figures and file of a master light
 //   results.hpp           where results lie, and whether they are as they were written

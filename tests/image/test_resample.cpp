@@ -47,11 +47,14 @@ Image noise_image(int width, int height) {
 TEST_CASE("The vectorised interpolation agrees with the formula on every kind of path and instruction set") {
     const Image image = noise_image(90, 70);
     const auto [u, v, du, dv] =
-        GENERATE(table<double, double, double, double>({{10.3, 20.7, 1.0, 0.0},    // a shift
-                                                        {70.2, 20.1, -1.0, 0.0},   // upside down
-                                                        {12.0, 12.0, 0.7, 0.6},    // turned and scaled
-                                                        {8.9, 40.5, 1.01, -0.02},  // nearly a shift
-                                                        {-4.0, -3.0, 1.3, 0.9}})); // partly outside
+        GENERATE(table<double, double, double, double>({{10.3, 20.7, 1.0, 0.0},     // a shift
+                                                        {70.2, 20.1, -1.0, 0.0},    // upside down
+                                                        {12.0, 12.0, 0.7, 0.6},     // turned and scaled
+                                                        {8.9, 40.5, 1.01, -0.02},   // nearly a shift
+                                                        {8.9, 40.05, 0.9998, 0.01}, // a slight turn
+                                                        {80.9, 30.9, -1.002, 0.03}, // the same upside down
+                                                        {22.9, 30.97, 1.0, 0.07},   // up to the right edge
+                                                        {-4.0, -3.0, 1.3, 0.9}}));  // partly outside
     const Path path = line(u, v, du, dv, 59);
     on_every_instruction_set([&] {
         std::vector<float> out(59, -1);
@@ -101,6 +104,13 @@ TEST_CASE("Ringing beside a steep star is clamped, noise is not") {
     CHECK(*std::min_element(clamped.begin(), clamped.end()) == Approx(100).margin(0.01));
     CHECK(*std::max_element(clamped.begin(), clamped.end()) == *std::max_element(plain.begin(), plain.end()));
 
+    // What may be left of it is, and no more.
+    resample_lanczos3(image.plane(), path.positions(), clamped.data(), {200, 5});
+    CHECK(*std::min_element(clamped.begin(), clamped.end()) == Approx(95).margin(0.01));
+    for (int i = 0; i < 40; ++i)
+        CHECK(clamped[static_cast<std::size_t>(i)] ==
+              Approx(resample_lanczos3_reference(image.plane(), 10.5 + i, 30.5, {200, 5})).margin(0.02));
+
     const Image noise = noise_image(60, 60);
     resample_lanczos3(noise.plane(), path.positions(), plain.data());
     resample_lanczos3(noise.plane(), path.positions(), clamped.data(), {.ringing_contrast = 200});
@@ -116,4 +126,39 @@ TEST_CASE("No data spreads to every position whose neighbourhood holds it, and n
         const int first_tap = 5 + i - 2;
         CHECK(std::isnan(out[static_cast<std::size_t>(i)]) == (first_tap <= 20 && 20 <= first_tap + 5));
     }
+}
+
+TEST_CASE("Peaks bound every rectangle, and with them ringing is clamped to the same bits") {
+    Image image = noise_image(130, 90);
+    for (const auto& [x, y] : {std::pair(40, 31), std::pair(64, 70), std::pair(0, 0), std::pair(129, 89)})
+        image(x, y) += 5000;
+    image(90, 20) = std::numeric_limits<float>::quiet_NaN();
+    Peaks peaks;
+    peaks.take(image.plane());
+    for (const Region& r : {Region{0, 0, 130, 90}, Region{39, 30, 2, 2}, Region{100, 10, 20, 70}, Region{17, 40, 1, 1},
+                            Region{89, 19, 3, 3}, Region{128, 88, 2, 2}}) {
+        float highest = Peaks::kLowest;
+        for (int y = r.y; y < r.bottom(); ++y)
+            for (int x = r.x; x < r.right(); ++x)
+                if (image(x, y) > highest) highest = image(x, y);
+        CHECK(peaks.over(r.x, r.y, r.right() - 1, r.bottom() - 1) >= highest);
+    }
+    CHECK(peaks.over(100, 32, 110, 40) < 200); // it tells far from near
+    std::size_t clamped = 0;
+    on_every_instruction_set([&] {
+        for (int y = 3; y < 86; ++y)
+            for (const auto& [dx, dy] : {std::pair(1.0, 0.0), std::pair(0.999, 0.013), std::pair(0.5, 0.01)}) {
+                const Path path = line(2.4, y + 0.37, dx, dy, 117);
+                std::vector<float> plain(117), with(117), without(117);
+                resample_lanczos3(image.plane(), path.positions(), plain.data());
+                resample_lanczos3(image.plane(), path.positions(), without.data(), {.ringing_contrast = 400});
+                resample_lanczos3(image.plane(), path.positions(), with.data(), {400, 0, &peaks});
+                for (std::size_t i = 0; i < 117; ++i) {
+                    const bool same = with[i] == without[i] || (std::isnan(with[i]) && std::isnan(without[i]));
+                    REQUIRE(same);
+                    clamped += without[i] > plain[i];
+                }
+            }
+    });
+    CHECK(clamped > 50);
 }

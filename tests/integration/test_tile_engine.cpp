@@ -4,7 +4,9 @@
 #include <kasane/integration/tile_engine.hpp>
 
 #include <catch2/catch.hpp>
+#include <chrono>
 #include <mutex>
+#include <thread>
 
 using namespace kasane;
 using namespace kasane::test;
@@ -29,6 +31,7 @@ public:
             ++tiles;
             if (stop_after > 0 && tiles == stop_after) throw InputError("is gone", "a.fits", {});
         }
+        if (pause.count() > 0) std::this_thread::sleep_for(pause);
         mapped.touched(mapped_);
     }
     void release() override { ++releases; }
@@ -37,6 +40,7 @@ public:
     std::mutex mutex;
     int largest = 0, tiles = 0, stop_after = 0;
     std::atomic<int> releases{0};
+    std::chrono::milliseconds pause{0}; ///< that each tile takes; long beside what throwing takes
 
 private:
     std::uint64_t bytes_per_pixel_, mapped_;
@@ -85,6 +89,7 @@ TEST_CASE("What a tile throws ends the work and comes out as it was") {
     const Quiet quiet(2);
     CountingPass pass(4);
     pass.stop_after = 5;
+    pass.pause = std::chrono::milliseconds(20);
     CHECK_THROWS_AS(run_tiles(pass, {0, 0, 300, 200}, {10, 0}, quiet.context), InputError);
     CHECK(pass.tiles < 600);
 }

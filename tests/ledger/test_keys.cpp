@@ -71,7 +71,7 @@ TEST_CASE("Keys are made of whole records: every member that changes changes the
     IntegrateOptions i;
     const auto of_integration = [&] { return Key("x").add(i).result(); };
     i.rejection = SigmaRejection{};
-    CHECK(altered_members(members(i), of_integration) == 7);
+    CHECK(altered_members(members(i), of_integration) == 8);
     CHECK(altered_members(members(i.judge), of_integration) == 2);
     CHECK(altered_members(members(i.judge.growth), of_integration) == 4);
     const auto altered = [&](auto method, int options) {
@@ -86,6 +86,9 @@ TEST_CASE("Keys are made of whole records: every member that changes changes the
     altered(PercentileRejection{}, 2);
     altered(MinMaxRejection{}, 2);
     altered(EsdRejection{}, 4);
+    FramingOptions f;
+    const auto of_framing = [&] { return Key("x").add(f).result(); };
+    CHECK(altered_members(members(f), of_framing) == 6);
     LevelOptions l;
     const auto of_levels = [&] { return Key("x").add(l).result(); };
     CHECK(altered_members(members(l), of_levels) == 3);

@@ -113,3 +113,35 @@ TEST_CASE("A level map that makes no sense says why") {
     CHECK_THAT(map.check(), Catch::Contains("offset of a level map is not a number"));
     CHECK(LevelMap{}.check().empty());
 }
+
+TEST_CASE("On another canvas a level is what it was at the same place") {
+    const LevelMap map = varied(6);
+    const bool turned = GENERATE(false, true);
+    const double c = turned ? std::cos(0.6) / 0.5 : 1, s = turned ? std::sin(0.6) / 0.5 : 0;
+    const Canvas canvas{.width = 60, .height = 50};
+    const Affine to_here = turned ? Affine{c, -s, 90.3, s, c, 20.7} : Affine{1, 0, 31, 0, 1, 57};
+    const LevelMap there = map.onto(canvas, to_here);
+    REQUIRE(there.check().empty());
+    CHECK(there.centre == canvas.centre());
+    double worst = 0, widest = 0;
+    for (int y = 0; y < canvas.height; ++y)
+        for (int x = 0; x < canvas.width; ++x) {
+            const Point at{static_cast<double>(x), static_cast<double>(y)};
+            Point here;
+            to_here.apply(at.x, at.y, here.x, here.y);
+            worst = std::max(worst, std::abs(there.offset_at(at) - map.offset_at(here)));
+            widest = std::max(widest, std::abs(map.offset_at(here) - map.offset_at({116, 70})));
+            REQUIRE(there.scale_at(at) == Approx(map.scale_at(here)).margin(4e-4));
+        }
+    // Coefficients that differ by 15 ADU from one to the next, rougher than any sky.
+    CHECK(worst < 0.06);
+    CHECK(widest > 10);
+    // Planes alone are kept exactly, and need no lattice.
+    const LevelMap plane{{116, 70}, {1.1, 1e-4, 0, {}}, {-30, 0.2, -0.1, {}}};
+    const LevelMap moved = plane.onto(canvas, to_here);
+    CHECK(moved.offset.lattice.empty());
+    Point here;
+    to_here.apply(7, 41, here.x, here.y);
+    CHECK(moved.offset_at({7, 41}) == Approx(plane.offset_at(here)).margin(1e-9));
+    CHECK(moved.scale_at({7, 41}) == Approx(plane.scale_at(here)).margin(1e-9));
+}

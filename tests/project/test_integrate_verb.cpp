@@ -91,6 +91,7 @@ TEST_CASE("Only what is named is made, and what is not there is told") {
     CHECK(integrated(p, "--only l").at("stacks").size() == 1);
     CHECK(integrated(p, "--only Paper-Lantern-Field-L").at("stacks").at(0).at("reused") == true);
     CHECK_FALSE(fs::exists(p / "kasane/report.txt")); // tells of all
+    CHECK_THAT(shell("{kasane} integrate -q --only L -C " + p.string()).out, Catch::Contains("of the last run of all"));
     const Outcome o = shell("{kasane} integrate -q --only Ha -C " + p.string());
     CHECK(o.status == 2);
     CHECK_THAT(o.err, Catch::Contains("no stack and no filter called 'Ha'") && Catch::Contains("There are L"));

@@ -130,6 +130,8 @@ combine = "mean"
 grow = 3
 star_cores = false
 streaks = false
+feather = 24.5
+also = ["luminance", "all-filters", "luminance"]
 weights = { worth = 1, fwhm = -1 }
 )")
                                     .integration;
@@ -137,6 +139,8 @@ weights = { worth = 1, fwhm = -1 }
     CHECK(r.rejection_of("ha") == Rejection{WinsorizedRejection{}});
     CHECK_FALSE(r.rejection_of("OIII"));
     CHECK(r.rejection_of("L") == Rejection{MinMaxRejection{0, 2}});
+    CHECK(r.feather == 24.5);
+    CHECK(r.also == std::vector<CompositeKind>{CompositeKind::luminance, CompositeKind::all_filters});
     CHECK((r.grow == 3 && !r.star_cores && !r.streaks));
     CHECK(r.weights == std::map<Measure, double>{{Measure::fwhm, -1}, {Measure::worth, 1}});
     CHECK(parse_recipe("[integration]\nweights = \"equal\"").integration.weights.empty());
@@ -156,10 +160,38 @@ weights = { worth = 1, fwhm = -1 }
     refused("combine = \"average\"", "\"huber\"");
     refused("combine = \"max\"\nrejection = \"sigma\"", "the maximum shows what lies above");
     refused("rejection = \"sigma\"\ncombine = \"min\"", "the minimum shows what lies below");
+    refused("feather = 5\ncombine = \"median\"", "edges of lights fade in means and sums");
+    refused("combine = \"huber\"\nfeather = 5", "edges of lights fade in means and sums");
+    refused("feather = -1", "pixels from 0");
+    refused("also = [\"colour\"]", "\"all-filters\"");
     refused("grow = 2.5", "a whole number of pixels");
     refused("grow = 17", "from 0 to 16");
     refused("weights = { seeing = 1 }", "lights are not weighed by 'seeing'");
     refused("weights = { angle = 1 }", "lights are not weighed by 'angle'");
     refused("weights = { worth = -1 }", "negative, the worst would count most");
     refused("weights = \"noise\"", "\"equal\"");
+}
+
+TEST_CASE("What master lights show is read, and what is no picture is refused") {
+    const auto canvas = [](const std::string& lines) { return parse_recipe("[canvas]\n" + lines).canvas; };
+    CHECK(canvas("").framing.frame == Framing::reference);
+    CHECK(canvas("frame = \"everything\"").framing.frame == Framing::everything);
+    const CanvasRecipe c = canvas("frame = \"common\"\nshare = \"75 %\"\nturn = -12.5\nmirror = true\nscale = 0.5");
+    CHECK((c.framing.frame == Framing::common && c.framing.share == 0.75 && c.framing.turn == -12.5));
+    CHECK((c.framing.mirror && c.framing.scale == 0.5 && !c.north_up));
+    CHECK(canvas("turn = \"north up\"").north_up);
+    const CanvasRecipe given = canvas("frame = \"-20 30 400 300\"");
+    CHECK((given.framing.frame == Framing::given && given.framing.region == Region{-20, 30, 400, 300}));
+    const auto refused = [&](const std::string& lines, const std::string& words) {
+        INFO(lines);
+        CHECK_THROWS_WITH(canvas(lines), Catch::Contains(words));
+    };
+    refused("frame = \"all\"", "\"everything\"");
+    refused("frame = \"1 2 0 5\"", "width and height");
+    refused("share = 0", "above 0");
+    refused("share = \"120 %\"", "share");
+    refused("turn = \"north\"", "\"north up\"");
+    refused("turn = 400", "-360");
+    refused("mirror = 1", "mirror");
+    refused("scale = 10", "0.05 and 4");
 }

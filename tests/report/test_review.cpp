@@ -229,6 +229,68 @@ TEST_CASE("In the browser: limits, verdicts, keys, undo, markup in headers does 
     CHECK(b.wait_for(kLit));
 }
 
+namespace {
+
+void write_integrated(const fs::path& to) {
+    write_project(to);
+    REQUIRE(shell("{kasane} run -q " + to.string()).status >= 0);
+}
+
+} // namespace
+
+TEST_CASE("The page is given what the last master light left out of each light that was used") {
+    const Served s(write_integrated);
+    auto c = s.client();
+    const auto data = nlohmann::json::parse(c.Get(s.base() + "data.json")->body).at("stacks").at(0).at("frames");
+    std::size_t judged = 0, marked = 0;
+    for (std::size_t k = 0; k < data.size(); ++k) {
+        if (data[k].at("judged") != true) continue;
+        ++judged;
+        const auto cells = nlohmann::json::parse(c.Get(s.base() + "rejected/0/" + std::to_string(k))->body);
+        std::size_t squares = 0;
+        for (const auto& run : cells.at("runs")) {
+            squares += run.at(0).get<std::size_t>();
+            marked += run.at(1) != 0 || run.at(2) != 0;
+        }
+        CHECK(squares == cells.at("columns").get<std::size_t>() * cells.at("rows").get<std::size_t>());
+    }
+    CHECK(judged >= 12); // those that were used
+    CHECK(judged < data.size());
+    CHECK(marked > 0);
+    CHECK(c.Get(s.base() + "rejected/0/99")->status == 404);
+}
+
+TEST_CASE("In the browser: what was left out of a light lies over its picture, and goes away again") {
+    const Served s(write_integrated);
+    CHECK(shell(fmt::format("{{kasane}} review {} -q --html {}", s.project().string(),
+                            (s.folder / "review.html").string()))
+              .status == 0);
+    const std::string drawn = "const c = document.getElementById('picture'), d = c.getContext('2d').getImageData(0, 0, "
+                              "c.width, c.height).data; let n = 0; for (let i = 0; i < d.length; i += 4) n += d[i] > "
+                              "d[i + 2] + 30; return n > 20";
+    auto c = s.client();
+    std::size_t most = 0, which = 0; // the light of which most was left out
+    for (std::size_t k = 0; k < 14; ++k) {
+        const auto cells = nlohmann::json::parse(c.Get(s.base() + "rejected/0/" + std::to_string(k))->body);
+        if (cells.is_null()) continue;
+        std::size_t n = 0;
+        for (const auto& run : cells.at("runs"))
+            if (run.at(2) != 0) n += run.at(0).get<std::size_t>();
+        if (n > most) most = n, which = k;
+    }
+    REQUIRE(most > 0);
+    for (const std::string& address : {s.server->address(), "file://" + (s.folder / "review.html").string()}) {
+        Browser b;
+        b.open(address);
+        REQUIRE(b.wait_for("return document.getElementById('kept') !== null"));
+        b.run(fmt::format("kasaneState.go({}); return 0", which));
+        b.press("x");
+        CHECK(b.wait_for(drawn));
+        b.press("x");
+        CHECK(b.wait_for("return !(() => { " + drawn + " })()"));
+    }
+}
+
 TEST_CASE("The page as one file works without a server") {
     const TemporaryFolder folder;
     write_project(folder / "p");

@@ -85,6 +85,12 @@ Kasane.Pictures = class {
   fit(frame, box) {
     const zoom = Math.min(box.width / frame.width, box.height / frame.height);
     this.view = { x: (frame.width - 1) / 2, y: (frame.height - 1) / 2, zoom };
+    this.fitted = { ...this.view, width: box.width, height: box.height };
+  }
+  // The view is still the one that was fitted, but to a box of another size.
+  outgrown(box) {
+    const f = this.fitted, v = this.view;
+    return f && f.x === v.x && f.y === v.y && f.zoom === v.zoom && (f.width !== box.width || f.height !== box.height);
   }
 
   size() {
@@ -103,7 +109,7 @@ Kasane.Pictures = class {
     look.frames.forEach((item, k) => {
       const box = { x: whole.width * k / shown, y: 0, width: whole.width / shown, height: whole.height };
       if (!item.frame.width) { this.say(c, box, item.frame.hindrance || "nothing to show"); return; }
-      if (!this.view) this.fit(item.frame, box);
+      if (!this.view || (k === 0 && this.outgrown(box))) this.fit(item.frame, box);
       c.save();
       const ratio = window.devicePixelRatio || 1;
       c.beginPath();
@@ -131,8 +137,33 @@ Kasane.Pictures = class {
     this.overlays(c, box, item, look);
   }
 
+  // Squares in which samples were rejected, warm above and cold below, as strong as their share.
+  static rejectedImage(rejected) {
+    if (rejected.image || !rejected.runs.length) return rejected.image;
+    const canvas = new OffscreenCanvas(rejected.columns, rejected.rows), c = canvas.getContext("2d");
+    const out = c.createImageData(rejected.columns, rejected.rows), to = out.data;
+    let at = 0;
+    for (const [count, low, high] of rejected.runs) {
+      if (low || high) for (let i = at; i < at + count; ++i) {
+        const [r, g, b] = high >= low ? [255, 150, 30] : [70, 150, 255];
+        to[4 * i] = r; to[4 * i + 1] = g; to[4 * i + 2] = b;
+        to[4 * i + 3] = Math.min(160, 60 + 300 * Math.max(low, high) / 255);
+      }
+      at += count;
+    }
+    c.putImageData(out, 0, 0);
+    rejected.image = canvas;
+    return canvas;
+  }
+
   overlays(c, box, item, look) {
     const { frame } = item;
+    const squares = look.rejected && frame.rejected && Kasane.Pictures.rejectedImage(frame.rejected);
+    if (squares) {
+      this.transform(c, box, frame, look.registered, frame.rejected.cell);
+      c.imageSmoothingEnabled = false;
+      c.drawImage(squares, 0, 0);
+    } else if (look.rejected && !frame.judged) this.say(c, { ...box, y: box.y + 34, height: 34 }, "no master light was made with this exposure yet", true);
     this.transform(c, box, frame, look.registered, 1);
     c.translate(0.5, 0.5);
     c.lineWidth = 1.2 / this.view.zoom;

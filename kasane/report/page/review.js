@@ -363,6 +363,10 @@
       starLists.set(place, []);
       fetch("stars/" + place).then(r => r.json()).then(list => { starLists.set(place, list); redraw(); }).catch(() => {});
     }
+    if ($("rejected").checked && f.judged && !f.rejected && !alone) {
+      f.rejected = { runs: [] };
+      fetch("rejected/" + place).then(r => r.json()).then(list => { f.rejected = list || f.rejected; redraw(); }).catch(() => {});
+    }
     return { frame: f, key: place, inline: f.image, address: raw ? `picture/${place}?raw=1` : "preview/" + place, stars: f.stars || starLists.get(place), label };
   }
   function extremes() {
@@ -385,7 +389,7 @@
         if (scales.length) common = { zero: [0, 1, 2].map(p => middle(scales.map(s => s.zero[p]))), soft: [0, 1, 2].map(p => middle(scales.map(s => s.soft[p]))) };
       }
       return {
-        frames, common, registered: $("registered").checked || S.comparing, stars: $("stars").checked, streaks: $("streaks").checked, zones: $("zones").checked,
+        frames, common, registered: $("registered").checked || S.comparing, stars: $("stars").checked, streaks: $("streaks").checked, rejected: $("rejected").checked, zones: $("zones").checked,
         raw: $("raw").checked && !alone, live: !alone, tint: S.look === "night" ? [1, 0.52, 0.4] : null, colours: C,
       };
     },
@@ -621,7 +625,7 @@
   $("slidemeasure").addEventListener("change", () => { S.limits = S.limits.filter(l => !l.slide); judge(); });
   $("slide").addEventListener("input", slid);
   for (const word of ["keep", "drop", "auto"]) $(word).addEventListener("click", () => decide(word));
-  for (const id of ["common", "registered", "stars", "streaks", "zones", "raw"]) $(id).addEventListener("change", () => { if (id === "registered") pictures.view = null; pictures.fine = null; redraw(); });
+  for (const id of ["common", "registered", "stars", "streaks", "rejected", "zones", "raw"]) $(id).addEventListener("change", () => { if (id === "registered") pictures.view = null; pictures.fine = null; redraw(); });
   $("lead").addEventListener("click", lead);
   $("raw").disabled = alone;
   $("previous").addEventListener("click", () => step(-1));
@@ -649,7 +653,7 @@
     k: ["keep", () => decide("keep")], d: ["drop", () => decide("drop")], a: ["leave to the limits", () => decide("auto")], g: ["this light gives the grid of all", lead],
     n: ["next doubtful exposure, within a tenth of a limit", nextDoubtful], Escape: ["forget the selection", () => { S.selected.clear(); selectionText(); judge(); }],
     s: ["one stretch for all, or each by itself", () => toggle("common")], r: ["registered: stars stand still", () => toggle("registered")],
-    o: ["detected stars", () => toggle("stars")], t: ["streaks", () => toggle("streaks")], z: ["zones", () => toggle("zones")],
+    o: ["detected stars", () => toggle("stars")], t: ["streaks", () => toggle("streaks")], x: ["what the last master light left out of it", () => toggle("rejected")], z: ["zones", () => toggle("zones")],
     b: ["raw or calibrated", () => { if (!alone) toggle("raw"); }], c: ["best and worst side by side", compare],
     "+": ["closer (mouse wheel)", () => pictures.zoomBy(1.25)], "-": ["farther", () => pictures.zoomBy(0.8)], "0": ["whole frame (double-click)", () => { pictures.view = null; pictures.moved(); }],
     l: ["light or night look", () => setLook(S.look === "night" ? "day" : "night")],
@@ -681,6 +685,7 @@
     action[1](e);
   });
   new ResizeObserver(() => { strips(); drawRows(); redraw(); }).observe(document.body);
+  new ResizeObserver(redraw).observe($("picture")); // whatever moves beside it
   window.addEventListener("beforeunload", e => { if (changed() && !alone) e.preventDefault(); });
   setLook(S.look);
   tab("cost");

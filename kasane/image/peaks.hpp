@@ -1,0 +1,35 @@
+// The highest values of an image by squares of it: a bound for any rectangle, without looking at its pixels.
+#pragma once
+
+#include <kasane/image/image.hpp>
+
+#include <vector>
+
+namespace kasane {
+
+class Peaks {
+public:
+    static constexpr int kCell = 16; ///< pixels
+
+    /// Takes those of `image`; what is no number does not count.
+    void take(View<const float> image);
+    /// At least the highest value in a rectangle of the image (columns `left` to `right`, rows `top` to `bottom`, ends
+    /// included); -3e38 where there is none.
+    float over(int left, int top, int right, int bottom) const {
+        float most = kLowest;
+        for (int j = top / kCell; j <= bottom / kCell; ++j)
+            for (int i = left / kCell; i <= right / kCell; ++i) {
+                const float v = highest_[static_cast<std::size_t>(j) * static_cast<std::size_t>(columns_) +
+                                         static_cast<std::size_t>(i)];
+                most = most < v ? v : most;
+            }
+        return most;
+    }
+    static constexpr float kLowest = -3.0e38f;
+
+private:
+    int columns_ = 0;
+    std::vector<float> highest_, line_;
+};
+
+} // namespace kasane

@@ -1,0 +1,28 @@
+// Loops over the values of a row that every frame goes through. Vectorised, with run-time dispatch; the same bits for
+// every instruction set.
+#pragma once
+
+#include <cstddef>
+#include <cstdint>
+
+namespace kasane {
+
+/// to[i] -= factor * from[i], the product rounded first.
+void subtract_row(float* to, float factor, const float* from, std::size_t count);
+
+/// to[i] = to[i] * level[i] / by[i] where by[i] > least * level[i]; NaN elsewhere.
+void divide_row(float* to, const float* level, const float* by, float least, std::size_t count);
+
+/// Whether any value is not finite.
+bool any_gap(const float* values, std::size_t count);
+
+/// Values that are numbers.
+std::size_t count_present(const float* values, std::size_t count);
+/// The same of those where `where` is not 0.
+std::size_t count_present(const float* values, const std::int32_t* where, std::size_t count);
+
+/// Positions in units of 2^-32 pixels as whole pixels from `origin` on, and the fractions behind (24 bits of them).
+void split_positions(const std::int64_t* positions, std::size_t count, int origin, std::int32_t* whole,
+                     float* fraction);
+
+} // namespace kasane

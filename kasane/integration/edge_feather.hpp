@@ -1,0 +1,32 @@
+// Frames that fade out towards their edges, so that where one enters or leaves the coverage no step is left of what its
+// level is off.
+#pragma once
+
+#include <kasane/combination/combiner.hpp>
+#include <kasane/integration/stack.hpp>
+
+#include <vector>
+
+namespace kasane {
+
+/// What the samples of a rectangle counted too much in their mean: its weights were those of the frames, and frames
+/// weigh less over `width` pixels from their edges inwards, down to a twentieth at the edge itself. Keeps its memory
+/// from rectangle to rectangle.
+class EdgeFeather {
+public:
+    void begin(const Region& region);
+    /// One plane of a frame: its samples in the rectangle (NaN: none), its weight, and which samples of the rectangle
+    /// were rejected (by pixel; those of other frames are passed over).
+    void add(const StackFrame& frame, std::size_t plane, double width, View<const float> samples, double weight,
+             const std::vector<RejectedSample>& rejected, std::uint16_t index);
+    /// Takes it out of the mean (times a factor) and the weight of a pixel of the rectangle.
+    void apply(std::size_t pixel, float factor, float& mean, float& weight) const;
+
+private:
+    Region region_;
+    bool any_ = false;
+    std::vector<double> sum_, weight_; ///< of what is too much
+    std::vector<bool> rejected_;
+};
+
+} // namespace kasane

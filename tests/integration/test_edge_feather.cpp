@@ -1,0 +1,94 @@
+// Frames that fade out towards their edges, and what that leaves of steps.
+#include "support/support.hpp"
+
+#include <kasane/integration/integrate.hpp>
+
+#include <catch2/catch.hpp>
+#include <cmath>
+
+using namespace kasane;
+using namespace kasane::test;
+
+namespace {
+
+constexpr int kWidth = 200, kHeight = 120;
+
+/// A frame whose sky is off by `off`, beginning `left` pixels into the canvas.
+StackFrame frame(double off, int left, double noise, std::uint64_t seed) {
+    Image image(kWidth, kHeight, 1, static_cast<float>(500 + off));
+    if (noise > 0) add_noise(image, noise, seed);
+    return {std::make_shared<const ImagePlanes>(std::move(image)),
+            {{Transform(Affine{1, 0, static_cast<double>(-left), 0, 1, 0}), {}, std::max(noise, 1.0)}},
+            0};
+}
+
+std::vector<StackFrame> stack(double noise = 0) {
+    return {frame(0, 0, noise, 1), frame(0, 0, noise, 2), frame(0, 0, noise, 3), frame(2, 70, noise, 4)};
+}
+
+MasterLight made(double width, int tile = 256, double noise = 0) {
+    const Quiet quiet;
+    IntegrateOptions o;
+    o.rejection = NoRejection{};
+    o.feather = width;
+    o.tile = tile;
+    return integrate(stack(noise), {kWidth, kHeight}, {500}, quiet.context, o);
+}
+
+} // namespace
+
+TEST_CASE("Where a frame begins, a step of its level becomes a slope, and the coverage tells") {
+    const MasterLight hard = made(0), soft = made(40);
+    const auto rise = [](const MasterLight& m) {
+        double most = 0;
+        for (int x = 60; x < 180; ++x)
+            most = std::max(most, std::abs(static_cast<double>(m.pixels(x + 1, 60) - m.pixels(x, 60))));
+        return most;
+    };
+    CHECK(rise(hard) == Approx(0.5).epsilon(0.05)); // a quarter of two
+    CHECK(rise(soft) < 0.05);
+    // 60 pixels below the upper edge and 40 right of its own: whole.
+    CHECK(soft.pixels(150, 60) == Approx(hard.pixels(150, 60)).margin(1e-3));
+    CHECK(soft.coverage(120, 60) == Approx(1).margin(1e-6));
+    // Twenty pixels in, half of it and a fortieth of the rest: (1 + 1 + 1 + w) / 4.
+    const double w = 1 - 0.95 * (1 - 20.5 / 40);
+    CHECK(soft.coverage(90, 60) == Approx((3 + w) / 4).margin(1e-5));
+    CHECK(soft.pixels(90, 60) == Approx(500 + 2 * w / (3 + w)).margin(1e-3));
+    // In a corner where all fade, they still make their mean.
+    CHECK(soft.pixels(0, 0) == Approx(500).margin(1e-2));
+    CHECK(soft.coverage(0, 0) < 0.1);
+    CHECK_THAT(soft.made.find("combine")->text, Catch::Contains("fade over 40 pixels"));
+}
+
+TEST_CASE("What fades is the same for any tiles") {
+    const MasterLight whole = made(33, 256, 5), parts = made(33, 37, 5);
+    CHECK(whole.pixels.pixels() == parts.pixels.pixels());
+    CHECK(whole.coverage.pixels() == parts.coverage.pixels());
+}
+
+TEST_CASE("A sample that was rejected near an edge is not taken out twice") {
+    const Quiet quiet;
+    std::vector<StackFrame> frames;
+    for (int k = 0; k < 8; ++k) {
+        Image image(kWidth, kHeight, 1, 500.0f);
+        add_noise(image, 3, 60 + static_cast<std::uint64_t>(k));
+        if (k == 3)
+            for (int y = 10; y < 20; ++y)
+                image(5, y) += 4000; // ten pixels near its edge
+        frames.push_back({std::make_shared<const ImagePlanes>(std::move(image)), {{Transform(), {}, 3}}, 0});
+    }
+    IntegrateOptions o;
+    o.rejection = SigmaRejection{};
+    o.feather = 30;
+    const MasterLight m = integrate(frames, {kWidth, kHeight}, {500}, quiet.context, o);
+    o.feather = 0;
+    const MasterLight hard = integrate(frames, {kWidth, kHeight}, {500}, quiet.context, o);
+    for (int y = 10; y < 20; ++y) {
+        CHECK(m.pixels(5, y) == Approx(hard.pixels(5, y)).margin(1e-2)); // all fade alike
+        CHECK(hard.coverage(5, y) < 0.9);
+        CHECK(m.coverage(5, y) / hard.coverage(5, y) == Approx(m.coverage(5, 40) / hard.coverage(5, 40)).epsilon(1e-3));
+    }
+    CHECK_THAT((IntegrateOptions{.combination = Combination::median, .feather = 5}.check()),
+               Catch::Contains("edges of frames fade"));
+    CHECK_THAT((IntegrateOptions{.feather = -1}.check()), Catch::Contains("edges"));
+}
