@@ -2,6 +2,7 @@
 
 #include <kasane/base/error.hpp>
 #include <kasane/base/units.hpp>
+#include <kasane/calibration/master_window.hpp>
 #include <kasane/image/row_arithmetic.hpp>
 #include <kasane/image/statistics.hpp>
 
@@ -14,17 +15,6 @@
 namespace kasane {
 
 namespace {
-
-constexpr float kLeastResponse = 0.02f; // of the flat's level; what responds less carries no light to speak of
-
-/// to -= factor * from, row by row.
-void subtract(View<float> to, float factor, View<const float> from) {
-    for (int y = 0; y < to.height; ++y) {
-        float* t = to.row(y);
-        const float* f = from.row(y);
-        subtract_row(t, factor, f, static_cast<std::size_t>(to.width));
-    }
-}
 
 /// The places in a row that are not finite.
 template <class F>
@@ -57,24 +47,9 @@ CalibratedView::CalibratedView(std::shared_ptr<const FrameReader> raw, Calibrati
         throw UnfitError(fmt::format("is {} x {} pixels, its mask {} x {}", raw_->width(), raw_->height(),
                                      c.hidden->width(), c.hidden->height()),
                          raw_->path(), "Draw the mask on one of the lights");
-    even_flat_ = c.flat_level[0] == c.flat_level[1] && c.flat_level[1] == c.flat_level[2];
 }
 
-void CalibratedView::divide_by_flat(const Region& region, View<const float> flat, int plane, View<float> out) const {
-    const CalibrationSet& c = calibration_;
-    std::vector<float> level(static_cast<std::size_t>(region.width),
-                             c.flat_level[static_cast<std::size_t>(raw_->planes() == 3 ? plane : 0)]);
-    const bool by_pixel = !even_flat_ && !c.cfa.empty() && raw_->planes() == 1;
-    for (int y = 0; y < region.height; ++y) {
-        if (by_pixel)
-            for (int x = 0; x < region.width; ++x)
-                level[static_cast<std::size_t>(x)] =
-                    c.flat_level[static_cast<std::size_t>(c.cfa.colour(region.x + x, region.y + y))];
-        divide_row(out.row(y), level.data(), flat.row(y), kLeastResponse, level.size());
-    }
-}
-
-void CalibratedView::read_unrepaired(const Region& region, View<float> out, int plane) const {
+void CalibratedView::read_unrepaired(const Region& region, View<float> out, int plane, MasterWindow* masters) const {
     const CalibrationSet& c = calibration_;
     raw_->read(region, out, plane);
     if (c.offset_level != 0 && !c.dark)
@@ -88,37 +63,17 @@ void CalibratedView::read_unrepaired(const Region& region, View<float> out, int 
                 out(x, y) -=
                     row + (c.own->columns.empty() ? 0 : c.own->columns[static_cast<std::size_t>(region.x + x)]);
         }
-    if (!c.dark && !c.flat) return;
+    if (masters) {
+        masters->apply(c, *raw_, region, plane, out);
+        return;
+    }
     // A few rows at a time, so that what is read of the masters is still at hand when it is used.
     constexpr int kPixels = 4096;
     const int rows = std::clamp(kPixels / std::max(1, region.width), 1, std::max(1, region.height));
-    std::vector<float> part(static_cast<std::size_t>(region.width) * static_cast<std::size_t>(rows));
+    MasterWindow here(0);
     for (int y = 0; y < region.height; y += rows) {
         const Region band{region.x, region.y + y, region.width, std::min(rows, region.height - y)};
-        apply_masters(band, {part.data(), band.width, band.height, band.width},
-                      out.crop({0, y, band.width, band.height}), plane);
-    }
-}
-
-void CalibratedView::apply_masters(const Region& region, View<float> lines, View<float> out, int plane) const {
-    const CalibrationSet& c = calibration_;
-    if (c.dark) {
-        const float scale = c.bias ? c.dark_scale : 1.0f;
-        const float second = c.second_dark ? c.second_share : 0.0f;
-        c.dark->read(region, lines, plane);
-        subtract(out, scale * (1 - second), lines);
-        if (second != 0) {
-            c.second_dark->read(region, lines, plane);
-            subtract(out, scale * second, lines);
-        }
-        if (c.bias && scale != 1) {
-            c.bias->read(region, lines, plane);
-            subtract(out, 1 - scale, lines);
-        }
-    }
-    if (c.flat) {
-        c.flat->read(region, lines, plane);
-        divide_by_flat(region, lines, plane, out);
+        here.apply(c, *raw_, band, plane, out.crop({0, y, band.width, band.height}));
     }
 }
 
@@ -138,7 +93,8 @@ float CalibratedView::repaired(int x, int y, const Region& region, View<const fl
         // What is calibrated already serves; only at the rectangle's edge must neighbours be read.
         View<const float> v = known;
         int left = r.x - region.x, top = r.y - region.y;
-        if (!region.contains(r)) {
+        const bool inside = region.contains(r);
+        if (!inside) {
             const View<float> fresh{around.data(), r.width, r.height, r.width};
             read_unrepaired(r, fresh, plane);
             v = fresh;
@@ -149,7 +105,7 @@ float CalibratedView::repaired(int x, int y, const Region& region, View<const fl
             for (int i = 0; i < r.width; ++i) {
                 if (mosaic && cfa.colour(r.x + i, r.y + j) != own) continue;
                 const float value = v(left + i, top + j);
-                if (std::isfinite(value) && !is_defect(r.x + i, r.y + j)) sound[n++] = value;
+                if (std::isfinite(value) && (inside || !is_defect(r.x + i, r.y + j))) sound[n++] = value;
             }
         if (n >= 3) return median_in_place(std::span(sound.data(), n));
         if (reach == most && n > 0) return median_in_place(std::span(sound.data(), n));
@@ -157,8 +113,9 @@ float CalibratedView::repaired(int x, int y, const Region& region, View<const fl
     return kNoData;
 }
 
-void CalibratedView::read(const Region& region, View<float> out, int plane, QualityPlane* quality) const {
-    read_unrepaired(region, out, plane);
+void CalibratedView::read(const Region& region, View<float> out, int plane, QualityPlane* quality,
+                          MasterWindow* masters) const {
+    read_unrepaired(region, out, plane, masters);
     // Replacements are written when all are known, so that none is made from another.
     struct Made {
         int x, y;
@@ -166,9 +123,18 @@ void CalibratedView::read(const Region& region, View<float> out, int plane, Qual
     };
     std::vector<Made> made;
     const auto replace = [&](int x, int y) { made.push_back({x, y, repaired(x, y, region, out, plane)}); };
-    for_each_gap(out, [&](int x, int y) { replace(region.x + x, region.y + y); });
-    if (calibration_.defects) calibration_.defects->for_each(region, replace);
-    if (calibration_.own) calibration_.own->defects.for_each(region, replace);
+    const auto blank = [&](int x, int y) { out(x - region.x, y - region.y) = kNoData; };
+    std::array<const DefectList*, 2> lists{calibration_.defects.get(),
+                                           calibration_.own ? &calibration_.own->defects : nullptr};
+    // Gaps first: what is blanked, so that no neighbour takes it for sound, comes from the lists.
+    std::vector<std::pair<int, int>> gaps;
+    for_each_gap(out, [&](int x, int y) { gaps.emplace_back(region.x + x, region.y + y); });
+    for (const DefectList* list : lists)
+        if (list) list->for_each(region, blank);
+    for (const auto& [x, y] : gaps)
+        replace(x, y);
+    for (const DefectList* list : lists)
+        if (list) list->for_each(region, replace);
     if (quality) quality->clear(region.width, region.height);
     for (const auto& [x, y, value] : made) {
         out(x - region.x, y - region.y) = value;

@@ -36,6 +36,8 @@ struct CalibrationSet {
     std::shared_ptr<const Mask> hidden = nullptr; ///< 1 where the frame shows no sky: there are no data
 };
 
+class MasterWindow;
+
 /// (raw - dark) / (flat / flat_level), or with a scaled dark (raw - bias - scale (dark - bias)) / ...; defects, and
 /// pixels to which raw or masters give no finite value, are replaced by the median of the sound pixels of their colour
 /// around. Thread-safe.
@@ -55,25 +57,23 @@ public:
     /// Calibrated values (ADU) of a rectangle inside the frame. NaN where neither the pixel nor its neighbours have
     /// data. The result does not depend on how a frame is cut into rectangles. `quality`, if given, tells which pixels
     /// of the rectangle were repaired, or have no data.
-    void read(const Region& region, View<float> out, int plane = 0, QualityPlane* quality = nullptr) const;
+    void read(const Region& region, View<float> out, int plane = 0, QualityPlane* quality = nullptr,
+              MasterWindow* masters = nullptr) const;
 
-    /// The same without any replacement.
-    void read_unrepaired(const Region& region, View<float> out, int plane = 0) const;
+    /// The same without any replacement. `masters` keeps what they do around the place for the next read.
+    void read_unrepaired(const Region& region, View<float> out, int plane = 0, MasterWindow* masters = nullptr) const;
 
     void release() const;
     std::uint64_t mapped_bytes(const Region& region) const;
 
 private:
     bool is_defect(int x, int y) const;
-    /// Dark, bias and flat of a rectangle onto what was read of it; `lines` has room for as much.
-    void apply_masters(const Region& region, View<float> lines, View<float> out, int plane) const;
-    void divide_by_flat(const Region& region, View<const float> flat, int plane, View<float> out) const;
-    /// The median of the sound neighbours of a defect; `known` holds the calibrated pixels of `region`.
+    /// The median of the sound neighbours of a defect; `known` holds the calibrated pixels of `region`, NaN for all
+    /// that are defects.
     float repaired(int x, int y, const Region& region, View<const float> known, int plane) const;
 
     std::shared_ptr<const FrameReader> raw_;
     CalibrationSet calibration_;
-    bool even_flat_ = true; ///< one flat level for all colours
 };
 
 } // namespace kasane

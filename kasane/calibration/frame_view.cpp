@@ -1,6 +1,7 @@
 #include <kasane/calibration/frame_view.hpp>
 
 #include <kasane/base/units.hpp>
+#include <kasane/calibration/master_window.hpp>
 
 #include <algorithm>
 #include <array>
@@ -73,25 +74,41 @@ Region FrameView::sensor_region(const Region& r) const {
 }
 
 void FrameView::read(const Region& region, std::span<const View<float>> out, std::span<QualityPlane> quality) const {
+    read_with(nullptr, region, out, quality);
+}
+
+void FrameView::read_along(const Region& region, std::span<const View<float>> out, std::span<QualityPlane> quality,
+                           std::unique_ptr<ReadMemory>& memory) const {
+    auto* masters = dynamic_cast<MasterWindow*>(memory.get());
+    if (!masters) {
+        auto fresh = std::make_unique<MasterWindow>();
+        masters = fresh.get();
+        memory = std::move(fresh);
+    }
+    read_with(masters, region, out, quality);
+}
+
+void FrameView::read_with(MasterWindow* masters, const Region& region, std::span<const View<float>> out,
+                          std::span<QualityPlane> quality) const {
     if (!mosaic_) {
         for (std::size_t p = 0; p < static_cast<std::size_t>(planes_); ++p)
-            source_->read(region, out[p], static_cast<int>(p), quality.empty() ? nullptr : &quality[p]);
+            source_->read(region, out[p], static_cast<int>(p), quality.empty() ? nullptr : &quality[p], masters);
         return;
     }
     for (QualityPlane& q : quality)
         q.clear(region.width, region.height);
     if (cell_ == 1)
-        read_demosaiced(region, out, quality);
+        read_demosaiced(masters, region, out, quality);
     else
-        read_binned(region, out, quality);
+        read_binned(masters, region, out, quality);
 }
 
 /// Calibrated sensor pixels of a rectangle that may reach beyond the frame: there they are mirrored (2 x 2 patterns) or
 /// absent. `quality` is that of the part inside.
-void FrameView::read_mosaic(const Region& region, View<float> out, QualityPlane* quality) const {
+void FrameView::read_mosaic(MasterWindow* masters, const Region& region, View<float> out, QualityPlane* quality) const {
     const Region frame = source_->bounds(), inside = intersect(region, frame);
     const Region at{inside.x - region.x, inside.y - region.y, inside.width, inside.height};
-    source_->read(inside, out.crop(at), 0, quality);
+    source_->read(inside, out.crop(at), 0, quality, masters);
     if (inside == region) return;
     const bool mirror = source_->calibration().cfa.period() == 2;
     const auto outside = [&](int x, int y) {
@@ -107,13 +124,13 @@ void FrameView::read_mosaic(const Region& region, View<float> out, QualityPlane*
         }
 }
 
-void FrameView::read_demosaiced(const Region& region, std::span<const View<float>> out,
+void FrameView::read_demosaiced(MasterWindow* masters, const Region& region, std::span<const View<float>> out,
                                 std::span<QualityPlane> quality) const {
     const Region wide = sensor_region(region), inside = intersect(wide, source_->bounds());
     std::vector<float> pixels(static_cast<std::size_t>(wide.area()));
     const View<float> mosaic{pixels.data(), wide.width, wide.height, wide.width};
     QualityPlane found;
-    read_mosaic(wide, mosaic, quality.empty() ? nullptr : &found);
+    read_mosaic(masters, wide, mosaic, quality.empty() ? nullptr : &found);
     const CfaPattern& cfa = source_->calibration().cfa;
     demosaic(mosaic, cfa.shifted(wide.x, wide.y), demosaic_of(method_), {out[0], out[1], out[2]});
     found.for_each([&](int i, int j, quality::Bits bits) {
@@ -123,13 +140,13 @@ void FrameView::read_demosaiced(const Region& region, std::span<const View<float
     });
 }
 
-void FrameView::read_binned(const Region& region, std::span<const View<float>> out,
+void FrameView::read_binned(MasterWindow* masters, const Region& region, std::span<const View<float>> out,
                             std::span<QualityPlane> quality) const {
     const Region wide = sensor_region(region);
     std::vector<float> pixels(static_cast<std::size_t>(wide.area()));
     const View<float> mosaic{pixels.data(), wide.width, wide.height, wide.width};
     QualityPlane found;
-    source_->read(wide, mosaic, 0, quality.empty() ? nullptr : &found);
+    source_->read(wide, mosaic, 0, quality.empty() ? nullptr : &found, masters);
     const CfaPattern& cfa = source_->calibration().cfa;
     const int one = single_colour(method_);
     std::array<View<float>, 3> planes;

@@ -3,6 +3,7 @@
 //
 // The room holds, beside this:
 //   calibrated_view.hpp  any rectangle of a raw exposure, calibrated when asked for
+//   master_window.hpp    what masters do to a rectangle, kept for the next frame
 //   cfa.hpp              colour filter arrays
 //   cfa_phase.hpp        does the stated pattern agree with the pixels
 //   demosaic.hpp         three colours a pixel from one
@@ -67,6 +68,8 @@ public:
     /// As PlaneSource says. A defect of a mosaic is told of the plane of its colour alone.
     void read(const Region& region, std::span<const View<float>> out,
               std::span<QualityPlane> quality = {}) const override;
+    void read_along(const Region& region, std::span<const View<float>> out, std::span<QualityPlane> quality,
+                    std::unique_ptr<ReadMemory>& memory) const override;
     /// Of demosaiced planes, from a simulation that is the same on every machine.
     std::vector<Image> white_noise() const override;
     void release() const override { source_->release(); }
@@ -74,9 +77,13 @@ public:
 
 private:
     Region sensor_region(const Region& region) const;
-    void read_mosaic(const Region& region, View<float> out, QualityPlane* quality) const;
-    void read_demosaiced(const Region& region, std::span<const View<float>> out, std::span<QualityPlane> quality) const;
-    void read_binned(const Region& region, std::span<const View<float>> out, std::span<QualityPlane> quality) const;
+    void read_with(MasterWindow* masters, const Region& region, std::span<const View<float>> out,
+                   std::span<QualityPlane> quality) const;
+    void read_mosaic(MasterWindow* masters, const Region& region, View<float> out, QualityPlane* quality) const;
+    void read_demosaiced(MasterWindow* masters, const Region& region, std::span<const View<float>> out,
+                         std::span<QualityPlane> quality) const;
+    void read_binned(MasterWindow* masters, const Region& region, std::span<const View<float>> out,
+                     std::span<QualityPlane> quality) const;
 
     std::shared_ptr<const CalibratedView> source_;
     ColourMethod method_ = ColourMethod::adaptive;

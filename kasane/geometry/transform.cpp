@@ -98,6 +98,15 @@ int patch_begin(int at) {
 /// In thirds of a patch.
 constexpr double kPerPixel = 3.0 / Transform::kPatch;
 
+/// Newton's divided differences of four places a third of a patch apart, and the cubic through them.
+std::array<double, 4> differences(const std::array<double, 4>& p) {
+    const Cubic c(p, 1);
+    return {c.start, c.first, c.second, c.third};
+}
+double at_third(const std::array<double, 4>& c, double t) {
+    return c[0] + t * (c[1] + (t - 1) * (c[2] + (t - 2) * c[3]));
+}
+
 } // namespace
 
 void count_along_reference(const Cubic& along, int from, int count, std::int64_t* out) {
@@ -252,13 +261,17 @@ const Transform::Patches::Patch& Transform::patch(int x, int y, Patches& patches
     if (patches.known_.size() < kMost) patches.known_.emplace_back();
     Patches::Patch& p = patches.known_[patches.next_++ % patches.known_.size()];
     p.x = x, p.y = y, p.plain = true;
-    for (std::size_t j = 0; j < 4; ++j)
-        for (std::size_t i = 0; i < 4; ++i) {
+    for (std::size_t i = 0; i < 4; ++i) {
+        std::array<double, 4> u{}, v{};
+        for (std::size_t j = 0; j < 4; ++j) {
             constexpr double kThird = kPatch / 3.0;
             const Point q = map({x + static_cast<double>(i) * kThird, y + static_cast<double>(j) * kThird});
-            p.u[j][i] = q.x, p.v[j][i] = q.y;
+            u[j] = q.x, v[j] = q.y;
             p.plain = p.plain && std::abs(q.x) < kMostCounted && std::abs(q.y) < kMostCounted; // not for NaN
         }
+        p.u[i] = differences(u);
+        p.v[i] = differences(v);
+    }
     return p;
 }
 
@@ -267,14 +280,20 @@ void Transform::row(int x, int y, int count, std::int64_t* u, std::int64_t* v) c
     row(x, y, count, u, v, patches);
 }
 
+std::optional<Transform::EvenRow> Transform::even_row(int x, int y) const {
+    if (!is_affine()) return std::nullopt;
+    const Affine t = affine_part();
+    const auto du = std::llround(t.a * kFixed), dv = std::llround(t.d * kFixed);
+    return EvenRow{std::llround((t.b * y + t.c) * kFixed) + du * x, du, std::llround((t.e * y + t.f) * kFixed) + dv * x,
+                   dv};
+}
+
 void Transform::row(int x, int y, int count, std::int64_t* u, std::int64_t* v, Patches& patches) const {
-    if (is_affine()) {
-        const Affine t = affine_part();
-        const auto du = std::llround(t.a * kFixed), dv = std::llround(t.d * kFixed);
-        std::int64_t pu = std::llround((t.b * y + t.c) * kFixed) + du * x,
-                     pv = std::llround((t.e * y + t.f) * kFixed) + dv * x;
-        for (int i = 0; i < count; ++i, pu += du, pv += dv)
-            u[i] = pu, v[i] = pv;
+    if (const auto even = even_row(x, y)) {
+        for (int i = 0; i < count; ++i) {
+            u[i] = even->u + i * even->du;
+            v[i] = even->v + i * even->dv;
+        }
         return;
     }
     const int top = patch_begin(y);
@@ -283,8 +302,8 @@ void Transform::row(int x, int y, int count, std::int64_t* u, std::int64_t* v, P
         const Patches::Patch& p = patch(left, top, patches);
         std::array<double, 4> across_u{}, across_v{};
         for (std::size_t k = 0; k < 4; ++k) {
-            across_u[k] = Cubic({p.u[0][k], p.u[1][k], p.u[2][k], p.u[3][k]}, kPerPixel)(y - top);
-            across_v[k] = Cubic({p.v[0][k], p.v[1][k], p.v[2][k], p.v[3][k]}, kPerPixel)(y - top);
+            across_u[k] = at_third(p.u[k], (y - top) * kPerPixel);
+            across_v[k] = at_third(p.v[k], (y - top) * kPerPixel);
         }
         const Cubic along_u(across_u, kPerPixel), along_v(across_v, kPerPixel);
         const int from = x - left;

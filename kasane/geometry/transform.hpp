@@ -22,6 +22,7 @@
 #include <array>
 #include <cstdint>
 #include <memory>
+#include <optional>
 #include <vector>
 
 namespace kasane {
@@ -57,7 +58,7 @@ public:
         friend class Transform;
         struct Patch {
             int x = 0, y = 0;                              ///< of its first pixel
-            std::array<std::array<double, 4>, 4> u{}, v{}; ///< by row and column
+            std::array<std::array<double, 4>, 4> u{}, v{}; ///< by column: what a cubic down it is made of
             bool plain = true;                             ///< all of them are numbers within reach
         };
         std::vector<Patch> known_;
@@ -91,6 +92,11 @@ public:
     void row(int x, int y, int count, std::int64_t* u, std::int64_t* v, Patches& patches) const;
     void row(int x, int y, int count, std::int64_t* u, std::int64_t* v) const;
     static constexpr int kPatch = 128;
+    /// Of an affine map the positions of a row lie evenly: those of the first, and the steps, as `row` tells them.
+    struct EvenRow {
+        std::int64_t u, du, v, dv;
+    };
+    std::optional<EvenRow> even_row(int x, int y) const;
 
     /// The same, then a shift in the frame.
     Transform shifted(double dx, double dy) const;

@@ -1,27 +1,17 @@
 #include <kasane/image/plane_source.hpp>
 
 #include <algorithm>
-#include <cstring>
 
 namespace kasane {
 
 void QualityPlane::clear(int width, int height) {
+    for (const std::uint32_t place : places_)
+        bits_[place] = 0;
+    places_.clear();
     const auto size = static_cast<std::size_t>(width) * static_cast<std::size_t>(height);
-    if (any_ || size > bits_.size()) bits_.assign(std::max(size, bits_.size()), 0); // all is clear beyond, too
+    if (size > bits_.size()) bits_.resize(size, 0); // all is clear beyond, too
     width_ = width;
     height_ = height;
-    any_ = false;
-}
-
-int QualityPlane::next_marked(const quality::Bits* row, int from) const {
-    int x = from;
-    for (std::uint64_t eight = 0; x + 8 <= width_; x += 8) { // few are marked: eight at a time
-        std::memcpy(&eight, row + x, sizeof eight);
-        if (eight) break;
-    }
-    while (x < width_ && !row[x])
-        ++x;
-    return x;
 }
 
 void ImagePlanes::read(const Region& region, std::span<const View<float>> out, std::span<QualityPlane> quality) const {

@@ -34,33 +34,40 @@ public:
     /// All clear, of this size.
     void clear(int width, int height);
     void mark(int x, int y, quality::Bits bits) {
-        bits_[static_cast<std::size_t>(y) * static_cast<std::size_t>(width_) + static_cast<std::size_t>(x)] |= bits;
-        any_ = true;
+        const std::size_t place =
+            static_cast<std::size_t>(y) * static_cast<std::size_t>(width_) + static_cast<std::size_t>(x);
+        if (bits_[place] == 0) places_.push_back(static_cast<std::uint32_t>(place));
+        bits_[place] |= bits;
     }
     quality::Bits at(int x, int y) const {
         return bits_[static_cast<std::size_t>(y) * static_cast<std::size_t>(width_) + static_cast<std::size_t>(x)];
     }
     /// Whether anything was marked.
-    bool any() const { return any_; }
+    bool any() const { return !places_.empty(); }
     int width() const { return width_; }
     int height() const { return height_; }
     /// Calls f(x, y, bits) for each marked pixel, by rows.
     template <class F>
     void for_each(F f) const {
-        if (!any_) return;
-        for (int y = 0; y < height_; ++y) {
-            const quality::Bits* row = bits_.data() + static_cast<std::ptrdiff_t>(y) * width_;
-            for (int x = next_marked(row, 0); x < width_; x = next_marked(row, x + 1))
-                f(x, y, row[x]);
-        }
+        std::vector<std::uint32_t> places = places_;
+        std::sort(places.begin(), places.end());
+        for (const std::uint32_t place : places)
+            f(static_cast<int>(place) % width_, static_cast<int>(place) / width_, bits_[place]);
     }
 
 private:
-    int next_marked(const quality::Bits* row, int from) const;
-
     std::vector<quality::Bits> bits_;
+    std::vector<std::uint32_t> places_; ///< of what is marked, in no order
     int width_ = 0, height_ = 0;
-    bool any_ = false;
+};
+
+/// What a read leaves for the next around the same place, of this source or another. Used by one thread at a time.
+class ReadMemory {
+public:
+    virtual ~ReadMemory() = default;
+    ReadMemory() = default;
+    ReadMemory(const ReadMemory&) = delete;
+    ReadMemory& operator=(const ReadMemory&) = delete;
 };
 
 /// Thread-safe. Results of `read` do not depend on how an image is cut into rectangles.
@@ -82,6 +89,11 @@ public:
     /// is empty or holds one for each plane, which is then of the rectangle's size. Throws InputError.
     virtual void read(const Region& region, std::span<const View<float>> out,
                       std::span<QualityPlane> quality = {}) const = 0;
+    /// The same, faster where `memory` holds what other frames left there; what it holds is changed, or nothing.
+    virtual void read_along(const Region& region, std::span<const View<float>> out, std::span<QualityPlane> quality,
+                            std::unique_ptr<ReadMemory>& /*memory*/) const {
+        read(region, out, quality);
+    }
 
     /// Realisations of what the source makes of white noise of variance 1 a sample of the sensor: images of as many
     /// planes as it has. None where the noise of neighbours stays independent.

@@ -15,11 +15,12 @@
 #ifndef KASANE_RESAMPLE_COEFFICIENTS // this file is read once for every instruction set
 #define KASANE_RESAMPLE_COEFFICIENTS
 namespace kasane::lanczos {
-constexpr int kTerms = 6; // in x^2; the fit is good to 1e-7
+constexpr int kTerms = 4; // in x^2; the fit is good to 2e-6
 
-/// With x = fraction - 1/2 the weight of tap k is E(x^2) + x O(x^2), and that of tap 5 - k is E(x^2) - x O(x^2).
+/// With x = fraction - 1/2 the weight of tap k is E(x^2) + x O(x^2), and that of tap 5 - k is E(x^2) - x O(x^2). The
+/// three E add up to a half, so that the weights do to one.
 struct Coefficients {
-    float even[3][kTerms];
+    float even[2][kTerms];
     float odd[3][kTerms];
 };
 } // namespace kasane::lanczos
@@ -43,11 +44,13 @@ template <class D, class V = hn::Vec<D>>
 HWY_INLINE void weights(D d, const Coefficients& c, V fraction, V* w) {
     const V x = hn::Sub(fraction, hn::Set(d, 0.5f));
     const V x2 = hn::Mul(x, x);
+    V rest = hn::Set(d, 0.5f);
     for (int k = 0; k < 3; ++k) {
-        const V e = polynomial(d, c.even[k], x2);
-        const V o = hn::Mul(x, polynomial(d, c.odd[k], x2));
-        w[k] = hn::Add(e, o);
-        w[5 - k] = hn::Sub(e, o);
+        const V e = k < 2 ? polynomial(d, c.even[k], x2) : rest;
+        const V o = polynomial(d, c.odd[k], x2);
+        rest = hn::Sub(rest, e);
+        w[k] = hn::MulAdd(x, o, e);
+        w[5 - k] = hn::NegMulAdd(x, o, e);
     }
 }
 
@@ -57,73 +60,149 @@ struct Weights {
     const V *x, *y;
 };
 
-/// From what contrast on, what may be left, and what nothing is higher than.
+/// From what contrast on ringing is looked for, and what of it may be left.
 template <class V>
 struct Ringing {
-    V contrast, left, bound;
+    V contrast, left;
 };
 
-/// Sums the 36 products; `load(offset)` gives the pixels `offset` values after each lane's first tap. Nothing near
-/// them is higher than the bound of `ringing`.
+/// A rectangle that holds all taps of a vector, and what is known of its highest value.
+struct TapBox {
+    const Peaks* peaks;
+    int x, y, right, bottom; // the last ones included
+    bool compact;            // small enough for a bound that is found at once
+
+    TapBox(const Peaks* p, int left, int top, int last_left, int last_top)
+        : peaks(p), x(left), y(top), right(last_left + kLanczosTaps - 1), bottom(last_top + kLanczosTaps - 1),
+          compact(right - x < Peaks::kNearColumns && bottom - y < Peaks::kNearRows) {}
+    float coarse() const { return peaks && compact ? peaks->near(x, y) : std::numeric_limits<float>::infinity(); }
+    float fine() const { return peaks ? peaks->over(x, y, right, bottom) : std::numeric_limits<float>::infinity(); }
+};
+
+/// Holds what was summed up against ringing: where a sum lies below the floor of the four nearest, and something that
+/// `highest` finds among the taps rises above it.
+template <class D, class Highest, class V = hn::Vec<D>>
+HWY_INLINE V clamp_ringing(D d, V sum, V floor4, const Ringing<V>& ringing, const TapBox& box, Highest highest) {
+    const V least = hn::Sub(floor4, ringing.left);
+    const auto below = hn::Lt(sum, least);
+    // Where nothing rises so high above the floor, it need not be looked at.
+    const auto may_ring = [&](float bound) {
+        return !hn::AllFalse(d, hn::And(below, hn::Gt(hn::Sub(hn::Set(d, bound), floor4), ringing.contrast)));
+    };
+    if (HWY_LIKELY(!may_ring(box.coarse()) || !may_ring(box.fine()))) return sum;
+    const auto rings = hn::And(hn::Gt(hn::Sub(highest(), floor4), ringing.contrast), below);
+    return hn::IfThenElse(rings, least, sum);
+}
+
+/// The highest of the 36 taps.
 template <class D, class Load, class V = hn::Vec<D>>
-HWY_INLINE V gather_taps(D d, std::ptrdiff_t stride, const Weights<V>& w, const Ringing<V>& ringing, Load load) {
+HWY_NOINLINE V highest_tap(D d, std::ptrdiff_t stride, Load load) {
+    V highest = hn::Set(d, Peaks::kLowest);
+    for (int j = 0; j < kLanczosTaps; ++j)
+        for (int i = 0; i < kLanczosTaps; ++i)
+            highest = hn::Max(highest, load(j * stride + i));
+    return highest;
+}
+
+/// Sums the 36 products; `load(offset)` gives the pixels `offset` values after each lane's first tap.
+template <class D, class Load, class V = hn::Vec<D>>
+HWY_INLINE V gather_taps(D d, std::ptrdiff_t stride, const Weights<V>& w, const Ringing<V>& ringing, const TapBox& box,
+                         Load load) {
     V sum = hn::Zero(d);
     V floor4 = hn::Set(d, 3.0e38f);
     for (int j = 0; j < kLanczosTaps; ++j) {
         V line = hn::Zero(d);
         for (int i = 0; i < kLanczosTaps; ++i) {
             const V s = load(j * stride + i);
-            line = hn::MulAdd(w.x[i], s, line);
-            if ((i == 2 || i == 3) && (j == 2 || j == 3)) floor4 = hn::Min(floor4, s);
+            line = i == 0 ? hn::Mul(w.x[i], s) : hn::MulAdd(w.x[i], s, line);
+            if ((i == 2 || i == 3) && (j == 2 || j == 3)) floor4 = i == 2 && j == 2 ? s : hn::Min(floor4, s);
         }
-        sum = hn::MulAdd(w.y[j], line, sum);
+        sum = j == 0 ? hn::Mul(w.y[j], line) : hn::MulAdd(w.y[j], line, sum);
     }
-    const V least = hn::Sub(floor4, ringing.left);
-    const auto below = hn::Lt(sum, least);
-    if (hn::AllFalse(d, hn::And(below, hn::Gt(hn::Sub(ringing.bound, floor4), ringing.contrast)))) return sum;
-    V highest = hn::Set(d, Peaks::kLowest);
-    for (int j = 0; j < kLanczosTaps; ++j)
-        for (int i = 0; i < kLanczosTaps; ++i)
-            highest = hn::Max(highest, load(j * stride + i));
-    const auto rings = hn::And(hn::Gt(hn::Sub(highest, floor4), ringing.contrast), below);
-    return hn::IfThenElse(rings, least, sum);
+    return clamp_ringing(d, sum, floor4, ringing, box, [&] { return highest_tap(d, stride, load); });
 }
 
-/// Where lanes lie beside each other but for a step of one column or row somewhere, up or down, as through all slight
-/// turns: one piece after the other as if all lanes were of it, and of each its own lanes. False where that would be
-/// too many.
-template <class D, class V = hn::Vec<D>, class VI = hn::Vec<hn::RebindToSigned<D>>>
-HWY_INLINE bool pieces(D d, View<const float> source, const Weights<V>& both, const Ringing<V>& ringing, VI column,
-                       VI row, V* result) {
+/// Lanes that lie beside each other but for steps, through slight turns and lenses: `row` counts rows from the first,
+/// `step` columns beyond those that lie evenly.
+template <class VI>
+struct Steps {
+    VI row, step;
+    int rows, columns;  // how many there are of each
+    const float* first; // the first tap of the first lane without steps; of descending columns of the last lane
+    bool forward;
+};
+
+/// Every row is summed once for all lanes, with the pixels of each lane's step; then every lane takes its own rows.
+template <int kColumns, class D, class Highest, class V = hn::Vec<D>, class VI>
+HWY_INLINE V stepped_taps(D d, std::ptrdiff_t stride, const Weights<V>& w, const Ringing<V>& ringing, const TapBox& box,
+                          const Steps<VI>& at, Highest highest) {
+    const hn::RebindToSigned<D> di;
+    constexpr int kMostRows = 4;
+    V lines[kLanczosTaps + kMostRows - 1], floors[kLanczosTaps + kMostRows - 1];
+    for (int k = 0; k < kLanczosTaps + at.rows - 1; ++k) {
+        const float* from = at.first + k * stride;
+        V pixels[kLanczosTaps + kColumns - 1];
+        for (int i = 0; i < kLanczosTaps + kColumns - 1; ++i) {
+            const V v = hn::LoadU(d, from + i);
+            pixels[i] = at.forward ? v : hn::Reverse(d, v);
+        }
+        V line = hn::Zero(d), floor = hn::Zero(d);
+        for (int i = 0; i < kLanczosTaps; ++i) {
+            V s = pixels[i];
+            for (int c = 1; c < kColumns; ++c)
+                s = hn::IfThenElse(hn::RebindMask(d, hn::Eq(at.step, hn::Set(di, c))), pixels[i + c], s);
+            line = i == 0 ? hn::Mul(w.x[i], s) : hn::MulAdd(w.x[i], s, line);
+            if (i == 2) floor = s;
+            if (i == 3) floor = hn::Min(floor, s);
+        }
+        lines[k] = line;
+        floors[k] = floor;
+    }
+    V sum = hn::Zero(d), floor4 = hn::Zero(d);
+    for (int j = 0; j < kLanczosTaps; ++j) {
+        V line = lines[j], floor = floors[j];
+        for (int r = 1; r < at.rows; ++r) {
+            const auto own = hn::RebindMask(d, hn::Eq(at.row, hn::Set(di, r)));
+            line = hn::IfThenElse(own, lines[j + r], line);
+            floor = hn::IfThenElse(own, floors[j + r], floor);
+        }
+        sum = j == 0 ? hn::Mul(w.y[j], line) : hn::MulAdd(w.y[j], line, sum);
+        if (j == 2) floor4 = floor;
+        if (j == 3) floor4 = hn::Min(floor4, floor);
+    }
+    return clamp_ringing(d, sum, floor4, ringing, box, highest);
+}
+
+/// Where the lanes lie nearly beside each other, forwards or backwards. False where they do not.
+template <class D, class Highest, class V = hn::Vec<D>, class VI = hn::Vec<hn::RebindToSigned<D>>>
+HWY_INLINE bool stepped(D d, View<const float> source, const Weights<V>& both, const Ringing<V>& ringing,
+                        const TapBox& box, VI column, VI row, Highest highest, V* result) {
     const hn::RebindToSigned<D> di;
     constexpr int kMost = 4;
     const auto ramp = hn::Iota(di, 0);
     const int lanes = static_cast<int>(hn::Lanes(d));
-    const auto along = hn::Sub(column, ramp), against = hn::Add(column, ramp);
-    const auto spread = [&](VI v) { return hn::GetLane(hn::MaxOfLanes(di, v)) - hn::GetLane(hn::MinOfLanes(di, v)); };
-    const int rows = spread(row) + 1;
-    const bool forward = spread(along) < kMost;
-    const VI base = forward ? along : against;
-    const int columns = spread(base) + 1;
-    if (rows > kMost || columns > kMost || rows * columns > kMost) return false;
-    const int row0 = hn::GetLane(hn::MinOfLanes(di, row)), base0 = hn::GetLane(hn::MinOfLanes(di, base));
-    V out = hn::Zero(d);
-    for (int j = row0; j < row0 + rows; ++j)
-        for (int i = base0; i < base0 + columns; ++i) {
-            const auto own = hn::And(hn::Eq(row, hn::Set(di, j)), hn::Eq(base, hn::Set(di, i)));
-            if (hn::AllFalse(di, own)) continue;
-            // All lanes must lie in the row, those that are not of the piece as well.
-            const int first = forward ? i : i - (lanes - 1);
-            if (first < 0 || first + lanes - 1 + kLanczosTaps > source.width) return false;
-            const float* at = source.row(j) + first;
-            const V one = forward ? gather_taps(d, source.stride, both, ringing,
-                                                [&](std::ptrdiff_t o) { return hn::LoadU(d, at + o); })
-                                  : gather_taps(d, source.stride, both, ringing,
-                                                [&](std::ptrdiff_t o) { return hn::Reverse(d, hn::LoadU(d, at + o)); });
-            out = hn::IfThenElse(hn::RebindMask(d, own), one, out);
-        }
-    *result = out;
-    return true;
+    const int row0 = box.y, rows = box.bottom - (kLanczosTaps - 1) - row0 + 1;
+    if (rows > kMost) return false;
+    for (const bool forward : {true, false}) {
+        const VI base = forward ? hn::Sub(column, ramp) : hn::Add(column, ramp);
+        const int base0 = hn::GetLane(hn::MinOfLanes(di, base)),
+                  columns = hn::GetLane(hn::MaxOfLanes(di, base)) - base0 + 1;
+        if (columns > kMost) continue;
+        // All lanes must lie in the row with every step, those that have none as well.
+        const int first = forward ? base0 : base0 - (lanes - 1), most = columns > 2 ? kMost : columns;
+        if (first < 0 || first + lanes - 1 + kLanczosTaps - 1 + most > source.width) return false;
+        const Steps<VI> at{hn::Sub(row, hn::Set(di, row0)),
+                           hn::Sub(base, hn::Set(di, base0)),
+                           rows,
+                           columns,
+                           source.row(row0) + first,
+                           forward};
+        *result = columns == 1   ? stepped_taps<1>(d, source.stride, both, ringing, box, at, highest)
+                  : columns == 2 ? stepped_taps<2>(d, source.stride, both, ringing, box, at, highest)
+                                 : stepped_taps<kMost>(d, source.stride, both, ringing, box, at, highest);
+        return true;
+    }
+    return false;
 }
 
 void Resample(View<const float> source, const Positions& at, float* out, const ResampleOptions& options,
@@ -134,7 +213,7 @@ void Resample(View<const float> source, const Positions& at, float* out, const R
     constexpr std::size_t kMostLanes = HWY_MAX_BYTES / sizeof(float);
     const int lanes = static_cast<int>(hn::Lanes(d));
     const Peaks* peaks = options.peaks;
-    Ringing<V> ringing{hn::Set(d, options.ringing_contrast), hn::Set(d, options.ringing_left), {}};
+    const Ringing<V> ringing{hn::Set(d, options.ringing_contrast), hn::Set(d, options.ringing_left)};
     const V nodata = hn::Set(d, std::numeric_limits<float>::quiet_NaN());
     const auto lowest = hn::Set(di, 2), last_column = hn::Set(di, source.width - 4),
                last_row = hn::Set(di, source.height - 4);
@@ -171,27 +250,26 @@ void Resample(View<const float> source, const Positions& at, float* out, const R
             const auto first_row = hn::Sub(hn::Min(hn::Max(row, lowest), last_row), lowest);
             const int u0 = hn::GetLane(first_column), v0 = hn::GetLane(first_row);
             const Weights<V> both{wx, wy};
-            ringing.bound = hn::Set(d, std::numeric_limits<float>::infinity());
-            if (peaks) {
-                const int left = hn::GetLane(hn::MinOfLanes(di, first_column)),
-                          right = hn::GetLane(hn::MaxOfLanes(di, first_column)),
-                          top = hn::GetLane(hn::MinOfLanes(di, first_row)),
-                          bottom = hn::GetLane(hn::MaxOfLanes(di, first_row));
-                ringing.bound = hn::Set(d, peaks->over(left, top, right + kLanczosTaps - 1, bottom + kLanczosTaps - 1));
-            }
             const bool one_row = hn::AllTrue(di, hn::Eq(first_row, hn::Set(di, v0)));
             if (one_row && hn::AllTrue(di, hn::Eq(first_column, hn::Add(hn::Set(di, u0), ramp)))) {
                 const float* first = source.row(v0) + u0;
-                result = gather_taps(d, source.stride, both, ringing,
+                const TapBox box(peaks, u0, v0, u0 + lanes - 1, v0);
+                result = gather_taps(d, source.stride, both, ringing, box,
                                      [&](std::ptrdiff_t o) { return hn::LoadU(d, first + o); });
             } else if (one_row && hn::AllTrue(di, hn::Eq(first_column, hn::Sub(hn::Set(di, u0), ramp)))) {
                 const float* first = source.row(v0) + u0 - (lanes - 1); // an upside-down frame
-                result = gather_taps(d, source.stride, both, ringing,
+                const TapBox box(peaks, u0 - (lanes - 1), v0, u0, v0);
+                result = gather_taps(d, source.stride, both, ringing, box,
                                      [&](std::ptrdiff_t o) { return hn::Reverse(d, hn::LoadU(d, first + o)); });
-            } else if (!pieces(d, source, both, ringing, first_column, first_row, &result)) {
+            } else {
+                const TapBox box(
+                    peaks, hn::GetLane(hn::MinOfLanes(di, first_column)), hn::GetLane(hn::MinOfLanes(di, first_row)),
+                    hn::GetLane(hn::MaxOfLanes(di, first_column)), hn::GetLane(hn::MaxOfLanes(di, first_row)));
                 const auto index = hn::Add(hn::Mul(first_row, stride), first_column);
-                result = gather_taps(d, source.stride, both, ringing,
-                                     [&](std::ptrdiff_t o) { return hn::GatherIndex(d, source.data + o, index); });
+                const auto load = [&](std::ptrdiff_t o) { return hn::GatherIndex(d, source.data + o, index); };
+                const auto highest = [&] { return highest_tap(d, source.stride, load); };
+                if (!stepped(d, source, both, ringing, box, first_column, first_row, highest, &result))
+                    result = gather_taps(d, source.stride, both, ringing, box, load);
             }
             result = hn::IfThenElse(hn::RebindMask(d, outside), nodata, result);
         }
@@ -236,7 +314,7 @@ Coefficients fit_coefficients() {
     Coefficients c{};
     for (int k = 0; k < 3; ++k)
         for (int t = 0; t < kTerms; ++t) {
-            c.even[k][t] = static_cast<float>(e(t, k));
+            if (k < 2) c.even[k][t] = static_cast<float>(e(t, k));
             c.odd[k][t] = static_cast<float>(o(t, k));
         }
     return c;

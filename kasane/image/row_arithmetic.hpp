@@ -7,11 +7,14 @@
 
 namespace kasane {
 
-/// to[i] -= factor * from[i], the product rounded first.
-void subtract_row(float* to, float factor, const float* from, std::size_t count);
+/// to[i] = (to[i] - subtract[i]) * multiply[i], the difference rounded first; either may be null, and is left out then.
+void calibrate_row(float* to, const float* subtract, const float* multiply, std::size_t count);
 
-/// to[i] = to[i] * level[i] / by[i] where by[i] > least * level[i]; NaN elsewhere.
-void divide_row(float* to, const float* level, const float* by, float least, std::size_t count);
+/// by[i] = level[i] / by[i] where by[i] > least * level[i]; NaN elsewhere.
+void reciprocal_row(float* by, const float* level, float least, std::size_t count);
+
+/// to[i] = from[i] where that is higher; what is no number does not count.
+void raise_row(float* to, const float* from, std::size_t count);
 
 /// Whether any value is not finite.
 bool any_gap(const float* values, std::size_t count);
@@ -24,5 +27,9 @@ std::size_t count_present(const float* values, const std::int32_t* where, std::s
 /// Positions in units of 2^-32 pixels as whole pixels from `origin` on, and the fractions behind (24 bits of them).
 void split_positions(const std::int64_t* positions, std::size_t count, int origin, std::int32_t* whole,
                      float* fraction);
+
+/// The same of positions that lie evenly: start, start + step, ...
+void split_even_positions(std::int64_t start, std::int64_t step, std::size_t count, int origin, std::int32_t* whole,
+                          float* fraction);
 
 } // namespace kasane

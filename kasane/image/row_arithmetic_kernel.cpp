@@ -13,18 +13,23 @@ HWY_BEFORE_NAMESPACE();
 namespace kasane::HWY_NAMESPACE {
 namespace hn = hwy::HWY_NAMESPACE;
 
-void SubtractRow(float* to, float factor, const float* from, std::size_t count) {
+void CalibrateRow(float* to, const float* subtract, const float* multiply, std::size_t count) {
     const hn::ScalableTag<float> d;
     const std::size_t lanes = hn::Lanes(d);
-    const auto f = hn::Set(d, factor);
     std::size_t i = 0;
-    for (; i + lanes <= count; i += lanes)
-        hn::StoreU(hn::Sub(hn::LoadU(d, to + i), hn::Mul(f, hn::LoadU(d, from + i))), d, to + i);
-    for (; i < count; ++i)
-        to[i] -= factor * from[i];
+    for (; i + lanes <= count; i += lanes) {
+        auto v = hn::LoadU(d, to + i);
+        if (subtract) v = hn::Sub(v, hn::LoadU(d, subtract + i));
+        if (multiply) v = hn::Mul(v, hn::LoadU(d, multiply + i));
+        hn::StoreU(v, d, to + i);
+    }
+    for (; i < count; ++i) {
+        if (subtract) to[i] -= subtract[i];
+        if (multiply) to[i] *= multiply[i];
+    }
 }
 
-void DivideRow(float* to, const float* level, const float* by, float least, std::size_t count) {
+void ReciprocalRow(float* by, const float* level, float least, std::size_t count) {
     const hn::ScalableTag<float> d;
     const std::size_t lanes = hn::Lanes(d);
     constexpr float kNothing = std::numeric_limits<float>::quiet_NaN();
@@ -32,11 +37,22 @@ void DivideRow(float* to, const float* level, const float* by, float least, std:
     std::size_t i = 0;
     for (; i + lanes <= count; i += lanes) {
         const auto whole = hn::LoadU(d, level + i), part = hn::LoadU(d, by + i);
-        const auto divided = hn::Div(hn::Mul(hn::LoadU(d, to + i), whole), part);
-        hn::StoreU(hn::IfThenElse(hn::Gt(part, hn::Mul(l, whole)), divided, nothing), d, to + i);
+        hn::StoreU(hn::IfThenElse(hn::Gt(part, hn::Mul(l, whole)), hn::Div(whole, part), nothing), d, by + i);
     }
     for (; i < count; ++i)
-        to[i] = by[i] > least * level[i] ? to[i] * level[i] / by[i] : kNothing;
+        by[i] = by[i] > least * level[i] ? level[i] / by[i] : kNothing;
+}
+
+void RaiseRow(float* to, const float* from, std::size_t count) {
+    const hn::ScalableTag<float> d;
+    const std::size_t lanes = hn::Lanes(d);
+    std::size_t i = 0;
+    for (; i + lanes <= count; i += lanes) {
+        const auto a = hn::LoadU(d, to + i), b = hn::LoadU(d, from + i);
+        hn::StoreU(hn::IfThenElse(hn::Gt(b, a), b, a), d, to + i);
+    }
+    for (; i < count; ++i)
+        to[i] = from[i] > to[i] ? from[i] : to[i];
 }
 
 bool AnyGap(const float* values, std::size_t count) {
@@ -66,30 +82,61 @@ std::size_t CountPresent(const float* values, const std::int32_t* where, std::si
     return n;
 }
 
+#if HWY_TARGET != HWY_SCALAR
+/// Whole pixels from `from` on, and half of what is behind them, of positions that come as pairs of words, the lower
+/// one first: of the first and of the second half of the lanes.
+template <class D, class V = hn::Vec<D>>
+HWY_INLINE void split(D d, V first, V second, V from, std::int32_t* whole, float* fraction) {
+    const hn::RebindToUnsigned<D> du;
+    const hn::RebindToFloat<D> df;
+    hn::StoreU(hn::Sub(hn::ConcatOdd(d, second, first), from), d, whole);
+    // Half of the lower words, which fits into a signed one.
+    const auto half = hn::BitCast(d, hn::ShiftRight<1>(hn::BitCast(du, hn::ConcatEven(d, second, first))));
+    hn::StoreU(hn::Mul(hn::ConvertTo(df, half), hn::Set(df, 0x1p-31f)), df, fraction);
+}
+#endif
+
+HWY_INLINE void split_one(std::int64_t position, int origin, std::int32_t* whole, float* fraction) {
+    *whole = static_cast<std::int32_t>(position >> 32) - origin;
+    *fraction = static_cast<float>(static_cast<std::int32_t>(static_cast<std::uint32_t>(position) >> 1)) * 0x1p-31f;
+}
+
 void SplitPositions(const std::int64_t* positions, std::size_t count, int origin, std::int32_t* whole,
                     float* fraction) {
     std::size_t i = 0;
 #if HWY_TARGET != HWY_SCALAR
     const hn::ScalableTag<std::int32_t> d;
-    const hn::RebindToUnsigned<decltype(d)> du;
-    const hn::RebindToFloat<decltype(d)> df;
     const std::size_t lanes = hn::Lanes(d);
     const auto from = hn::Set(d, origin);
-    const auto unit = hn::Set(df, 0x1p-31f);
     const auto* words = reinterpret_cast<const std::int32_t*>(positions); // lower and upper, in turn
+    for (; i + lanes <= count; i += lanes)
+        split(d, hn::LoadU(d, words + 2 * i), hn::LoadU(d, words + 2 * i + lanes), from, whole + i, fraction + i);
+#endif
+    for (; i < count; ++i)
+        split_one(positions[i], origin, whole + i, fraction + i);
+}
+
+void SplitEvenPositions(std::int64_t start, std::int64_t step, std::size_t count, int origin, std::int32_t* whole,
+                        float* fraction) {
+    std::size_t i = 0;
+#if HWY_TARGET != HWY_SCALAR
+    const hn::ScalableTag<std::int32_t> d;
+    const hn::ScalableTag<std::int64_t> d64;
+    const std::size_t lanes = hn::Lanes(d);
+    HWY_ALIGN std::int64_t begin[HWY_MAX_BYTES / sizeof(std::int32_t)];
+    for (std::size_t k = 0; k < lanes; ++k)
+        begin[k] = start + static_cast<std::int64_t>(k) * step;
+    auto first = hn::Load(d64, begin), second = hn::Load(d64, begin + lanes / 2);
+    const auto next = hn::Set(d64, static_cast<std::int64_t>(lanes) * step);
+    const auto from = hn::Set(d, origin);
     for (; i + lanes <= count; i += lanes) {
-        const auto a = hn::LoadU(d, words + 2 * i), b = hn::LoadU(d, words + 2 * i + lanes);
-        hn::StoreU(hn::Sub(hn::ConcatOdd(d, b, a), from), d, whole + i);
-        // Half of the lower words, which fits into a signed one.
-        const auto half = hn::BitCast(d, hn::ShiftRight<1>(hn::BitCast(du, hn::ConcatEven(d, b, a))));
-        hn::StoreU(hn::Mul(hn::ConvertTo(df, half), unit), df, fraction + i);
+        split(d, hn::BitCast(d, first), hn::BitCast(d, second), from, whole + i, fraction + i);
+        first = hn::Add(first, next);
+        second = hn::Add(second, next);
     }
 #endif
-    for (; i < count; ++i) {
-        whole[i] = static_cast<std::int32_t>(positions[i] >> 32) - origin;
-        fraction[i] =
-            static_cast<float>(static_cast<std::int32_t>(static_cast<std::uint32_t>(positions[i]) >> 1)) * 0x1p-31f;
-    }
+    for (; i < count; ++i)
+        split_one(start + static_cast<std::int64_t>(i) * step, origin, whole + i, fraction + i);
 }
 
 } // namespace kasane::HWY_NAMESPACE
@@ -97,17 +144,22 @@ HWY_AFTER_NAMESPACE();
 
 #if HWY_ONCE
 namespace kasane {
-HWY_EXPORT(SubtractRow);
-HWY_EXPORT(DivideRow);
+HWY_EXPORT(CalibrateRow);
+HWY_EXPORT(ReciprocalRow);
 HWY_EXPORT(AnyGap);
 HWY_EXPORT(CountPresent);
+HWY_EXPORT(RaiseRow);
 HWY_EXPORT(SplitPositions);
+HWY_EXPORT(SplitEvenPositions);
 
-void subtract_row(float* to, float factor, const float* from, std::size_t count) {
-    HWY_DYNAMIC_DISPATCH(SubtractRow)(to, factor, from, count);
+void calibrate_row(float* to, const float* subtract, const float* multiply, std::size_t count) {
+    HWY_DYNAMIC_DISPATCH(CalibrateRow)(to, subtract, multiply, count);
 }
-void divide_row(float* to, const float* level, const float* by, float least, std::size_t count) {
-    HWY_DYNAMIC_DISPATCH(DivideRow)(to, level, by, least, count);
+void reciprocal_row(float* by, const float* level, float least, std::size_t count) {
+    HWY_DYNAMIC_DISPATCH(ReciprocalRow)(by, level, least, count);
+}
+void raise_row(float* to, const float* from, std::size_t count) {
+    HWY_DYNAMIC_DISPATCH(RaiseRow)(to, from, count);
 }
 bool any_gap(const float* values, std::size_t count) {
     return HWY_DYNAMIC_DISPATCH(AnyGap)(values, count);
@@ -121,6 +173,10 @@ std::size_t count_present(const float* values, const std::int32_t* where, std::s
 void split_positions(const std::int64_t* positions, std::size_t count, int origin, std::int32_t* whole,
                      float* fraction) {
     HWY_DYNAMIC_DISPATCH(SplitPositions)(positions, count, origin, whole, fraction);
+}
+void split_even_positions(std::int64_t start, std::int64_t step, std::size_t count, int origin, std::int32_t* whole,
+                          float* fraction) {
+    HWY_DYNAMIC_DISPATCH(SplitEvenPositions)(start, step, count, origin, whole, fraction);
 }
 } // namespace kasane
 #endif

@@ -8,6 +8,12 @@
 
 namespace kasane {
 
+int HalvesScatter::every(int width, int height) {
+    constexpr double kPixels = 1 << 20;
+    constexpr int kLeast = 8;
+    return std::max(kLeast, static_cast<int>(static_cast<double>(width) * height / kPixels));
+}
+
 void HalvesScatter::add(const SampleBlock& block, const float* combined, const StackExpectation& expectation) {
     struct Half {
         double sum = 0, weight = 0, variance = 0;

@@ -17,9 +17,8 @@ namespace kasane {
 /// Counts can be added in any order with the same result.
 class HalvesScatter {
 public:
-    /// Rows of the canvas that are looked at: one in so many.
-    static constexpr int kEvery = 8;
-    static bool takes(int canvas_row) { return canvas_row % kEvery == kEvery / 2; }
+    /// Of the rows of a canvas one in so many is looked at: a million pixels tell the noise to 0.1 %.
+    static int every(int width, int height);
 
     /// Looks at all pixels of a block that have samples in both halves. `combined` are their values.
     void add(const SampleBlock& block, const float* combined, const StackExpectation& expectation);

@@ -6,7 +6,7 @@
 //   resampler.hpp        a rectangle of a frame on the canvas
 //   streak_mask.hpp      trails that were found, on the canvas
 //   tile_samples.hpp     the samples of all frames of a tile
-//   structure.hpp        where an image is curved or slopes
+//   structure.hpp, structure_kernel.hpp  where an image is curved or slopes
 //   growth.hpp           what is rejected beside what was found
 //   tile_judge.hpp       which samples of a tile count, and what they make together
 //   rejection_trials.hpp the rejection chosen by trying all on a sample of the stack
@@ -40,7 +40,9 @@ struct IntegrateOptions {
     bool mask_streaks = true;  ///< trails that were found do not count where other frames stand in
     double worth_exponent = 1; ///< of the inverse variance, for the weights; 0: frames weigh alike
     double ringing_sigmas = 8; ///< contrast, in units of the frame's noise, from which ringing is clamped to 0.4 of it
-    int tile = 256;            ///< side, pixels; made smaller where memory asks for it (the result does not change)
+    /// Side of a tile, pixels; made smaller where memory or threads ask for it (the result does not change). With the
+    /// usual rim of 5 pixels around it rows are whole vectors.
+    int tile = 374;
     /// Frames with real data, as a share of all, from which pixels made of neighbours (defects) do not count.
     double real_share = 0.25;
     /// Pixels of a frame, from its edges inwards, over which its weight falls; of means and sums.

@@ -88,15 +88,28 @@ void ResamplePass::take(const Tile& tile, Scratch& s, std::size_t plane, Counts&
             to[x] *= times_;
         std::copy_n(v.weight.data() + from, region.width, result_.coverage.plane(p).row(y) + region.x);
         s.core.assign(static_cast<std::size_t>(region.width), 0);
-        for (int x = 0; !v.structure.curvature.empty() && x < region.width; ++x)
-            s.core[static_cast<std::size_t>(x)] = v.structure.any(static_cast<std::size_t>(from + x));
-        const bool any_core = std::any_of(s.core.begin(), s.core.end(), [](std::int32_t c) { return c != 0; });
+        if (!v.structure.curvature.empty()) {
+            const float *curvature = v.structure.curvature.data() + from, *slope = v.structure.slope.data() + from;
+            for (std::size_t x = 0; x < s.core.size(); ++x) // without a branch
+                s.core[x] = static_cast<std::int32_t>(curvature[x] > 0) | static_cast<std::int32_t>(slope[x] > 0);
+        }
+        const auto cores = static_cast<std::uint64_t>(std::count(s.core.begin(), s.core.end(), 1));
         for (std::size_t f = 0; f < frames_.size(); ++f) {
+            if (s.samples.complete(plane, f)) {
+                counts.shares[f].samples += s.core.size();
+                counts.cores.samples += cores;
+                continue;
+            }
             const float* row = samples + static_cast<std::ptrdiff_t>(f) * pixels + from;
             counts.shares[f].samples += count_present(row, s.core.size());
-            if (any_core) counts.cores.samples += count_present(row, s.core.data(), s.core.size());
+            if (cores > 0) counts.cores.samples += count_present(row, s.core.data(), s.core.size());
         }
     }
+    const auto taken_out = [&](const RejectedSample& r) {
+        if (!s.samples.complete(plane, r.frame)) return; // not counted
+        --counts.shares[r.frame].samples;
+        counts.cores.samples -= !v.structure.curvature.empty() && v.structure.any(r.pixel);
+    };
     if (options_.feather > 0) feather(tile, s, plane);
     RejectedCellCounts::Rectangle cells(cells_, tile.wide);
     const std::vector<FrameExpectation>& frames = combiners_[plane].expectation().frames;
@@ -118,9 +131,13 @@ void ResamplePass::take(const Tile& tile, Scratch& s, std::size_t plane, Counts&
         if (!tile.holds(r.pixel)) continue;
         ++counts.shares[r.frame].streaks;
         mark(r, true);
+        taken_out(r);
     }
-    for (const std::uint32_t pixel : s.samples.passed_over(plane))
-        counts.passed_over += tile.holds(pixel);
+    for (const RejectedSample& r : s.samples.passed_over(plane)) {
+        if (!tile.holds(r.pixel)) continue;
+        ++counts.passed_over;
+        taken_out(r);
+    }
 }
 
 /// Frames near their edges count less: what they had too much is taken out again.
@@ -146,13 +163,13 @@ void ResamplePass::feather(const Tile& tile, Scratch& s, std::size_t plane) {
 void ResamplePass::write_maps(const Tile& tile, const Scratch& s) {
     const Region& region = tile.region;
     const auto write = [&](const std::vector<float>& from, Raster<std::uint16_t>& to) {
-        for (int y = 0; y < region.height; ++y)
-            for (int x = 0; x < region.width; ++x) {
-                const float v = from[static_cast<std::size_t>(y) * static_cast<std::size_t>(region.width) +
-                                     static_cast<std::size_t>(x)];
-                to(region.x + x, region.y + y) =
-                    static_cast<std::uint16_t>(std::lround(std::clamp(v, 0.0f, 1.0f) * RejectionMaps::kUnit));
-            }
+        for (int y = 0; y < region.height; ++y) {
+            const float* row = from.data() + static_cast<std::ptrdiff_t>(y) * region.width;
+            std::uint16_t* line = &to(region.x, region.y + y);
+            for (int x = 0; x < region.width; ++x) // to the nearest: shares are not below 0
+                line[x] = static_cast<std::uint16_t>(
+                    static_cast<std::int32_t>(std::min(row[x], 1.0f) * RejectionMaps::kUnit + 0.5f));
+        }
     };
     write(s.low, result_.rejected.low);
     write(s.high, result_.rejected.high);
@@ -160,8 +177,9 @@ void ResamplePass::write_maps(const Tile& tile, const Scratch& s) {
 
 void ResamplePass::compare_halves(const Tile& tile, const Scratch& s, std::size_t plane) {
     HalvesScatter here;
+    const int every = HalvesScatter::every(bounds_.width, bounds_.height);
     for (int y = tile.region.y; y < tile.region.bottom(); ++y) {
-        if (!HalvesScatter::takes(y)) continue;
+        if (y % every != every / 2) continue;
         const std::ptrdiff_t from =
             static_cast<std::ptrdiff_t>(y - tile.wide.y) * tile.wide.width + (tile.region.x - tile.wide.x);
         here.add(

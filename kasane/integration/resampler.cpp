@@ -85,7 +85,7 @@ void Resampler::resample(const StackFrame& frame, const Region& region, double r
         inside[p] = source[p].crop(at);
     }
     quality_.resize(out.size());
-    view.read(inside_, inside, quality_);
+    view.read_along(inside_, inside, quality_, memory_);
     if (box != inside_)
         for (std::size_t p = 0; p < out.size(); ++p)
             pad(source[p], at);
@@ -104,9 +104,15 @@ void Resampler::resample(const StackFrame& frame, const Region& region, double r
         for (int y = 0; y < region.height; ++y) {
             for (int x = 0; x < region.width; x += kChunk) {
                 const int n = std::min(kChunk, region.width - x);
-                t.row(region.x + x, region.y + y, n, u.data(), v.data(), patches);
-                split_positions(u.data(), static_cast<std::size_t>(n), box.x, column.data(), fx.data());
-                split_positions(v.data(), static_cast<std::size_t>(n), box.y, row.data(), fy.data());
+                const auto count = static_cast<std::size_t>(n);
+                if (const auto even = t.even_row(region.x + x, region.y + y)) {
+                    split_even_positions(even->u, even->du, count, box.x, column.data(), fx.data());
+                    split_even_positions(even->v, even->dv, count, box.y, row.data(), fy.data());
+                } else {
+                    t.row(region.x + x, region.y + y, n, u.data(), v.data(), patches);
+                    split_positions(u.data(), count, box.x, column.data(), fx.data());
+                    split_positions(v.data(), count, box.y, row.data(), fy.data());
+                }
                 resample_lanczos3(source[p], {column.data(), row.data(), fx.data(), fy.data(), n}, out[p].row(y) + x,
                                   {contrast, left, &peaks_});
             }

@@ -28,6 +28,7 @@ public:
 
 private:
     std::vector<float> pixels_;
+    std::unique_ptr<ReadMemory> memory_;
     Peaks peaks_;
     std::vector<QualityPlane> quality_; ///< of `inside_`, by plane
     Region inside_;

@@ -1,6 +1,7 @@
 #include <kasane/integration/tile_samples.hpp>
 
 #include <kasane/base/units.hpp>
+#include <kasane/image/row_arithmetic.hpp>
 #include <kasane/integration/streak_mask.hpp>
 
 #include <algorithm>
@@ -12,12 +13,13 @@ std::optional<FrameFailure> TileSamples::fill(const std::vector<StackFrame>& fra
     const std::size_t planes = frames.front().planes.size();
     frames_ = frames.size(), pixels_ = region.area();
     const auto area = static_cast<std::size_t>(pixels_);
-    samples_.resize(area * frames_ * planes);
+    samples_.resize(std::max(samples_.size(), area * frames_ * planes));
     real_.resize(area);
     repaired_.assign(planes, Lists(frames_));
     streaked_.assign(planes, Lists(frames_));
     under_streaks_.assign(planes, {});
     passed_over_.assign(planes, {});
+    complete_.assign(planes * frames_, 0);
     std::vector<View<float>> out(planes);
     for (std::size_t f = 0; f < frames_; ++f) {
         const StackFrame& frame = frames[f];
@@ -26,6 +28,7 @@ std::optional<FrameFailure> TileSamples::fill(const std::vector<StackFrame>& fra
         if (auto failure = attempt([&] { resampler_.resample(frame, region, options.ringing_sigmas, out); }))
             return FrameFailure{f, std::move(*failure)};
         for (std::size_t p = 0; p < planes; ++p) {
+            complete_[p * frames_ + f] = count_present(out[p].data, area) == area;
             frame.planes[p].level.apply(region, out[p]);
             if (options.mask_streaks) samples_under_streaks(frame, p, region, streaked_[p][f]);
         }
@@ -43,8 +46,9 @@ std::optional<FrameFailure> TileSamples::fill(const std::vector<StackFrame>& fra
                  [&](std::size_t f, std::uint32_t i) {
                      under_streaks_[p].push_back({i, static_cast<std::uint16_t>(f), true});
                  });
-        take_out(repaired_[p], p, std::max(kLeastReal, share),
-                 [&](std::size_t, std::uint32_t i) { passed_over_[p].push_back(i); });
+        take_out(repaired_[p], p, std::max(kLeastReal, share), [&](std::size_t f, std::uint32_t i) {
+            passed_over_[p].push_back({i, static_cast<std::uint16_t>(f), false});
+        });
     }
     return std::nullopt;
 }

@@ -34,8 +34,10 @@ public:
     }
     /// Samples of a plane that lie under trails and were taken out, where others stand in for them; by frame.
     const std::vector<RejectedSample>& under_streaks(std::size_t p) const { return under_streaks_[p]; }
-    /// The same of samples made of neighbours: which pixel.
-    const std::vector<std::uint32_t>& passed_over(std::size_t p) const { return passed_over_[p]; }
+    /// The same of samples made of neighbours.
+    const std::vector<RejectedSample>& passed_over(std::size_t p) const { return passed_over_[p]; }
+    /// Whether a frame has data everywhere, but for the samples that were taken out.
+    bool complete(std::size_t p, std::size_t frame) const { return complete_[p * frames_ + frame] != 0; }
 
 private:
     using Lists = std::vector<std::vector<std::uint32_t>>; ///< pixels by frame
@@ -48,8 +50,9 @@ private:
     Resampler resampler_;
     std::vector<Lists> repaired_, streaked_; ///< by plane
     std::vector<std::vector<RejectedSample>> under_streaks_;
-    std::vector<std::vector<std::uint32_t>> passed_over_;
+    std::vector<std::vector<RejectedSample>> passed_over_;
     std::vector<std::uint16_t> real_;
+    std::vector<std::uint8_t> complete_; ///< by plane and frame
 };
 
 } // namespace kasane

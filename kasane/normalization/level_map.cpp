@@ -102,6 +102,7 @@ double LevelMap::value_at(const SmoothMap& map, Point canvas) const {
 void LevelMap::apply(const Region& region, View<float> samples) const {
     const auto factor = static_cast<float>(scale.value);
     if (scale.constant() && offset.lattice.empty()) { // by far the most usual: in one go
+        if (factor == 1 && offset.constant() && offset.value == 0) return;
         for (int y = 0; y < region.height; ++y) {
             const auto [base, slope] = line_of(offset, centre, region.y + y);
             float* to = samples.row(y);
@@ -110,15 +111,18 @@ void LevelMap::apply(const Region& region, View<float> samples) const {
         }
         return;
     }
-    std::vector<float> offsets(static_cast<std::size_t>(region.width)), scales(offsets.size(), factor);
-    for (int y = 0; y < region.height; ++y) {
-        const Region row{region.x, region.y + y, region.width, 1};
-        fill_row(offset, centre, row, offsets.data());
-        if (!scale.constant()) fill_row(scale, centre, row, scales.data());
-        float* to = samples.row(y);
-        for (std::size_t x = 0; x < offsets.size(); ++x)
-            to[x] = scales[x] * to[x] + offsets[x];
-    }
+    constexpr int kChunk = 512;
+    std::array<float, kChunk> offsets{}, scales{};
+    scales.fill(factor);
+    for (int y = 0; y < region.height; ++y)
+        for (int x = 0; x < region.width; x += kChunk) {
+            const Region row{region.x + x, region.y + y, std::min(kChunk, region.width - x), 1};
+            fill_row(offset, centre, row, offsets.data());
+            if (!scale.constant()) fill_row(scale, centre, row, scales.data());
+            float* to = samples.row(y) + x;
+            for (int i = 0; i < row.width; ++i)
+                to[i] = scales[static_cast<std::size_t>(i)] * to[i] + offsets[static_cast<std::size_t>(i)];
+        }
 }
 
 namespace {

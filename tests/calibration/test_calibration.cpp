@@ -1,8 +1,9 @@
 #include "support/support.hpp"
 
 #include <kasane/base/error.hpp>
-#include <kasane/calibration/calibrated_view.hpp>
+#include <kasane/calibration/frame_view.hpp>
 #include <kasane/calibration/master.hpp>
+#include <kasane/calibration/master_window.hpp>
 #include <kasane/image/statistics.hpp>
 #include <kasane/sky/instrument.hpp>
 #include <kasane/sky/random.hpp>
@@ -209,6 +210,79 @@ TEST_CASE("The calibrated view undoes offset, illumination and defects, the same
         for (int y = 0; y < r.height; ++y)
             for (int x = 0; x < r.width; ++x)
                 CHECK(part(x, y) == whole(r.x + x, r.y + y));
+    }
+}
+
+TEST_CASE("Lights read one after another around one place come out as each alone, to the bit") {
+    const auto dark = memory(noisy(200, 160, 100, 5, 1)), other_dark = memory(noisy(200, 160, 120, 5, 2)),
+               bias = memory(noisy(200, 160, 90, 2, 3));
+    Image response(200, 160, 1, 0);
+    for (int y = 0; y < 160; ++y)
+        for (int x = 0; x < 200; ++x)
+            response(x, y) =
+                x == 70 && y == 80 ? 0.001f : 1.3f - 0.003f * static_cast<float>(x) + (x % 2 ? 0.2f : 0.0f);
+    const auto flat = memory(response);
+    const CfaPattern cfa("RGGB");
+    const std::vector<CalibrationSet> sets = {
+        {.dark = dark, .flat = flat},
+        {.dark = dark, .flat = flat, .bias = bias, .dark_scale = 0.4f},
+        {.dark = dark, .flat = flat, .second_dark = other_dark, .second_share = 0.3f},
+        {.dark = dark, .flat = flat, .flat_level = {1.1f, 0.9f, 1.2f}, .cfa = cfa},
+        {.flat = flat},
+        {.dark = other_dark},
+        {}};
+    std::unique_ptr<ReadMemory> memory_of_reads;
+    int repaired = 0;
+    for (int round = 0; round < 2; ++round)
+        for (std::size_t k = 0; k < sets.size(); ++k)
+            for (const Region r : {Region{40, 50, 64, 48}, Region{46, 41, 64, 48}, Region{90, 100, 64, 48},
+                                   Region{0, 0, 30, 20}, Region{150, 120, 50, 40}}) {
+                const FrameView view(std::make_shared<const CalibratedView>(
+                    memory(noisy(200, 160, 1000, 20, 10 + static_cast<std::uint64_t>(k))), sets[k]));
+                Image alone(r.width, r.height), along(r.width, r.height);
+                std::vector<QualityPlane> quality(1);
+                view.read(r, views_of(alone), {});
+                view.read_along(r, views_of(along), quality, memory_of_reads);
+                CHECK(alone.pixels() == along.pixels());
+                quality[0].for_each([&](int, int, quality::Bits) { ++repaired; });
+            }
+    CHECK(repaired > 0);
+}
+
+TEST_CASE("A master that cannot be read leaves nothing wrong behind for the next light") {
+    /// An image that vanishes and comes back.
+    class Unsteady final : public FrameReader {
+    public:
+        explicit Unsteady(Image image) : image_(std::move(image)) {}
+        const std::filesystem::path& path() const override { return image_.path(); }
+        const Header& header() const override { return image_.header(); }
+        int width() const override { return image_.width(); }
+        int height() const override { return image_.height(); }
+        int planes() const override { return image_.planes(); }
+        void read(const Region& region, View<float> out, int plane) const override {
+            if (gone) throw InputError("has vanished", path(), {});
+            image_.read(region, out, plane);
+        }
+        bool gone = false;
+
+    private:
+        MemoryFrame image_;
+    };
+    const auto flat = std::make_shared<Unsteady>(noisy(64, 64, 1, 0.01, 2));
+    const CalibratedView view(memory(noisy(64, 64, 1000, 20, 3)),
+                              {.dark = memory(noisy(64, 64, 100, 5, 1)), .flat = flat});
+    MasterWindow window(0);
+    Image first(32, 32), again(32, 32), alone(32, 32);
+    const Region here{0, 0, 32, 32}, there{8, 8, 32, 32};
+    view.read(here, first.plane(), 0, nullptr, &window);
+    flat->gone = true;
+    CHECK_THROWS_AS(view.read(there, again.plane(), 0, nullptr, &window), InputError);
+    CHECK_THROWS_AS(view.read(here, again.plane(), 0, nullptr, &window), InputError); // half of it is of elsewhere
+    flat->gone = false;
+    for (const Region& r : {there, here}) {
+        view.read(r, again.plane(), 0, nullptr, &window);
+        view.read(r, alone.plane());
+        CHECK(again.pixels() == alone.pixels());
     }
 }
 

@@ -144,6 +144,11 @@ TEST_CASE("Peaks bound every rectangle, and with them ringing is clamped to the 
         CHECK(peaks.over(r.x, r.y, r.right() - 1, r.bottom() - 1) >= highest);
     }
     CHECK(peaks.over(100, 32, 110, 40) < 200); // it tells far from near
+    for (int top = 0; top < 90; top += 7)
+        for (int left = 0; left < 130; left += 11)
+            CHECK(peaks.near(left, top) >= peaks.over(left, top, std::min(129, left + Peaks::kNearColumns - 1),
+                                                      std::min(89, top + Peaks::kNearRows - 1)));
+    CHECK(peaks.near(80, 32) < 200);
     std::size_t clamped = 0;
     on_every_instruction_set([&] {
         for (int y = 3; y < 86; ++y)

@@ -33,30 +33,31 @@ bool same(const std::vector<float>& a, const std::vector<float>& b) {
 
 } // namespace
 
-TEST_CASE("Rows are subtracted and divided as single values are, to the bit") {
+TEST_CASE("Rows are calibrated as single values are, to the bit") {
     const int sets = on_every_instruction_set([] {
         for (const std::size_t n : kLengths) {
-            std::vector<float> to = values(n, 1), expected = to;
-            const std::vector<float> from = values(n, 2);
-            subtract_row(to.data(), 0.7312f, from.data(), n);
-            for (std::size_t i = 0; i < n; ++i) {
-                const volatile float product = 0.7312f * from[i];
-                expected[i] -= product;
-            }
-            CHECK(same(to, expected));
+            const std::vector<float> light = values(n, 1), dark = values(n, 2), gain = values(n, 3, 1);
+            for (const bool subtracts : {false, true})
+                for (const bool multiplies : {false, true}) {
+                    std::vector<float> to = light, expected = light;
+                    for (std::size_t i = 0; i < n; ++i) {
+                        const volatile float difference = subtracts ? light[i] - dark[i] : light[i];
+                        expected[i] = multiplies ? difference * gain[i] : difference;
+                    }
+                    calibrate_row(to.data(), subtracts ? dark.data() : nullptr, multiplies ? gain.data() : nullptr, n);
+                    CHECK(same(to, expected));
+                }
 
-            std::vector<float> light = values(n, 3), by = values(n, 4, 20000);
+            std::vector<float> by = values(n, 4, 20000);
             const std::vector<float> level(n, 21000.0f);
             for (std::size_t i = 0; i < n; i += 5)
                 by[i] = i % 2 ? 0.01f * 21000 : kNoData; // too dark, or nothing
-            expected = light;
-            for (std::size_t i = 0; i < n; ++i) {
-                const volatile float product = expected[i] * level[i];
-                expected[i] = by[i] > 0.02f * level[i] ? product / by[i] : kNoData;
-            }
-            divide_row(light.data(), level.data(), by.data(), 0.02f, n);
+            std::vector<float> expected = by;
             for (std::size_t i = 0; i < n; ++i)
-                CHECK((light[i] == expected[i] || (std::isnan(light[i]) && std::isnan(expected[i]))));
+                expected[i] = by[i] > 0.02f * level[i] ? level[i] / by[i] : kNoData;
+            reciprocal_row(by.data(), level.data(), 0.02f, n);
+            for (std::size_t i = 0; i < n; ++i)
+                CHECK((by[i] == expected[i] || (std::isnan(by[i]) && std::isnan(expected[i]))));
         }
     });
     CHECK(sets >= 1);
@@ -105,6 +106,39 @@ TEST_CASE("Positions are split into whole pixels and what lies behind, below zer
                 REQUIRE(fraction[i] <= 1);
                 REQUIRE(whole[i] + 17 + static_cast<double>(fraction[i]) == Approx(exact).margin(1e-7));
             }
+        }
+    });
+}
+
+TEST_CASE("Positions that lie evenly are split as each alone, to the bit") {
+    on_every_instruction_set([] {
+        for (const std::size_t n : kLengths)
+            for (const std::int64_t step : {std::int64_t{1} << 32, (std::int64_t{1} << 32) - 12345,
+                                            -(std::int64_t{1} << 32) + 77, std::int64_t{0}, std::int64_t{4321}}) {
+                const std::int64_t start = -(std::int64_t{5} << 32) + 123456789;
+                std::vector<std::int64_t> positions(n);
+                for (std::size_t i = 0; i < n; ++i)
+                    positions[i] = start + static_cast<std::int64_t>(i) * step;
+                std::vector<std::int32_t> whole(n), even_whole(n);
+                std::vector<float> fraction(n), even_fraction(n);
+                split_positions(positions.data(), n, 3, whole.data(), fraction.data());
+                split_even_positions(start, step, n, 3, even_whole.data(), even_fraction.data());
+                REQUIRE(whole == even_whole);
+                REQUIRE(fraction == even_fraction);
+            }
+    });
+}
+
+TEST_CASE("A row is raised by what is higher, and by no gap") {
+    on_every_instruction_set([] {
+        for (const std::size_t n : kLengths) {
+            std::vector<float> to = values(n, 11), from = values(n, 12), expected = to;
+            for (std::size_t i = 0; i < n; i += 4)
+                from[i] = kNoData;
+            for (std::size_t i = 0; i < n; ++i)
+                if (from[i] > expected[i]) expected[i] = from[i];
+            raise_row(to.data(), from.data(), n);
+            CHECK(same(to, expected));
         }
     });
 }

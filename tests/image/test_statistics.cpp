@@ -21,6 +21,20 @@ TEST_CASE("The median is the middle value, or the mean of the two") {
     CHECK(std::isnan(median_in_place({})));
 }
 
+TEST_CASE("The median of eight is the mean of the two in the middle, whatever their order") {
+    for (int pattern = 0; pattern < 256; ++pattern) { // by the zero-one principle these stand for all
+        std::vector<float> v(8);
+        int ones = 0;
+        for (int i = 0; i < 8; ++i) {
+            v[static_cast<std::size_t>(i)] = static_cast<float>((pattern >> i) & 1);
+            ones += (pattern >> i) & 1;
+        }
+        CHECK(median_in_place(v) == (ones > 4 ? 1.0f : ones == 4 ? 0.5f : 0.0f));
+    }
+    std::vector<float> v = {5, -3, 8, 1, 7, 2, 100, 4};
+    CHECK(median_in_place(v) == 4.5f);
+}
+
 TEST_CASE("The median of many values is that of the sorted ones, however they lie") {
     sky::Random random(5);
     const int kind = GENERATE(0, 1, 2, 3, 4, 5);

@@ -36,3 +36,29 @@ TEST_CASE("Noise has no structure, a star has it in its core and on its flanks")
     CHECK_FALSE(s.any(at(100, 50)));
     CHECK_FALSE(s.any(at(0, 0)));
 }
+
+TEST_CASE("What is said of the structure of one image stays in no other") {
+    StackExpectation e;
+    e.frames.assign(4, {0.25f, 1, 0});
+    Structure s;
+    for (const auto& [width, height] : {std::pair(90, 70), std::pair(61, 50), std::pair(2, 40), std::pair(40, 1),
+                                        std::pair(3, 3), std::pair(90, 70)}) {
+        Image image(width, height, 1, 0.0f);
+        for (int y = 0; y < height; ++y)
+            for (int x = 0; x < width; ++x)
+                image(x, y) = static_cast<float>((x * 37 + y * 91) % 64) * 30; // rough everywhere
+        Structure fresh;
+        measure_structure(image.plane(), e, s);
+        measure_structure(image.plane(), e, fresh);
+        CHECK(s.curvature == fresh.curvature);
+        CHECK(s.slope == fresh.slope);
+        CHECK(fresh.curvature.size() == static_cast<std::size_t>(width) * static_cast<std::size_t>(height));
+        CHECK_FALSE(s.any(0));
+        CHECK_FALSE(s.any(fresh.curvature.size() - 1));
+        if (width > 10 && height > 10) CHECK(s.any(static_cast<std::size_t>(5 * width + 5)));
+    }
+    e.frames.assign(4, {0, 1, 0}); // weights of nothing
+    Image image(90, 70, 1, 5.0f);
+    measure_structure(image.plane(), e, s);
+    CHECK(std::none_of(s.curvature.begin(), s.curvature.end(), [](float v) { return v > 0; }));
+}

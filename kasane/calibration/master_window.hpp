@@ -1,0 +1,46 @@
+// What calibration masters do to a rectangle of a frame, kept for the frames that are read around the same place after
+// it.
+#pragma once
+
+#include <kasane/calibration/calibrated_view.hpp>
+
+#include <memory>
+#include <vector>
+
+namespace kasane {
+
+/// Of one thread. What it makes of a pixel does not depend on what was read before.
+class MasterWindow final : public ReadMemory {
+public:
+    /// Pixels on every side of what is asked for that are kept as well: what frames are dithered by, for the most part.
+    static constexpr int kMargin = 32;
+    explicit MasterWindow(int margin = kMargin) : margin_(margin) {}
+
+    /// Subtracts the darks of `calibration` from a rectangle of raw values of `raw` and divides by its flat; NaN where
+    /// the flat has no light to speak of. Throws InputError where a master cannot be read.
+    void apply(const CalibrationSet& calibration, const FrameReader& raw, const Region& region, int plane,
+               View<float> values);
+
+private:
+    /// One plane of a rectangle, and what it was made by.
+    struct Part {
+        std::shared_ptr<const FrameReader> dark, bias, second_dark, flat;
+        float dark_scale = 1, second_share = 0;
+        std::array<float, 3> flat_level{};
+        CfaPattern cfa;
+        Region region{};
+        std::vector<float> subtract, multiply; ///< row by row, where there is a dark, and a flat
+        bool served = true;                    ///< more than the read that it was made for
+        bool made_by(const CalibrationSet& calibration) const;
+    };
+    Part& part_for(const CalibrationSet& c, const FrameReader& raw, const Region& region, int plane);
+    void take_darks(Part& part, const CalibrationSet& c, const Region& region, int plane);
+    void take_flat(Part& part, const CalibrationSet& c, const Region& region, int plane, bool one_plane);
+    static void read(const FrameReader& master, const Region& region, int plane, std::vector<float>& to);
+
+    int margin_;
+    std::vector<Part> parts_; ///< by plane
+    std::vector<float> scratch_;
+};
+
+} // namespace kasane
