@@ -65,22 +65,27 @@ struct Mismatch {
     double rms = 0, worst = 0;
 };
 
-/// The mean of what a frame shows of a square of the canvas, at its level; NaN where it does not show all of it.
-double mean_of_square(const Field& f, std::size_t k, const LevelMap& map, int x0, int y0, int side) {
-    constexpr int kEvery = 4, kEdge = 2;
-    double sum = 0, count = 0;
+/// What a frame shows at a place of the canvas, at its level; NaN where it shows nothing.
+double level_value(const Field& f, std::size_t k, const LevelMap& map, Point at) {
+    constexpr int kEdge = 2;
     const Image& sky = f.skies[k];
+    const Point there = f.to_frame[k].map(at);
+    if (!(there.x > kEdge && there.y > kEdge && there.x < sky.width() - kEdge && there.y < sky.height() - kEdge))
+        return std::nan("");
+    const int u = static_cast<int>(there.x), v = static_cast<int>(there.y);
+    const double a = there.x - u, b = there.y - v;
+    const double value =
+        (sky(u, v) * (1 - a) + sky(u + 1, v) * a) * (1 - b) + (sky(u, v + 1) * (1 - a) + sky(u + 1, v + 1) * a) * b;
+    return map.scale_at(at) * value + map.offset_at(at);
+}
+
+/// The mean over a square of the canvas; NaN where the frame does not show all of it.
+double mean_of_square(const Field& f, std::size_t k, const LevelMap& map, int x0, int y0, int side) {
+    constexpr int kEvery = 4;
+    double sum = 0, count = 0;
     for (int y = y0; y < y0 + side; y += kEvery)
         for (int x = x0; x < x0 + side; x += kEvery) {
-            const Point at{static_cast<double>(x), static_cast<double>(y)}, there = f.to_frame[k].map(at);
-            if (!(there.x > kEdge && there.y > kEdge && there.x < sky.width() - kEdge &&
-                  there.y < sky.height() - kEdge))
-                return std::nan("");
-            const int u = static_cast<int>(there.x), v = static_cast<int>(there.y);
-            const double a = there.x - u, b = there.y - v;
-            const double value = (sky(u, v) * (1 - a) + sky(u + 1, v) * a) * (1 - b) +
-                                 (sky(u, v + 1) * (1 - a) + sky(u + 1, v + 1) * a) * b;
-            sum += map.scale_at(at) * value + map.offset_at(at);
+            sum += level_value(f, k, map, {static_cast<double>(x), static_cast<double>(y)});
             ++count;
         }
     return sum / count;
@@ -108,6 +113,49 @@ Mismatch mismatch_of(const Field& f, const StackLevels& levels, const Canvas& ca
                 ++count;
             }
         }
+    return {std::sqrt(squares / count), worst};
+}
+
+/// How far the mean of all frames, weighed by their noise, steps where one of them ends: means over stretches of 64
+/// pixels along its edges, in units of the noise of that mean.
+Mismatch steps_at_edges(const Field& f, const StackLevels& levels, const Canvas& canvas) {
+    constexpr int kStretch = 64, kEvery = 4;
+    constexpr double kDepth = 4; // pixels inside the frame
+    const std::size_t n = f.skies.size();
+    const auto weight = [&](std::size_t k) {
+        const double sigma = levels.maps[k].scale.value * f.measures[k].noise;
+        return 1 / (sigma * sigma);
+    };
+    double squares = 0, count = 0, worst = 0;
+    const auto stretch = [&](std::size_t own, Point from, Point step) {
+        double sum = 0;
+        for (int i = 0; i < kStretch; i += kEvery) {
+            const Point at = f.to_frame[own].unmap({from.x + i * step.x, from.y + i * step.y});
+            if (!(at.x >= 0 && at.y >= 0 && at.x < canvas.width && at.y < canvas.height)) return;
+            double others = 0, all = 0;
+            for (std::size_t k = 0; k < n; ++k) {
+                const double value = k == own ? std::nan("") : level_value(f, k, levels.maps[k], at);
+                if (std::isfinite(value)) others += weight(k) * value, all += weight(k);
+            }
+            if (all == 0) return; // nothing beyond the edge
+            const double off = level_value(f, own, levels.maps[own], at) - others / all;
+            sum += weight(own) * off / std::sqrt(all + weight(own));
+        }
+        const double step_here = sum / (kStretch / kEvery);
+        if (!std::isfinite(step_here)) return;
+        squares += step_here * step_here;
+        worst = std::max(worst, std::abs(step_here));
+        ++count;
+    };
+    for (std::size_t k = 0; k < n; ++k) {
+        const double right = f.skies[k].width() - 1 - kDepth, bottom = f.skies[k].height() - 1 - kDepth;
+        for (double x = kDepth; x + kStretch < right; x += kStretch)
+            for (const double y : {kDepth, bottom})
+                stretch(k, {x, y}, {1, 0});
+        for (double y = kDepth; y + kStretch < bottom; y += kStretch)
+            for (const double x : {kDepth, right})
+                stretch(k, {x, y}, {0, 1});
+    }
     return {std::sqrt(squares / count), worst};
 }
 
@@ -163,6 +211,9 @@ std::vector<Figure> level_mismatch(const Context& context) {
         figures.push_back({"F10", fmt::format("background mismatch, transparency 0.4 to 1, {}: RMS", kind.name), m.rms,
                            "sigma of a frame", 0.1});
         figures.push_back({"F10", "the worst of its 64-pixel places", m.worst, "sigma of a frame", 0.4});
+        const Mismatch edges = steps_at_edges(f, levels, canvas);
+        figures.push_back({"F10", "the step of the mean where a frame ends: RMS", edges.rms, "sigma of the mean", 0.1});
+        figures.push_back({"F10", "the worst of its 64-pixel stretches", edges.worst, "sigma of the mean", 0.1});
         double squares = 0, told = 0, mean = 0;
         const auto lights = lights_of(s);
         std::vector<double> logs;

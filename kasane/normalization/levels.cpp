@@ -54,7 +54,7 @@ public:
         if (o_.model < LevelModel::local) return;
         const SmoothFit fit(canvas_, spacing_);
         workers_.for_each(frames_.size(), [&](std::size_t f) { penalties_[f] = fit.choose_penalty(differences(f)); });
-        settle(LevelModel::local, 4);
+        settle(LevelModel::local, 16);
     }
 
     /// What is to be added to each frame, so that all show the sky of the shares given.
@@ -181,6 +181,21 @@ private:
             sky_[k] = weight[k] > 0 ? static_cast<float>(sum[k] / weight[k]) : std::numeric_limits<float>::quiet_NaN();
     }
 
+    /// How far any offset goes from where it is, in the middle or towards the corners, where few frames lead it: in
+    /// units of the frame's noise.
+    double farthest_move(const std::vector<SmoothMap>& next) const {
+        const Point c = canvas_.centre();
+        double most = 0;
+        for (std::size_t f = 0; f < next.size(); ++f) {
+            const LevelMap before{c, {1, 0, 0, {}}, offsets_[f]}, after{c, {1, 0, 0, {}}, next[f]};
+            for (const double x : {0.0, c.x, 2 * c.x})
+                for (const double y : {0.0, c.y, 2 * c.y})
+                    most = std::max(most, std::abs(after.offset_at({x, y}) - before.offset_at({x, y})) *
+                                              std::sqrt(weights_[f]));
+        }
+        return most;
+    }
+
     void settle(LevelModel model, int rounds) {
         const SmoothFit fit(canvas_, spacing_);
         std::vector<SmoothMap> next(frames_.size());
@@ -193,12 +208,10 @@ private:
                           : model == LevelModel::planes ? fit_plane(d, canvas_)
                                                         : fit.fit(d, penalties_[f]);
             });
-            double moved = 0;
-            for (std::size_t f = 0; f < frames_.size(); ++f)
-                moved = std::max(moved, std::abs(next[f].value - offsets_[f].value) * std::sqrt(weights_[f]));
+            const double moved = farthest_move(next);
             offsets_.swap(next);
-            constexpr double kSettled = 1e-4; // of a frame's noise
-            if (round > 0 && moved < kSettled) break;
+            const double settled = model == LevelModel::local ? 1e-2 : 1e-4; // of a frame's noise
+            if (round > 0 && moved < settled) break;
         }
         find_sky();
     }

@@ -7,8 +7,10 @@
 #include <kasane/stages/composites.hpp>
 #include <kasane/stages/grade.hpp>
 #include <kasane/stages/group_canvas.hpp>
+#include <kasane/stages/level_records.hpp>
 #include <kasane/stages/light_doubts.hpp>
 #include <kasane/stages/master_light.hpp>
+#include <kasane/stages/measure.hpp>
 #include <kasane/stages/reference_groups.hpp>
 #include <kasane/stages/rejected_records.hpp>
 #include <kasane/stages/results.hpp>
@@ -210,10 +212,12 @@ private:
         if (a.frames.empty()) return a;
         for (std::size_t p = 0; p < a.frames.front().planes.size(); ++p) {
             std::vector<LevelInput> inputs;
+            std::vector<std::string> sources;
             const Affine grid = at_.level_grid.to_reference();
             for (const Light* l : a.lights) {
                 inputs.push_back(level_input(*l, p));
                 inputs.back().to_frame = inputs.back().to_frame.after(grid);
+                sources.push_back(measure_key(s_, calibrations_, *l->plan));
             }
             LevelOptions options =
                 level_options(s_, plan, a.frames.front().planes.size() == 3 ? static_cast<int>(p) : -1);
@@ -221,7 +225,7 @@ private:
                 options.sky.x -= static_cast<int>(std::lround(grid.c));
                 options.sky.y -= static_cast<int>(std::lround(grid.f));
             }
-            a.levels.push_back(fit_stack_levels(inputs, at_.level_grid, s_.context.workers, options));
+            a.levels.push_back(levels_of_stack(s_, inputs, sources, p, at_.level_grid, options));
             a.backgrounds.push_back(a.levels.back().background);
             const bool same = at_.canvas == at_.level_grid;
             for (std::size_t k = 0; k < a.frames.size(); ++k) {

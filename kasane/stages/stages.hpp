@@ -31,6 +31,7 @@
 //   stack_account.hpp     6: what a master light has to tell
 //   group_canvas.hpp      6: the canvas of the master lights of a target
 //   canvas_sky.hpp        6: where on the sky a master light lies
+//   level_records.hpp     6: levels of stacks that are known already
 //   rejected_records.hpp  6: where samples of lights were rejected
 //   composites.hpp        images made of several master lights
 //   light_doubts.hpp      6: what lights tell against their calibration

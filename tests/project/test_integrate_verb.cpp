@@ -3,6 +3,9 @@
 
 #include <kasane/io/fits.hpp>
 #include <kasane/project/run.hpp>
+#include <kasane/stages/level_records.hpp>
+
+#include <SQLiteCpp/SQLiteCpp.h>
 
 #include <catch2/catch.hpp>
 #include <filesystem>
@@ -95,4 +98,49 @@ TEST_CASE("Only what is named is made, and what is not there is told") {
     const Outcome o = shell("{kasane} integrate -q --only Ha -C " + p.string());
     CHECK(o.status == 2);
     CHECK_THAT(o.err, Catch::Contains("no stack and no filter called 'Ha'") && Catch::Contains("There are L"));
+}
+
+TEST_CASE("Levels are fitted once, and kept ones make the same bytes as fresh ones") {
+    const TemporaryFolder folder;
+    const fs::path p = folder / "p", q = folder / "q";
+    write_small_project(p);
+    write_small_project(q);
+    const auto known_facts = [](const fs::path& project) {
+        SQLite::Database ledger(project / ".kasane/ledger.sqlite", SQLite::OPEN_READONLY);
+        return ledger.execAndGet("SELECT count(*) FROM facts").getInt();
+    };
+    integrated(p);
+    const int once = known_facts(p);
+    const std::string other = "[integration]\nrejection = \"winsorized\"\n";
+    write_recipe(p, other);
+    write_recipe(q, other);
+    const json kept = integrated(p).at("stacks").at(0), fresh = integrated(q).at("stacks").at(0);
+    CHECK(known_facts(p) == once + 1); // the stack's report alone is new
+    const std::string file = kept.at("file");
+    CHECK(fresh.at("file") == file);
+    CHECK(read_plane(*open_fits(p / "kasane" / file)).pixels() == read_plane(*open_fits(q / "kasane" / file)).pixels());
+    // Another way to level is fitted for itself.
+    write_recipe(p, other + "[normalization]\nlevel = \"offset\"\n");
+    integrated(p);
+    CHECK(known_facts(p) == once + 3);
+}
+
+TEST_CASE("Levels come back from their bytes as they were, and from no others") {
+    const Canvas canvas{.width = 300, .height = 200};
+    StackLevels levels;
+    levels.model = LevelModel::planes;
+    levels.background = 812.25, levels.gradient = 3.5, levels.steepest = 9;
+    for (int k = 0; k < 3; ++k) {
+        LevelMap map{canvas.centre(), {1.0 + 0.1 * k, 1e-5, 0, {}}, {-5.0 * k, 0, 1e-3, Lattice::over(canvas, 64)}};
+        for (float& c : map.offset.lattice.coefficients)
+            c = 0.25f * static_cast<float>(k);
+        levels.maps.push_back(map);
+        levels.scales.push_back({1.0 + 0.1 * k, 40 + k, 0.002, 1e-6, -1e-6});
+        levels.shares.push_back(k / 3.0);
+    }
+    const std::string bytes = encode(levels);
+    CHECK(decode_levels(bytes) == levels);
+    for (std::size_t n = 0; n < bytes.size(); n += 7)
+        CHECK_FALSE(decode_levels(bytes.substr(0, n)).has_value());
+    CHECK_FALSE(decode_levels(bytes + "x").has_value());
 }
