@@ -67,7 +67,7 @@ MasterWindow::Part& MasterWindow::part_for(const CalibrationSet& c, const FrameR
         return part;
     }
     // Beyond the rectangle only as long as that serves.
-    const int margin = !same || part.served ? margin_ : 0;
+    const int margin = part.served ? margin_ : 0;
     part.region = {}; // of no use until all is read
     const Region wide = intersect(
         {region.x - margin, region.y - margin, region.width + 2 * margin, region.height + 2 * margin}, raw.bounds());
