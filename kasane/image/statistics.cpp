@@ -49,9 +49,9 @@ std::optional<Few> enclose(std::span<const float> values, std::size_t rank) {
 float median_of_eight(const float* values) {
     std::array<float, 8> v;
     std::copy_n(values, 8, v.begin());
-    // Pairs of places that are put in order, one after the other.
-    constexpr std::array<std::uint8_t, 38> kSteps = {0, 1, 2, 3, 4, 5, 6, 7, 0, 2, 1, 3, 4, 6, 5, 7, 1, 2, 5,
-                                                     6, 0, 4, 1, 5, 2, 6, 3, 7, 2, 4, 3, 5, 1, 2, 3, 4, 5, 6};
+    // Pairs of places that are put in order, one after the other. Three more would sort all of them.
+    constexpr std::array<std::uint8_t, 32> kSteps = {0, 1, 2, 3, 4, 5, 6, 7, 0, 2, 1, 3, 4, 6, 5, 7,
+                                                     1, 2, 5, 6, 0, 4, 1, 5, 2, 6, 3, 7, 2, 4, 3, 5};
     for (std::size_t i = 0; i < kSteps.size(); i += 2) {
         float &first = v[kSteps[i]], &second = v[kSteps[i + 1]];
         const float low = std::min(first, second), high = std::max(first, second);
