@@ -257,7 +257,7 @@ Bounds Transform::bounds(const Region& r) const {
 const Transform::Patches::Patch& Transform::patch(int x, int y, Patches& patches) const {
     for (const Patches::Patch& p : patches.known_)
         if (p.x == x && p.y == y) return p;
-    constexpr std::size_t kMost = 16; // a tile spans four at most, a wide row its width over theirs
+    constexpr std::size_t kMost = 16; // a row of a tile spans five at most, a wide row its width over theirs
     if (patches.known_.size() < kMost) patches.known_.emplace_back();
     Patches::Patch& p = patches.known_[patches.next_++ % patches.known_.size()];
     p.x = x, p.y = y, p.plain = true;

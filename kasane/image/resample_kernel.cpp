@@ -127,7 +127,7 @@ HWY_INLINE V gather_taps(D d, std::ptrdiff_t stride, const Weights<V>& w, const 
 template <class VI>
 struct Steps {
     VI row, step;
-    int rows, columns;  // how many there are of each
+    int rows;           // how many there are
     const float* first; // the first tap of the first lane without steps; of descending columns of the last lane
     bool forward;
 };
@@ -191,12 +191,8 @@ HWY_INLINE bool stepped(D d, View<const float> source, const Weights<V>& both, c
         // All lanes must lie in the row with every step, those that have none as well.
         const int first = forward ? base0 : base0 - (lanes - 1), most = columns > 2 ? kMost : columns;
         if (first < 0 || first + lanes - 1 + kLanczosTaps - 1 + most > source.width) return false;
-        const Steps<VI> at{hn::Sub(row, hn::Set(di, row0)),
-                           hn::Sub(base, hn::Set(di, base0)),
-                           rows,
-                           columns,
-                           source.row(row0) + first,
-                           forward};
+        const Steps<VI> at{hn::Sub(row, hn::Set(di, row0)), hn::Sub(base, hn::Set(di, base0)), rows,
+                           source.row(row0) + first, forward};
         *result = columns == 1   ? stepped_taps<1>(d, source.stride, both, ringing, box, at, highest)
                   : columns == 2 ? stepped_taps<2>(d, source.stride, both, ringing, box, at, highest)
                                  : stepped_taps<kMost>(d, source.stride, both, ringing, box, at, highest);

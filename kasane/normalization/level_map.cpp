@@ -101,7 +101,7 @@ double LevelMap::value_at(const SmoothMap& map, Point canvas) const {
 
 void LevelMap::apply(const Region& region, View<float> samples) const {
     const auto factor = static_cast<float>(scale.value);
-    if (scale.constant() && offset.lattice.empty()) { // by far the most usual: in one go
+    if (scale.constant() && offset.lattice.empty()) { // planes at most: in one go
         if (factor == 1 && offset.constant() && offset.value == 0) return;
         for (int y = 0; y < region.height; ++y) {
             const auto [base, slope] = line_of(offset, centre, region.y + y);

@@ -9,8 +9,6 @@
 
 namespace kasane {
 
-namespace {
-
 void put(Writer& w, const std::shared_ptr<const Lens>& lens) {
     w.put(static_cast<std::uint8_t>(lens != nullptr));
     if (!lens) return;
@@ -20,6 +18,8 @@ void put(Writer& w, const std::shared_ptr<const Lens>& lens) {
     for (const double p : lens->decentring)
         w.put(p);
 }
+
+namespace {
 
 std::shared_ptr<const Lens> take_lens(Reader& r) {
     if (!r.take<std::uint8_t>()) return nullptr;

@@ -10,6 +10,8 @@
 
 namespace kasane {
 
+class Writer;
+
 using Rigs = std::map<std::string, RigOptics>;
 
 /// The optics of a rig's planes as they are remembered, for one reference and one wish of the recipe.
@@ -18,6 +20,9 @@ struct Solved {
     std::uint32_t lights = 0; ///< of the rig, when they were solved
     Rigs rigs;
 };
+
+/// A lens, or that there is none.
+void put(Writer& bytes, const std::shared_ptr<const Lens>& lens);
 
 std::string encode(const Outcome& outcome);
 std::string encode(const Solved& solved);

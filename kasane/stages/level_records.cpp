@@ -2,8 +2,7 @@
 
 #include <kasane/ledger/codec.hpp>
 #include <kasane/ledger/keys.hpp>
-
-#include <memory>
+#include <kasane/stages/align_records.hpp>
 
 namespace kasane {
 
@@ -15,15 +14,8 @@ void put(Writer& w, const Transform& t) {
     const Affine& canvas = t.canvas();
     for (const double c : {canvas.a, canvas.b, canvas.c, canvas.d, canvas.e, canvas.f, t.shift().x, t.shift().y})
         w.put(c);
-    for (const std::shared_ptr<const Lens>& lens : {t.lens(), t.canvas_lens()}) {
-        w.put(static_cast<std::uint8_t>(lens != nullptr));
-        if (!lens) continue;
-        w.put(lens->centre.x).put(lens->centre.y).put(lens->radius);
-        for (const double k : lens->radial)
-            w.put(k);
-        for (const double p : lens->decentring)
-            w.put(p);
-    }
+    put(w, t.lens());
+    put(w, t.canvas_lens());
 }
 
 void put(Writer& w, const SmoothMap& map) {
