@@ -31,13 +31,29 @@ SmoothMap combined(const std::vector<SmoothMap>& maps, const std::vector<double>
     return sum;
 }
 
+/// Along one side of a frame: the last cell of its mesh is up to half a cell wider or narrower than the others, and its
+/// value holds in its own middle.
+class MeshSide {
+public:
+    MeshSide(int cells, int cell, int size)
+        : before_((cells - 1.5) * cell - 0.5), middle_(0.5 * ((cells - 1) * cell + size) - 0.5),
+          stretch_(cells > 1 ? cell / (middle_ - before_) : 1) {}
+    /// Whether the mesh tells at a pixel: not beyond the middles of its outermost cells, by more than half a pixel.
+    bool tells(double x, int cell) const { return x >= 0.5 * cell - 1 && x <= middle_ + 0.5; }
+    /// Where the mesh has the pixel, all of its cells being of one size.
+    double place(double x) const { return x > before_ ? before_ + stretch_ * (x - before_) : x; }
+
+private:
+    double before_, middle_, stretch_;
+};
+
 /// The sky of all frames on a grid of places on the canvas, solved together.
 class SkySolution {
 public:
     SkySolution(const std::vector<LevelInput>& frames, const Canvas& canvas, const Workers& workers,
                 const LevelOptions& options, const std::vector<StarScale>& scales)
         : frames_(frames), canvas_(canvas), workers_(workers), o_(options), offsets_(frames.size()),
-          penalties_(frames.size(), SmoothFit::kStiff), weights_(frames.size()),
+          smoothness_(frames.size()), weights_(frames.size()),
           spacing_(std::max(8, frames.front().measures->mesh.cell)) {
         lay_out();
         values_.resize(frames.size());
@@ -52,9 +68,13 @@ public:
         settle(LevelModel::offset, 30);
         if (o_.model >= LevelModel::planes) settle(LevelModel::planes, 20);
         if (o_.model < LevelModel::local) return;
+        // Twice: what a place is worth shows in what smooth maps leave there.
         const SmoothFit fit(canvas_, spacing_);
-        workers_.for_each(frames_.size(), [&](std::size_t f) { penalties_[f] = fit.choose_penalty(differences(f)); });
-        settle(LevelModel::local, 16);
+        for (const int rounds : {3, 16}) {
+            workers_.for_each(frames_.size(), [&](std::size_t f) { smoothness_[f] = fit.choose(differences(f)); });
+            settle(LevelModel::local, rounds);
+            if (rounds == 3) weigh_places();
+        }
     }
 
     /// What is to be added to each frame, so that all show the sky of the shares given.
@@ -124,6 +144,7 @@ private:
         for (double y = r.y + 0.5 * step; y < r.bottom(); y += step)
             for (double x = r.x + 0.5 * step; x < r.right(); x += step)
                 places_.push_back({x, y});
+        worth_.assign(places_.size(), 1);
     }
 
     /// What a frame sees at the places, by its own sky mesh and scale; NaN where it shows nothing.
@@ -131,17 +152,18 @@ private:
         const LevelInput& frame = frames_[f];
         const Background& mesh = frame.measures->mesh;
         const auto [cx, cy] = canvas_.centre();
-        const double edge = 0.5 * mesh.cell; // beyond the outermost centres of cells the mesh is constant
+        const MeshSide across(mesh.level.width(), mesh.cell, frame.width),
+            down(mesh.level.height(), mesh.cell, frame.height);
         std::vector<float> out(places_.size(), std::numeric_limits<float>::quiet_NaN()), levels = out;
         for (std::size_t k = 0; k < places_.size(); ++k) {
             const auto [x, y] = frame.to_frame.map(places_[k]);
-            if (!(x >= edge && y >= edge && x <= frame.width - edge && y <= frame.height - edge)) continue;
+            if (!across.tells(x, mesh.cell) || !down.tells(y, mesh.cell)) continue;
             const double tilted = o_.model < LevelModel::local
                                       ? 1
                                       : 1 + scale.slope_x * (places_[k].x - cx) + scale.slope_y * (places_[k].y - cy);
             const double factor = scale.scale * tilted;
-            out[k] = static_cast<float>(factor * mesh.mean_at(x, y));
-            levels[k] = static_cast<float>(factor * mesh.level_at(x, y));
+            out[k] = static_cast<float>(factor * mesh.mean_at(across.place(x), down.place(y)));
+            levels[k] = static_cast<float>(factor * mesh.level_at(across.place(x), down.place(y)));
         }
         // Where stars cover nearly all of the sky, levels must do.
         constexpr double kEnough = 0.25; // of the places shown
@@ -155,8 +177,36 @@ private:
         std::vector<LevelSample> out;
         for (std::size_t k = 0; k < places_.size(); ++k)
             if (const double d = static_cast<double>(sky_[k]) - values_[f][k]; std::isfinite(d))
-                out.push_back({places_[k].x, places_[k].y, d});
+                out.push_back({places_[k].x, places_[k].y, d, worth_[k]});
         return out;
+    }
+
+    /// Where the sky has texture finer than the meshes' cells, frames that lie differently differ by more than noise:
+    /// places count by how far they do, mean of the frames there.
+    void weigh_places() {
+        const Point c = canvas_.centre();
+        std::vector<double> squares(places_.size()), count(places_.size());
+        for (std::size_t f = 0; f < frames_.size(); ++f) {
+            const LevelMap map{c, {1, 0, 0, {}}, offsets_[f]};
+            for (std::size_t k = 0; k < places_.size(); ++k) {
+                const double d = static_cast<double>(sky_[k]) - values_[f][k];
+                if (!std::isfinite(d)) continue;
+                const double left = d - map.offset_at(places_[k]);
+                squares[k] += weights_[f] * left * left;
+                ++count[k];
+            }
+        }
+        std::vector<float> all;
+        for (std::size_t k = 0; k < places_.size(); ++k)
+            if (count[k] > 1) all.push_back(static_cast<float>(squares[k] / (count[k] - 1)));
+        if (all.empty()) return;
+        const double usual = median_in_place(all);
+        if (!(usual > 0)) return;
+        constexpr double kPrior = 2; // frames that show what is usual
+        for (std::size_t k = 0; k < places_.size(); ++k) {
+            const double free = std::max(0.0, count[k] - 1);
+            worth_[k] = usual * (free + kPrior) / (squares[k] + kPrior * usual);
+        }
     }
 
     /// The sky in common: what the frames show, each with its own offset added.
@@ -206,7 +256,7 @@ private:
                 next[f] = d.empty()                     ? offsets_[f]
                           : model == LevelModel::offset ? fit_constant(d)
                           : model == LevelModel::planes ? fit_plane(d, canvas_)
-                                                        : fit.fit(d, penalties_[f]);
+                                                        : fit.fit(d, smoothness_[f]);
             });
             const double moved = farthest_move(next);
             offsets_.swap(next);
@@ -221,10 +271,12 @@ private:
     const Workers& workers_;
     const LevelOptions& o_;
     std::vector<SmoothMap> offsets_;
-    std::vector<double> penalties_, weights_, backgrounds_; ///< those scaled
-    double spacing_;                                        ///< of the meshes' cells, pixels
+    std::vector<Smoothness> smoothness_;
+    std::vector<double> weights_, backgrounds_; ///< those scaled
+    double spacing_;                            ///< of the meshes' cells, pixels
     std::vector<Point> places_;
     std::vector<std::vector<float>> values_; ///< by frame and place
+    std::vector<double> worth_;              ///< of places
     std::vector<float> sky_;
 };
 

@@ -66,21 +66,23 @@ Local around(const Lattice& lattice, double x, double y) {
     return l;
 }
 
-/// Sum of the squared second differences of the coefficients, along rows and columns.
-Eigen::MatrixXd bending(const Lattice& lattice) {
+/// Sum of the squared differences, of second or third order, of the coefficients along rows and columns.
+Eigen::MatrixXd bending(const Lattice& lattice, int order) {
     const int n = lattice.columns * lattice.rows;
     Eigen::MatrixXd p = Eigen::MatrixXd::Zero(n, n);
+    constexpr std::array<double, 4> kSecond = {1, -2, 1, 0}, kThird = {1, -3, 3, -1};
+    const std::array<double, 4>& difference = order == 2 ? kSecond : kThird;
     const auto add = [&](int first, int step) {
-        constexpr std::array<double, 3> kSecond = {1, -2, 1};
-        for (std::size_t a = 0; a < 3; ++a)
-            for (std::size_t b = 0; b < 3; ++b)
-                p(first + static_cast<int>(a) * step, first + static_cast<int>(b) * step) += kSecond[a] * kSecond[b];
+        for (int a = 0; a <= order; ++a)
+            for (int b = 0; b <= order; ++b)
+                p(first + a * step, first + b * step) +=
+                    difference[static_cast<std::size_t>(a)] * difference[static_cast<std::size_t>(b)];
     };
     for (int j = 0; j < lattice.rows; ++j)
         for (int i = 0; i < lattice.columns; ++i) {
             const int at = j * lattice.columns + i;
-            if (i + 2 < lattice.columns) add(at, 1);
-            if (j + 2 < lattice.rows) add(at, lattice.columns);
+            if (i + order < lattice.columns) add(at, 1);
+            if (j + order < lattice.rows) add(at, lattice.columns);
         }
     return p;
 }
@@ -92,12 +94,12 @@ constexpr double kRidge = 1e-7;
 } // namespace
 
 SmoothFit::Equations SmoothFit::equations(const std::vector<LevelSample>& samples, const SmoothMap& plane,
-                                          const std::vector<double>& share) const {
+                                          const std::vector<double>& share, int order) const {
     const int n = empty_.columns * empty_.rows;
-    Equations e{Eigen::MatrixXd::Zero(n, n), bending(empty_), Eigen::VectorXd::Zero(n), 0, 0};
+    Equations e{Eigen::MatrixXd::Zero(n, n), bending(empty_, order), Eigen::VectorXd::Zero(n), 0, 0};
     for (std::size_t k = 0; k < samples.size(); ++k) {
         const LevelSample& s = samples[k];
-        const double left = s.value - on_plane(plane, canvas_, s), w = share.empty() ? 1 : share[k];
+        const double left = s.value - on_plane(plane, canvas_, s), w = s.weight * (share.empty() ? 1 : share[k]);
         const Local l = around(empty_, s.x, s.y);
         for (std::size_t a = 0; a < 16; ++a) {
             const double wa = w * l.weight[a];
@@ -106,7 +108,7 @@ SmoothFit::Equations SmoothFit::equations(const std::vector<LevelSample>& sample
                 e.normal(l.index[a], l.index[b]) += wa * l.weight[b];
         }
         e.squares += w * left * left;
-        e.count += w;
+        e.count += share.empty() ? 1 : share[k];
     }
     const double unit = e.normal.trace() / std::max(1e-30, e.penalty.trace());
     e.penalty *= unit;
@@ -141,9 +143,11 @@ std::vector<double> SmoothFit::without_outliers(const std::vector<LevelSample>& 
     constexpr float kOutlier = 5; // sigma
     constexpr int kRounds = 3;
     for (int round = 0; round < kRounds; ++round) {
-        const auto map = solve(plane, equations(samples, plane, share), kFlexible);
+        const auto map = solve(plane, equations(samples, plane, share, 2), kFlexible);
         if (!map) break;
-        const std::vector<float> residuals = left_by(*map, samples);
+        std::vector<float> residuals = left_by(*map, samples);
+        for (std::size_t k = 0; k < residuals.size(); ++k)
+            residuals[k] *= static_cast<float>(std::sqrt(samples[k].weight));
         std::vector<float> sorted = residuals;
         const float centre = median_in_place(sorted), limit = kOutlier * mad_sigma_in_place(sorted, centre);
         for (std::size_t k = 0; k < residuals.size(); ++k)
@@ -152,35 +156,41 @@ std::vector<double> SmoothFit::without_outliers(const std::vector<LevelSample>& 
     return share;
 }
 
-double SmoothFit::choose_penalty(const std::vector<LevelSample>& samples) const {
+Smoothness SmoothFit::choose(const std::vector<LevelSample>& samples) const {
     constexpr std::size_t kLeast = 24;
-    if (samples.size() < kLeast) return kStiff;
+    Smoothness best;
+    if (samples.size() < kLeast) return best;
     const SmoothMap plane = fit_plane(samples, canvas_);
-    const Equations e = equations(samples, plane, without_outliers(samples, plane));
-    double best = kStiff, least = std::numeric_limits<double>::infinity();
+    const std::vector<double> share = without_outliers(samples, plane);
+    double least = std::numeric_limits<double>::infinity();
     constexpr double kCost = 1.4; // of a parameter
-    for (const double penalty : {kStiff, 1e2, 1e1, 1.0, 1e-1, 1e-2, 1e-3, 1e-4}) {
-        const Eigen::LLT<Eigen::MatrixXd> solver(e.normal + penalty * e.penalty);
-        if (solver.info() != Eigen::Success) continue;
-        const Eigen::VectorXd c = solver.solve(e.right);
-        const double parameters = solver.solve(e.normal).trace() + 3; // and the plane's
-        const double squares = e.squares - 2 * c.dot(e.right) + c.dot(e.normal * c);
-        const double free = 1 - kCost * parameters / e.count;
-        if (free <= 0) continue;
-        const double score = squares / (free * free);
-        if (score < least) {
-            least = score;
-            best = penalty;
+    for (const int order : {2, 3}) {
+        const Equations e = equations(samples, plane, share, order);
+        for (const double penalty :
+             {Smoothness::kStiff, 1e3, 3e2, 1e2, 3e1, 1e1, 3.0, 1.0, 0.3, 1e-1, 1e-2, 1e-3, 1e-4}) {
+            const Eigen::LLT<Eigen::MatrixXd> solver(e.normal + penalty * e.penalty);
+            if (solver.info() != Eigen::Success) continue;
+            const Eigen::VectorXd c = solver.solve(e.right);
+            const double parameters = solver.solve(e.normal).trace() + 3; // and the plane's
+            const double squares = e.squares - 2 * c.dot(e.right) + c.dot(e.normal * c);
+            const double free = 1 - kCost * parameters / e.count;
+            if (free <= 0) continue;
+            const double score = squares / (free * free);
+            if (score < least) {
+                least = score;
+                best = {order, penalty};
+            }
         }
     }
     return best;
 }
 
-SmoothMap SmoothFit::fit(const std::vector<LevelSample>& samples, double penalty) const {
-    SmoothMap map = fit_plane(samples, canvas_);
-    if (penalty >= kStiff || samples.empty()) return map;
-    const SmoothMap plane = map;
-    return solve(plane, equations(samples, plane, without_outliers(samples, plane)), penalty).value_or(plane);
+SmoothMap SmoothFit::fit(const std::vector<LevelSample>& samples, const Smoothness& smoothness) const {
+    const SmoothMap plane = fit_plane(samples, canvas_);
+    if (smoothness.plane() || samples.empty()) return plane;
+    return solve(plane, equations(samples, plane, without_outliers(samples, plane), smoothness.order),
+                 smoothness.penalty)
+        .value_or(plane);
 }
 
 } // namespace kasane

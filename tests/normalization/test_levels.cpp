@@ -61,6 +61,28 @@ TEST_CASE("Transparency and sky slope are found from stars and background") {
         CHECK(step_between(l, 0, 800, 1, 1300 + 0.25 * (at.x - kWidth / 2), at) == Approx(0).margin(1.5));
 }
 
+TEST_CASE("Cells of another size at the end of a frame tell the sky in their own middle") {
+    // 476 rows are seven cells of 64, the last one of 92. The lower edge of one frame is the upper one of the other.
+    constexpr int kOdd = kHeight + 28;
+    constexpr double kSlope = 0.5;
+    const auto glow = [&](double y) { return 800 + kSlope * (y - kOdd / 2); };
+    std::vector<Measures> frames(2);
+    for (std::size_t k = 0; k < 2; ++k) {
+        Image image(kWidth, kOdd);
+        for (int y = 0; y < kOdd; ++y)
+            std::fill_n(image.plane().row(y), kWidth, static_cast<float>(glow(y)));
+        add_noise(image, 4, 70 + k);
+        const auto raw = std::make_shared<MemoryFrame>(std::move(image));
+        frames[k] = measure_exposure(std::make_shared<const CalibratedView>(raw, CalibrationSet{})).main();
+    }
+    const Transform turned(Affine{-1, 0, kWidth - 1, 0, -1, kOdd - 1});
+    const Quiet quiet;
+    const StackLevels l = fit_stack_levels({{&frames[0], {}, 60, kWidth, kOdd}, {&frames[1], turned, 60, kWidth, kOdd}},
+                                           reference_canvas(kWidth, kOdd), quiet.context.workers, {});
+    for (const double y : {5.0, 100.0, 400.0, 470.0})
+        CHECK(step_between(l, 0, glow(y), 1, glow(kOdd - 1 - y), {300, y}) == Approx(0).margin(1));
+}
+
 TEST_CASE("A single frame stays as it is") {
     const Measures alone = frame(1.0, 800, 0, 1);
     const StackLevels l = fit({input(alone)});

@@ -32,8 +32,9 @@ TEST_CASE("A plane is left a plane") {
     const auto plane = [](double x, double y) { return 5 + 0.01 * x - 0.02 * y; };
     const SmoothFit fit(kCanvas, 64);
     const auto samples = samples_of(plane, 0.3, 1);
-    CHECK(fit.choose_penalty(samples) >= 10); // next to nothing but a plane
-    const SmoothMap m = fit.fit(samples, fit.choose_penalty(samples));
+    CHECK(fit.choose(samples).order == 2);
+    CHECK(fit.choose(samples).penalty >= 10); // next to nothing but a plane
+    const SmoothMap m = fit.fit(samples, fit.choose(samples));
     for (double x = 0; x < 1200; x += 100)
         CHECK(at(m, x, 400) == Approx(plane(x, 400)).margin(0.2)); // 228 values of 0.3
 }
@@ -44,12 +45,37 @@ TEST_CASE("A bend is followed as far as the noise lets it show") {
     };
     const SmoothFit fit(kCanvas, 64);
     const auto samples = samples_of(bend, 0.3, 2);
-    const double penalty = fit.choose_penalty(samples);
-    CHECK(penalty < 10);
-    const SmoothMap m = fit.fit(samples, penalty);
+    const Smoothness smoothness = fit.choose(samples);
+    CHECK(smoothness.penalty < 100);
+    const SmoothMap m = fit.fit(samples, smoothness);
     for (double y = 50; y < 780; y += 50)
         for (double x = 50; x < 1180; x += 50)
             REQUIRE(at(m, x, y) == Approx(bend(x, y)).margin(1.2));
+}
+
+TEST_CASE("A surface of second order is followed into its corners") {
+    const auto bowl = [](double x, double y) { return 3e-5 * std::pow(x - 500, 2) - 2e-5 * x * y; };
+    const SmoothFit fit(kCanvas, 64);
+    const auto samples = samples_of(bowl, 0.3, 6);
+    const Smoothness smoothness = fit.choose(samples);
+    CHECK(smoothness.order == 3);
+    const SmoothMap m = fit.fit(samples, smoothness);
+    for (const Point p : {Point{0, 0}, Point{1199, 0}, Point{0, 799}, Point{1199, 799}})
+        CHECK(at(m, p.x, p.y) == Approx(bowl(p.x, p.y)).margin(0.5)); // a plane misses by 6
+}
+
+TEST_CASE("Values of little weight have little say") {
+    const auto bend = [](double x, double) { return 2e-5 * (x - 600) * (x - 600); };
+    auto samples = samples_of(bend, 0.1, 7);
+    sky::Random random(8);
+    for (std::size_t i = 0; i < samples.size(); i += 2) {
+        samples[i].value += 3 * random.normal(); // no outlier among its like
+        samples[i].weight = 1e-3;
+    }
+    const SmoothFit fit(kCanvas, 64);
+    const SmoothMap m = fit.fit(samples, fit.choose(samples));
+    for (double x = 50; x < 1180; x += 50)
+        CHECK(at(m, x, 400) == Approx(bend(x, 400)).margin(0.1));
 }
 
 TEST_CASE("Outliers have no say") {
@@ -58,7 +84,7 @@ TEST_CASE("Outliers have no say") {
     for (std::size_t i = 0; i < samples.size(); i += 12)
         samples[i].value += 40; // a bright star in the cell
     const SmoothFit fit(kCanvas, 64);
-    const SmoothMap m = fit.fit(samples, fit.choose_penalty(samples));
+    const SmoothMap m = fit.fit(samples, fit.choose(samples));
     for (double x = 50; x < 1180; x += 50)
         CHECK(at(m, x, 400) == Approx(bend(x, 400)).margin(0.5));
 }
@@ -67,7 +93,7 @@ TEST_CASE("Where there are no values it goes on straight") {
     const auto samples = samples_of([](double x, double) { return 0.01 * x; }, 0.05, 4, 700);
     const SmoothFit fit(kCanvas, 64);
     for (const double penalty : {1.0, 0.01}) {
-        const SmoothMap m = fit.fit(samples, penalty);
+        const SmoothMap m = fit.fit(samples, {2, penalty});
         CHECK(at(m, 1150, 400) == Approx(11.5).margin(1.5));
     }
 }
@@ -78,6 +104,6 @@ TEST_CASE("Too few values give a constant, none nothing") {
     CHECK(fit_plane(few, kCanvas).value == Approx(3).margin(0.01));
     CHECK(fit_plane(few, kCanvas).slope_x == 0);
     const SmoothFit fit(kCanvas, 64);
-    CHECK(fit.choose_penalty(few) == SmoothFit::kStiff);
-    CHECK(fit.fit(few, SmoothFit::kStiff).lattice.empty());
+    CHECK(fit.choose(few).plane());
+    CHECK(fit.fit(few, {}).lattice.empty());
 }
