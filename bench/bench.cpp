@@ -9,6 +9,7 @@
 #include <kasane/calibration/master.hpp>
 #include <kasane/grading/measures.hpp>
 #include <kasane/image/statistics.hpp>
+#include <kasane/integration/drizzle.hpp>
 #include <kasane/integration/integrate.hpp>
 #include <kasane/io/fits.hpp>
 #include <kasane/project/run.hpp>
@@ -266,6 +267,8 @@ int main(int argc, char** argv) {
         },
         5);
     run(
+        "drizzle_12_two_threads", [&] { drizzle(few, reference_canvas(w, h), {1000}, context, {}, {}); }, 1);
+    run(
         "read_and_copy",
         [&] {
             const Image image = read_plane(data.views.front()->source().raw());
@@ -302,6 +305,10 @@ int main(int argc, char** argv) {
     if (t.contains("integrate_12_two_threads") && t.contains("integrate_12_through_a_lens"))
         rows.push_back({"P1", "integrate through a lens over the same without",
                         t["integrate_12_through_a_lens"] / t["integrate_12_two_threads"], "x", 1.1, false});
+
+    if (t.contains("integrate_12_two_threads") && t.contains("drizzle_12_two_threads"))
+        rows.push_back({"drizzle", "drizzle onto pixels twice as fine over integrating the same frames",
+                        t["drizzle_12_two_threads"] / t["integrate_12_two_threads"], "x", 3, false});
 
     { // P6: a project of 500 small frames, run twice
         sky::PlainOptions o;

@@ -37,6 +37,7 @@ int main(int argc, char** argv) {
         {"F9", bench::illumination_left},
         {"F10", bench::level_mismatch},
         {"F11", bench::ringing},
+        {"F12", bench::drizzled},
         {"F13", bench::star_colours},
         {"F14", bench::calibration_noise},
         {"F15", bench::told_noise},

@@ -29,6 +29,7 @@ std::vector<Figure> star_cores(const Context& context);        // F8
 std::vector<Figure> illumination_left(const Context& context); // F9
 std::vector<Figure> level_mismatch(const Context& context);    // F10
 std::vector<Figure> ringing(const Context& context);           // F11
+std::vector<Figure> drizzled(const Context& context);          // F12
 std::vector<Figure> star_colours(const Context& context);      // F13
 std::vector<Figure> calibration_noise(const Context& context); // F14
 std::vector<Figure> told_noise(const Context& context);        // F15

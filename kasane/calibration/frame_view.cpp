@@ -56,7 +56,10 @@ FrameView::FrameView(std::shared_ptr<const CalibratedView> source, ColourMethod 
     mosaic_ = true;
     method_ = method;
     planes_ = single_colour(method) >= 0 ? 1 : 3;
-    if (!is_binned(method)) return;
+    if (!is_binned(method)) {
+        sensor_ = std::make_shared<const FrameView>(source_);
+        return;
+    }
     cell_ = cfa.cell();
     width_ /= cell_;
     height_ /= cell_;

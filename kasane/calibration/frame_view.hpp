@@ -70,6 +70,8 @@ public:
               std::span<QualityPlane> quality = {}) const override;
     void read_along(const Region& region, std::span<const View<float>> out, std::span<QualityPlane> quality,
                     std::unique_ptr<ReadMemory>& memory) const override;
+    const PlaneSource* sensor() const override { return sensor_.get(); }
+    int plane_of(int x, int y) const override { return source_->calibration().cfa.colour(x, y); }
     /// Of demosaiced planes, from a simulation that is the same on every machine.
     std::vector<Image> white_noise() const override;
     void release() const override { source_->release(); }
@@ -89,6 +91,7 @@ private:
     ColourMethod method_ = ColourMethod::adaptive;
     bool mosaic_ = false;
     int planes_ = 1, cell_ = 1, width_ = 0, height_ = 0;
+    std::shared_ptr<const FrameView> sensor_; ///< the mosaic itself, where it is interpolated
 };
 
 } // namespace kasane

@@ -95,6 +95,12 @@ public:
         read(region, out, quality);
     }
 
+    /// The samples of the sensor themselves, where the planes are interpolated from them: one plane on the same grid.
+    /// Null: each plane is its own samples.
+    virtual const PlaneSource* sensor() const { return nullptr; }
+    /// Which plane a sample of `sensor` belongs to; it repeats after at most 6 pixels, along rows and columns.
+    virtual int plane_of(int /*x*/, int /*y*/) const { return 0; }
+
     /// Realisations of what the source makes of white noise of variance 1 a sample of the sensor: images of as many
     /// planes as it has. None where the noise of neighbours stays independent.
     virtual std::vector<Image> white_noise() const { return {}; }

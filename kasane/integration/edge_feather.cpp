@@ -12,6 +12,10 @@ constexpr double kAtTheEdge = 0.05; // of the weight: single precision can take 
 
 } // namespace
 
+double feather_share(double deep, double width) {
+    return 1 - (1 - kAtTheEdge) * (1 - std::clamp(deep / width, 0.0, 1.0));
+}
+
 void EdgeFeather::begin(const Region& region) {
     region_ = region;
     any_ = false;
@@ -51,7 +55,7 @@ void EdgeFeather::add(const StackFrame& frame, std::size_t plane, double width, 
                 const std::size_t pixel = static_cast<std::size_t>(y) * static_cast<std::size_t>(region_.width) +
                                           static_cast<std::size_t>(x + i);
                 if (std::isnan(value) || rejected_[pixel]) continue;
-                const double less = weight * (1 - kAtTheEdge) * (1 - std::max(0.0, deep) / width);
+                const double less = weight * (1 - feather_share(deep, width));
                 sum_[pixel] += less * static_cast<double>(value);
                 weight_[pixel] += less;
             }

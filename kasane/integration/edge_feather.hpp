@@ -9,6 +9,9 @@
 
 namespace kasane {
 
+/// Of a frame's weight, that is left so many pixels inside its edge where it fades over `width`.
+double feather_share(double deep, double width);
+
 /// What the samples of a rectangle counted too much in their mean: its weights were those of the frames, and frames
 /// weigh less over `width` pixels from their edges inwards, down to a twentieth at the edge itself. Keeps its memory
 /// from rectangle to rectangle.

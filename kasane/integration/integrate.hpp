@@ -9,8 +9,14 @@
 //   structure.hpp, structure_kernel.hpp  where an image is curved or slopes
 //   growth.hpp           what is rejected beside what was found
 //   tile_judge.hpp       which samples of a tile count, and what they make together
+//   prepared_stack.hpp   what is settled before pixels are looked at
 //   rejection_trials.hpp the rejection chosen by trying all on a sample of the stack
 //   resample_pass.hpp    the pass that resamples, levels and combines
+//   drizzle.hpp          the same onto a finer grid, from the frames' own samples
+//   drizzle_pass.hpp     the pass that does
+//   drop_kernel.hpp      what a sample's drop gives to a pixel
+//   drop_samples.hpp     the samples of a frame, judged against the interpolated stack
+//   noise_covariance.hpp what the noise of neighbouring pixels has in common
 //   edge_feather.hpp     frames that fade out towards their edges
 //   rejected_cells.hpp   where samples of each frame were rejected
 //   rejection_picture.hpp what was rejected, to look at

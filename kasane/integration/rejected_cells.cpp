@@ -59,6 +59,10 @@ void RejectedCellCounts::Rectangle::add(std::size_t frame, int x, int y, bool hi
     Frame& f = counts_.counts_[frame];
     double u = 0, v = 0;
     to_frame_[frame * static_cast<std::size_t>(blocks_) + static_cast<std::size_t>(block)].apply(x, y, u, v);
+    counts_.count(f, u, v, high, 1);
+}
+
+void RejectedCellCounts::count(Frame& f, double u, double v, bool high, int pixels) {
     const double per_cell = 1.0 / f.cell;
     const double i = (u + 0.5) * per_cell, j = (v + 0.5) * per_cell;
     if (!(i >= 0 && j >= 0 && i < f.columns && j < f.rows)) return;
@@ -67,7 +71,11 @@ void RejectedCellCounts::Rectangle::add(std::size_t frame, int x, int y, bool hi
               : f.low)[static_cast<std::size_t>(j) * static_cast<std::size_t>(f.columns) + static_cast<std::size_t>(i)];
     const std::atomic_ref<std::uint16_t> shared(count);
     if (shared.load(std::memory_order_relaxed) < std::numeric_limits<std::uint16_t>::max() / 2)
-        shared.fetch_add(1, std::memory_order_relaxed);
+        shared.fetch_add(static_cast<std::uint16_t>(pixels), std::memory_order_relaxed);
+}
+
+void RejectedCellCounts::add_sample(std::size_t frame, int x, int y, bool high, int pixels) {
+    count(counts_[frame], x, y, high, pixels);
 }
 
 std::vector<RejectedCells> RejectedCellCounts::shares() const {

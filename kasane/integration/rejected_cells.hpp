@@ -31,6 +31,9 @@ public:
         std::vector<Affine> to_frame_; ///< by frame and block
     };
 
+    /// A sample at a pixel of the frame itself, which stands for so many of the canvas.
+    void add_sample(std::size_t frame, int x, int y, bool high, int pixels);
+
     /// Of all planes together.
     std::vector<RejectedCells> shares() const;
 
@@ -39,6 +42,7 @@ private:
         int cell = 0, columns = 0, rows = 0;
         std::vector<std::uint16_t> low, high;
     };
+    static void count(Frame& frame, double x, double y, bool high, int pixels);
     const std::vector<StackFrame>& frames_;
     std::vector<Frame> counts_;
 };

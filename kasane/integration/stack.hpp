@@ -112,6 +112,9 @@ struct MasterLight {
     /// By plane, of the background, ADU, as it were without resampling: as its frames let expect, and as one half of
     /// them against the other tells it.
     std::vector<double> expected_noise, noise;
+    /// By plane: what the pixels of a drizzled background scatter by, less than `noise`, since neighbours share drops.
+    /// Empty: not told.
+    std::vector<double> pixel_noise;
     std::uint64_t samples = 0; ///< with data
     std::uint64_t rejected_low = 0, rejected_high = 0;
     std::uint64_t passed_over = 0;   ///< samples made of neighbours that others with real data stood in for

@@ -1,0 +1,70 @@
+#include <kasane/integration/drizzle.hpp>
+
+#include <kasane/base/error.hpp>
+#include <kasane/integration/drizzle_pass.hpp>
+#include <kasane/integration/prepared_stack.hpp>
+
+#include <cmath>
+#include <fmt/format.h>
+
+namespace kasane {
+
+namespace {
+
+constexpr int kTile = 256; // pixels of the canvas along the side of a tile
+
+} // namespace
+
+std::string DrizzleOptions::check() const {
+    if (!(scale >= 1 && scale <= 3)) return fmt::format("drizzling makes pixels 1 to 3 times as fine, not {:g}", scale);
+    if (!(drop >= 0.1 && drop <= 2)) return fmt::format("drops are 0.1 to 2 pixels wide, not {:g}", drop);
+    return {};
+}
+
+Canvas drizzled_canvas(const Canvas& c, double scale) {
+    Canvas fine = c;
+    fine.width = std::max(1, static_cast<int>(std::lround(c.width * scale)));
+    fine.height = std::max(1, static_cast<int>(std::lround(c.height * scale)));
+    fine.scale = c.scale * scale;
+    const Point first = {to_coarse(scale).c, to_coarse(scale).f};
+    double x = 0, y = 0;
+    c.to_reference().apply(first.x, first.y, x, y);
+    fine.origin = {x, y};
+    return fine;
+}
+
+Affine to_coarse(double scale) {
+    const double first = 0.5 / scale - 0.5; // the corners of the first pixels are one
+    return {1 / scale, 0, first, 0, 1 / scale, first};
+}
+
+MasterLight drizzle(const std::vector<StackFrame>& frames, const Canvas& canvas, const std::vector<double>& levels,
+                    const Context& context, const IntegrateOptions& integrate, const DrizzleOptions& options) {
+    require_sense(options);
+    if (integrate.combination != Combination::mean && integrate.combination != Combination::sum)
+        throw UsageError(fmt::format("what \"{}\" makes cannot be drizzled", combination_name(integrate.combination)),
+                         {}, "Drizzle means or sums");
+    PreparedStack stack = prepare_stack(frames, canvas, levels, context, integrate);
+    MasterLight result = std::move(stack.begun);
+    if (result.failure) return result;
+    const Canvas fine = drizzled_canvas(canvas, options.scale);
+    make_room(result, fine, static_cast<int>(levels.size()));
+    Provenance::Step& step = result.made.step("drizzle");
+    step.text = fmt::format("{} drops of {:g} pixels onto pixels {:g} times as fine", drop_shape_name(options.shape),
+                            options.drop, options.scale);
+    step.set("scale", fmt::format("{:g}", options.scale));
+    step.set("drop", fmt::format("{:g}", options.drop));
+    step.set("shape", std::string(drop_shape_name(options.shape)));
+    const std::vector<double> noise = result.expected_noise; // of the stack that judges
+    for (double& n : result.expected_noise)
+        n *= options.scale; // the same light on pixels as much smaller
+    DrizzlePass pass({frames, canvas, stack.combiners, result.combine, noise}, integrate, options, result);
+    const int tile = static_cast<int>(std::lround(kTile * options.scale));
+    run_tiles(pass, fine.bounds(), {tile, result_bytes(fine, static_cast<int>(levels.size())) + pass.kept_bytes()},
+              context);
+    pass.measure_noise(context);
+    pass.finish();
+    return result;
+}
+
+} // namespace kasane

@@ -1,0 +1,368 @@
+#include <kasane/integration/drizzle_pass.hpp>
+
+#include <kasane/base/units.hpp>
+#include <kasane/image/row_arithmetic.hpp>
+
+#include <algorithm>
+#include <array>
+#include <cmath>
+
+namespace kasane {
+
+namespace {
+
+/// Share of a sensor's samples that belong to a plane.
+double share_of_samples(const PlaneSource& source, std::size_t plane) {
+    if (!source.sensor()) return 1;
+    constexpr int kPeriod = 6;
+    int count = 0;
+    for (int y = 0; y < kPeriod; ++y)
+        for (int x = 0; x < kPeriod; ++x)
+            count += source.plane_of(x, y) == static_cast<int>(plane);
+    return std::max(1, count) / static_cast<double>(kPeriod * kPeriod);
+}
+
+Region united(const Region& a, const Region& b) {
+    if (a.empty()) return b;
+    const int x = std::min(a.x, b.x), y = std::min(a.y, b.y);
+    return {x, y, std::max(a.right(), b.right()) - x, std::max(a.bottom(), b.bottom()) - y};
+}
+
+/// Whole pixels around positions, cut to what a frame and `reach` pixels around it hold.
+Region box_around(const Bounds& b, int reach, const Region& frame) {
+    const auto whole = [](double v) { return static_cast<int>(std::floor(std::clamp(v, -1e6, 1e6))); };
+    const Region wanted{whole(b.left) - reach, whole(b.top) - reach, whole(b.right) - whole(b.left) + 2 * reach + 1,
+                        whole(b.bottom) - whole(b.top) + 2 * reach + 1};
+    return intersect(wanted, {-reach, -reach, frame.width + 2 * reach, frame.height + 2 * reach});
+}
+
+} // namespace
+
+DrizzlePass::DrizzlePass(const DrizzleStack& stack, const IntegrateOptions& integrate, const DrizzleOptions& options,
+                         MasterLight& result)
+    : stack_(stack), integrate_(integrate), options_(options), result_(result),
+      judge_(stack.combiners, stack.combine, integrate.judge), fine_(result.pixels.bounds()),
+      to_coarse_(to_coarse(options.scale)), cells_(stack.frames), covariance_(stack.combiners.size()) {
+    counts_.shares.resize(stack.frames.size());
+    if (stack.combine.combination == Combination::sum) times_ = static_cast<float>(stack.frames.size());
+    for (std::size_t f = 0; f < stack.frames.size(); ++f) {
+        std::vector<Way> ways;
+        for (std::size_t p = 0; p < stack.combiners.size(); ++p) {
+            const Transform t = to_plane(stack.frames[f], p);
+            const double side = t.at(stack.canvas.centre()).scale(); // of a pixel of the canvas, in the frame
+            const double usable = std::isfinite(side) && side > 0.05 ? side : 1;
+            const DropKernel kernel(options.shape, options.drop, usable / options.scale);
+            const double share = share_of_samples(*stack.frames[f].source, p);
+            const float weight = stack.combiners[p].expectation().frames[f].weight;
+            margin_ = std::max(
+                margin_, static_cast<int>(std::ceil((kernel.taps() + integrate.judge.growth.steps + 2) / usable)) + 2);
+            const double pixels = (stack.frames[f].source->sensor() ? static_cast<double>(stack.combiners.size()) : 1) /
+                                  (usable * usable);
+            ways.push_back({t.after(to_coarse_), kernel, weight / static_cast<float>(share),
+                            std::max(1, static_cast<int>(std::lround(pixels)))});
+        }
+        ways_.push_back(std::move(ways));
+    }
+}
+
+std::uint64_t DrizzlePass::bytes(std::int64_t pixels) const {
+    const std::uint64_t planes = stack_.combiners.size();
+    const auto side = static_cast<std::uint64_t>(std::ceil(std::sqrt(static_cast<double>(pixels)) / options_.scale) +
+                                                 2 * (judge_.halo() + margin_));
+    constexpr std::uint64_t kOfFrame = 40, kBeside = 96;
+    return side * side * (sizeof(float) * stack_.frames.size() * planes + kBeside + kOfFrame * planes) +
+           static_cast<std::uint64_t>(pixels) * (4 * sizeof(float) * planes + 2 * sizeof(float));
+}
+
+void DrizzlePass::release() {
+    for (const StackFrame& f : stack_.frames)
+        f.source->release();
+}
+
+/// The part of the canvas that decides which samples count in a rectangle of the output.
+Region DrizzlePass::judging_region(const Region& r) const {
+    const auto low = [&](int v) { return static_cast<int>(std::floor((v + 0.5) / options_.scale - 0.5)); };
+    const int x = low(r.x) - margin_, y = low(r.y) - margin_;
+    return intersect({x, y, low(r.right()) + margin_ + 2 - x, low(r.bottom()) + margin_ + 2 - y},
+                     stack_.canvas.bounds());
+}
+
+bool DrizzlePass::work(const Region& region, Scratch& s, MappedMemory& mapped) {
+    const std::size_t planes = stack_.combiners.size();
+    const Region judged = judging_region(region);
+    const int halo = judge_.halo();
+    const Region wide = intersect({judged.x - halo, judged.y - halo, judged.width + 2 * halo, judged.height + 2 * halo},
+                                  stack_.canvas.bounds());
+    const auto fail = [&](FrameFailure failure) {
+        const std::lock_guard lock(mutex_);
+        if (!result_.failure) result_.failure = std::move(failure);
+        failed_ = true;
+        return false;
+    };
+    const SampleOptions options{integrate_.ringing_sigmas, integrate_.real_share, integrate_.mask_streaks};
+    if (auto failure = s.samples.fill(stack_.frames, wide, options, mapped)) return fail(std::move(*failure));
+    judge_.judge(s.samples.data(), wide.width, wide.height, s.judged);
+
+    s.counts = {};
+    s.counts.shares.resize(stack_.frames.size());
+    s.sums.resize(2 * planes);
+    for (std::vector<float>& sums : s.sums)
+        sums.assign(2 * static_cast<std::size_t>(region.area()), 0.0f);
+    s.low.assign(static_cast<std::size_t>(region.area()), 0);
+    s.high.assign(static_cast<std::size_t>(region.area()), 0);
+    s.hidden.resize(planes);
+    std::vector<JudgingStack> stacks(planes);
+    const Point first = {to_coarse_.a * (region.x - 0.5) + to_coarse_.c,
+                         to_coarse_.e * (region.y - 0.5) + to_coarse_.f},
+                end = {to_coarse_.a * (region.right() - 0.5) + to_coarse_.c,
+                       to_coarse_.e * (region.bottom() - 0.5) + to_coarse_.f};
+    const bool few = stack_.frames.size() < 4; // then samples made of neighbours count, rather than none
+    const DropSampleOptions drop_options{integrate_.judge.growth, few, integrate_.feather};
+    for (std::size_t f = 0; f < stack_.frames.size(); ++f) {
+        const StackFrame& frame = stack_.frames[f];
+        Region box{};
+        for (std::size_t p = 0; p < planes; ++p) {
+            const Way& way = ways_[f][p];
+            const int reach = way.kernel.taps() / 2 + integrate_.judge.growth.steps + 2;
+            box = united(box, box_around(way.to_frame.bounds(region), reach, frame.source->bounds()));
+        }
+        if (box.empty()) continue;
+        if (auto failure = attempt([&] { s.drops.read(frame, box); })) return fail({f, std::move(*failure)});
+        if (s.drops.inside().empty()) continue;
+        mapped.touched(frame.source->mapped_bytes(s.drops.inside()));
+        for (std::size_t p = 0; p < planes; ++p) {
+            const StackExpectation& expected = stack_.combiners[p].expectation();
+            JudgingStack& j = stacks[p];
+            j.region = wide, j.whole = stack_.canvas.bounds();
+            j.own = {first.x, first.y, end.x, end.y};
+            j.mean = s.judged.planes[p].mean.data();
+            j.structure = &s.judged.planes[p].structure;
+            j.level = expected.level, j.sigma = static_cast<float>(stack_.noise[p]);
+            j.frame = expected.frames[f];
+            const StackPlane& plane = frame.planes[p];
+            const double scale = plane.level.scale.value, sigma = scale * plane.noise;
+            j.frame.variance = static_cast<float>(sigma * sigma);
+            j.frame.variance_slope =
+                static_cast<float>(frame.electrons_per_adu > 0 ? scale / frame.electrons_per_adu : 0);
+            j.low = rejects_low(stack_.combine.rejection), j.high = rejects_high(stack_.combine.rejection);
+            std::vector<std::uint8_t>& hidden = s.hidden[p];
+            j.hidden = nullptr;
+            for (const RejectedSample& r : s.samples.under_streaks(p)) {
+                if (r.frame != f) continue;
+                if (!j.hidden) hidden.assign(static_cast<std::size_t>(wide.area()), 0);
+                j.hidden = hidden.data();
+                hidden[r.pixel] = 1;
+            }
+        }
+        s.drops.judge(frame, stacks, drop_options);
+        lay_down(f, region, s);
+    }
+    return true;
+}
+
+void DrizzlePass::lay_down(std::size_t f, const Region& region, Scratch& s) {
+    constexpr int kChunk = 512;
+    std::array<std::int32_t, kChunk> column{}, row{};
+    std::array<float, kChunk> fx{}, fy{};
+    std::array<std::int64_t, kChunk> u{}, v{};
+    std::vector<float> line(2 * static_cast<std::size_t>(region.width));
+    const Region& box = s.drops.box();
+    for (std::size_t p = 0; p < stack_.combiners.size(); ++p) {
+        const Way& way = ways_[f][p];
+        const int before = way.kernel.taps() / 2 - 1, after = way.kernel.taps() / 2;
+        std::vector<float>& sums = s.sums[2 * p + f % 2];
+        Transform::Patches patches;
+        for (int y = 0; y < region.height; ++y)
+            for (int x = 0; x < region.width; x += kChunk) {
+                const int n = std::min(kChunk, region.width - x);
+                const auto count = static_cast<std::size_t>(n);
+                if (const auto even = way.to_frame.even_row(region.x + x, region.y + y)) {
+                    split_even_positions(even->u, even->du, count, box.x, column.data(), fx.data());
+                    split_even_positions(even->v, even->dv, count, box.y, row.data(), fy.data());
+                } else {
+                    way.to_frame.row(region.x + x, region.y + y, n, u.data(), v.data(), patches);
+                    split_positions(u.data(), count, box.x, column.data(), fx.data());
+                    split_positions(v.data(), count, box.y, row.data(), fy.data());
+                }
+                // Runs of places whose samples lie in the box: beyond it the frame shows nothing.
+                const auto inside = [&](std::size_t i) {
+                    return column[i] >= before && row[i] >= before && column[i] + after < box.width &&
+                           row[i] + after < box.height;
+                };
+                for (std::size_t i = 0; i < count;) {
+                    if (!inside(i)) {
+                        ++i;
+                        continue;
+                    }
+                    std::size_t until = i + 1;
+                    while (until < count && inside(until))
+                        ++until;
+                    const auto run = until - i;
+                    std::fill_n(line.data(), 2 * run, 0.0f);
+                    gather_drops(
+                        s.drops.plane(p).pairs.data(), box.width,
+                        {column.data() + i, row.data() + i, fx.data() + i, fy.data() + i, static_cast<int>(run)},
+                        way.kernel, line.data());
+                    float* to =
+                        sums.data() + 2 * (static_cast<std::size_t>(y) * static_cast<std::size_t>(region.width) +
+                                           static_cast<std::size_t>(x) + i);
+                    for (std::size_t k = 0; k < 2 * run; ++k)
+                        to[k] += way.weight * line[k];
+                    i = until;
+                }
+            }
+        mark_rejected(f, p, region, s);
+        const DropPlane& plane = s.drops.plane(p);
+        FrameShare& share = s.counts.shares[f];
+        share.samples += plane.present - plane.passed_over;
+        s.counts.passed_over += plane.passed_over;
+        for (const RejectedDrop& r : plane.rejected) {
+            if (!r.own) continue;
+            cells_.add_sample(f, r.x, r.y, r.high, way.pixels);
+            ++(r.streak ? share.streaks : r.high ? share.high : share.low);
+            if (r.streak)
+                --share.samples;
+            else
+                ++(r.core ? s.counts.cores.rejected : s.counts.cores.rejected_elsewhere);
+        }
+    }
+}
+
+/// The weight that the drops of rejected samples would have had, where they would have lain.
+void DrizzlePass::mark_rejected(std::size_t f, std::size_t p, const Region& region, Scratch& s) const {
+    const Way& way = ways_[f][p];
+    const float share = way.weight / static_cast<float>(stack_.combiners.size());
+    for (const RejectedDrop& r : s.drops.plane(p).rejected) {
+        const Point at = {(r.at_x - to_coarse_.c) / to_coarse_.a, (r.at_y - to_coarse_.f) / to_coarse_.e};
+        if (!(std::abs(at.x) < 1e6 && std::abs(at.y) < 1e6)) continue;
+        const Affine near = way.to_frame.at(at);
+        const double side = std::max(1e-3, near.scale());
+        const int reach = static_cast<int>(std::ceil(way.kernel.reach() / side)) + 1;
+        const int cx = static_cast<int>(std::lround(at.x)), cy = static_cast<int>(std::lround(at.y));
+        const Region box = intersect({cx - reach, cy - reach, 2 * reach + 1, 2 * reach + 1}, region);
+        for (int y = box.y; y < box.bottom(); ++y)
+            for (int x = box.x; x < box.right(); ++x) {
+                double u = 0, v = 0;
+                near.apply(x, y, u, v);
+                const float part =
+                    way.kernel.at(static_cast<float>(u - r.x)) * way.kernel.at(static_cast<float>(v - r.y));
+                (r.high ? s.high
+                        : s.low)[static_cast<std::size_t>(y - region.y) * static_cast<std::size_t>(region.width) +
+                                 static_cast<std::size_t>(x - region.x)] += share * part;
+            }
+    }
+}
+
+void DrizzlePass::write(const Region& region, const Scratch& s) {
+    constexpr float kHole = 1e-4f; // of the whole weight: less tells nothing
+    for (std::size_t p = 0; p < stack_.combiners.size(); ++p) {
+        const float level = stack_.combiners[p].expectation().level;
+        const float *a = s.sums[2 * p].data(), *b = s.sums[2 * p + 1].data();
+        for (int y = region.y; y < region.bottom(); ++y) {
+            float* to = result_.pixels.plane(static_cast<int>(p)).row(y) + region.x;
+            float* weight = result_.coverage.plane(static_cast<int>(p)).row(y) + region.x;
+            for (int x = 0; x < region.width; ++x, a += 2, b += 2) {
+                const float w = a[1] + b[1];
+                weight[x] = w;
+                to[x] = w > kHole ? times_ * (level + (a[0] + b[0]) / w) : kNoData;
+            }
+        }
+    }
+    const auto map = [&](const std::vector<float>& from, Raster<std::uint16_t>& to) {
+        for (int y = 0; y < region.height; ++y)
+            for (int x = 0; x < region.width; ++x)
+                to(region.x + x, region.y + y) = static_cast<std::uint16_t>(
+                    std::min(from[static_cast<std::size_t>(y) * static_cast<std::size_t>(region.width) +
+                                  static_cast<std::size_t>(x)],
+                             1.0f) *
+                        RejectionMaps::kUnit +
+                    0.5f);
+    };
+    map(s.low, result_.rejected.low);
+    map(s.high, result_.rejected.high);
+}
+
+void DrizzlePass::run(const Region& region, MappedMemory& mapped) {
+    if (failed_) return;
+    auto s = pool_.borrow();
+    if (!work(region, *s, mapped)) return;
+    write(region, *s);
+    const std::lock_guard lock(mutex_);
+    for (std::size_t f = 0; f < s->counts.shares.size(); ++f)
+        counts_.shares[f] += s->counts.shares[f];
+    counts_.cores += s->counts.cores;
+    counts_.passed_over += s->counts.passed_over;
+}
+
+void DrizzlePass::measure_noise(const Context& context) {
+    if (failed_) return;
+    // Windows that together hold a twentieth of the output, or so many that they tell the noise to 1.5 %; of a large
+    // one a million pixels.
+    constexpr int kSide = NoiseCovariance::kWindow;
+    constexpr double kShare = 0.05, kFewest = 64, kMost = 256;
+    const double area = static_cast<double>(fine_.area());
+    const double windows = std::clamp(kShare * area / (kSide * kSide), kFewest, kMost);
+    const double apart = std::max<double>(kSide, std::sqrt(area / windows));
+    const int across = std::max(1, static_cast<int>(fine_.width / apart)),
+              down = std::max(1, static_cast<int>(fine_.height / apart));
+    MappedMemory mapped(context.memory.for_buffers() / 4, [this] { release(); });
+    context.workers.for_each(static_cast<std::size_t>(across) * static_cast<std::size_t>(down), [&](std::size_t k) {
+        const int i = static_cast<int>(k) % across, j = static_cast<int>(k) / across;
+        const auto place = [&](int index, int count, int size) {
+            return static_cast<int>((index + 0.5) * size / count) - kSide / 2;
+        };
+        const Region window =
+            intersect({place(i, across, fine_.width), place(j, down, fine_.height), kSide, kSide}, fine_);
+        auto s = pool_.borrow();
+        if (window.empty() || !work(window, *s, mapped)) return;
+        Image noise(window.width, window.height);
+        for (std::size_t p = 0; p < covariance_.size(); ++p) {
+            const StackExpectation& e = stack_.combiners[p].expectation();
+            double flat = 0, slope = 0; // of the mean's variance
+            for (const FrameExpectation& f : e.frames) {
+                flat += static_cast<double>(f.weight) * f.weight * f.variance;
+                slope += static_cast<double>(f.weight) * f.weight * f.variance_slope;
+            }
+            const float *a = s->sums[2 * p].data(), *b = s->sums[2 * p + 1].data();
+            for (float& out : noise.pixels()) {
+                // The difference of the halves, such that it has the variance of their mean.
+                const double w = static_cast<double>(a[1]) + b[1];
+                out = kNoData;
+                if (a[1] > 0 && b[1] > 0) {
+                    constexpr double kLeast = 0.2; // of the variance at the level: readout stays
+                    const double signal = (static_cast<double>(a[0]) + b[0]) / w;
+                    const double relative = flat > 0 ? std::max(kLeast, 1 + slope / flat * signal) : 1;
+                    const double d = static_cast<double>(a[0]) / a[1] - static_cast<double>(b[0]) / b[1];
+                    out =
+                        static_cast<float>(d * std::sqrt(static_cast<double>(a[1]) * b[1]) / (w * std::sqrt(relative)));
+                }
+                a += 2, b += 2;
+            }
+            NoiseCovariance here;
+            here.add(noise.plane());
+            const std::lock_guard lock(mutex_);
+            covariance_[p].add(here);
+        }
+    });
+}
+
+void DrizzlePass::finish() {
+    for (std::size_t p = 0; p < covariance_.size(); ++p) {
+        const double white = covariance_[p].white();
+        result_.noise.push_back(white > 0 ? white : result_.expected_noise[p]);
+        result_.pixel_noise.push_back(covariance_[p].pixel());
+    }
+    result_.cells = cells_.shares();
+    result_.shares = counts_.shares;
+    result_.cores = counts_.cores;
+    for (const FrameShare& f : counts_.shares) {
+        result_.samples += f.samples;
+        result_.rejected_low += f.low;
+        result_.rejected_high += f.high;
+        result_.under_streaks += f.streaks;
+    }
+    result_.cores.elsewhere = result_.samples - result_.cores.samples;
+    result_.passed_over = counts_.passed_over;
+}
+
+} // namespace kasane

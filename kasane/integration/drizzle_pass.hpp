@@ -1,0 +1,90 @@
+// The pass that lays the samples of a stack's frames down on a finer grid (drizzle.hpp).
+#pragma once
+
+#include <kasane/combination/combiner.hpp>
+#include <kasane/integration/drizzle.hpp>
+#include <kasane/integration/drop_samples.hpp>
+#include <kasane/integration/noise_covariance.hpp>
+#include <kasane/integration/rejected_cells.hpp>
+#include <kasane/integration/tile_engine.hpp>
+#include <kasane/integration/tile_judge.hpp>
+#include <kasane/integration/tile_samples.hpp>
+
+#include <atomic>
+#include <vector>
+
+namespace kasane {
+
+/// What a drizzled stack is made of. All live on.
+struct DrizzleStack {
+    const std::vector<StackFrame>& frames;
+    const Canvas& canvas;                   ///< that the frames lie on
+    const std::vector<Combiner>& combiners; ///< of the interpolated stack, one a plane; sums as means
+    const CombineOptions& combine;
+    const std::vector<double>& noise; ///< of its mean, by plane, as without resampling
+};
+
+class DrizzlePass final : public TilePass {
+public:
+    /// The images of `result` have the size of the fine grid.
+    DrizzlePass(const DrizzleStack& stack, const IntegrateOptions& integrate, const DrizzleOptions& options,
+                MasterLight& result);
+
+    std::uint64_t bytes(std::int64_t pixels) const override;
+    void run(const Region& region, MappedMemory& mapped) override;
+    void release() override;
+    std::uint64_t kept_bytes() const { return cells_.bytes(); }
+    /// What the noise of neighbouring pixels has in common, from windows spread over the output: after `run_tiles`.
+    void measure_noise(const Context& context);
+    /// Writes the counts into the result, when all is done.
+    void finish();
+
+private:
+    struct Counts {
+        std::vector<FrameShare> shares;
+        CoreShares cores;
+        std::uint64_t passed_over = 0;
+    };
+    struct Scratch {
+        TileSamples samples;
+        TileJudge::Scratch judged;
+        DropSamples drops;
+        /// By plane, two halves of the frames each: pairs of (value above the level times weight, weight) by pixel.
+        std::vector<std::vector<float>> sums;
+        std::vector<std::vector<std::uint8_t>> hidden; ///< by plane: pixels of the judging rectangle
+        std::vector<float> low, high;                  ///< weight that was rejected, all planes
+        Counts counts;
+    };
+    struct Way { ///< of one plane of a frame, from the fine grid
+        Transform to_frame;
+        DropKernel kernel;
+        float weight = 1; ///< of a sample's drop
+        int pixels = 1;   ///< of the canvas that a sample stands for, all planes
+    };
+
+    /// Everything over a rectangle of the output into the scratch. False: a frame could not be read.
+    bool work(const Region& region, Scratch& s, MappedMemory& mapped);
+    void lay_down(std::size_t frame, const Region& region, Scratch& s);
+    void mark_rejected(std::size_t frame, std::size_t plane, const Region& region, Scratch& s) const;
+    Region judging_region(const Region& region) const;
+    void write(const Region& region, const Scratch& s);
+
+    const DrizzleStack stack_;
+    const IntegrateOptions& integrate_;
+    const DrizzleOptions& options_;
+    MasterLight& result_;
+    TileJudge judge_;
+    const Region fine_;
+    const Affine to_coarse_;
+    std::vector<std::vector<Way>> ways_; ///< by frame and plane
+    int margin_ = 0;                     ///< of the canvas, around what a rectangle shows
+    float times_ = 1;                    ///< of the mean
+    RejectedCellCounts cells_;
+    Pool<Scratch> pool_;
+    std::atomic<bool> failed_{false};
+    std::mutex mutex_; ///< of what follows
+    Counts counts_;
+    std::vector<NoiseCovariance> covariance_; ///< by plane
+};
+
+} // namespace kasane

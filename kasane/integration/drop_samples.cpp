@@ -1,0 +1,292 @@
+#include <kasane/integration/drop_samples.hpp>
+
+#include <kasane/integration/edge_feather.hpp>
+
+#include <algorithm>
+#include <cmath>
+
+namespace kasane {
+
+namespace {
+
+constexpr int kStep = 32;        // pixels of a frame between nodes
+constexpr float kOutlier = 4;    // sigmas from which a sample does not count
+constexpr float kSuspect = 2.5f; // from which the image around it is asked
+
+int floor_to_step(int v) {
+    return (v >= 0 ? v / kStep : -((-v + kStep - 1) / kStep)) * kStep;
+}
+
+/// How far the image goes up and down around a pixel.
+float range_around(const JudgingStack& s, int x, int y) {
+    float least = s.mean[static_cast<std::ptrdiff_t>(y) * s.region.width + x], most = least;
+    for (int j = std::max(0, y - 1); j <= std::min(s.region.height - 1, y + 1); ++j)
+        for (int i = std::max(0, x - 1); i <= std::min(s.region.width - 1, x + 1); ++i) {
+            const float v = s.mean[static_cast<std::ptrdiff_t>(j) * s.region.width + i];
+            least = std::min(least, v), most = std::max(most, v); // NaN is passed over
+        }
+    return most - least;
+}
+
+/// The pixel of the stack's rectangle nearest to a place of the canvas; -1 outside.
+std::ptrdiff_t nearest(const JudgingStack& s, double x, double y) {
+    const double cx = std::clamp(x, static_cast<double>(s.whole.x), s.whole.right() - 1.0) - s.region.x,
+                 cy = std::clamp(y, static_cast<double>(s.whole.y), s.whole.bottom() - 1.0) - s.region.y;
+    if (!(cx >= 0 && cy >= 0 && cx <= s.region.width - 1 && cy <= s.region.height - 1)) return -1;
+    return static_cast<std::ptrdiff_t>(cy + 0.5) * s.region.width + static_cast<std::ptrdiff_t>(cx + 0.5);
+}
+
+bool holds(const Bounds& b, double x, double y) {
+    return x >= b.left && y >= b.top && x < b.right && y < b.bottom;
+}
+
+} // namespace
+
+void DropSamples::read(const StackFrame& frame, const Region& box) {
+    mosaic_ = frame.source->sensor() != nullptr;
+    source_ = mosaic_ ? frame.source->sensor() : frame.source.get();
+    box_ = box;
+    inside_ = intersect(box, source_->bounds());
+    if (inside_.empty()) return;
+    const auto planes = static_cast<std::size_t>(source_->planes());
+    const auto area = static_cast<std::size_t>(inside_.area());
+    pixels_.resize(planes);
+    quality_.resize(planes);
+    std::vector<View<float>> out;
+    for (std::vector<float>& p : pixels_) {
+        if (p.size() < area) p.resize(area);
+        out.push_back({p.data(), inside_.width, inside_.height, inside_.width});
+    }
+    source_->read_along(inside_, out, quality_, memory_);
+}
+
+/// At multiples of a step of the frame, so that what lies between does not depend on the box.
+void DropSamples::lay_nodes(const StackFrame& frame, std::size_t plane) {
+    const Transform t = to_plane(frame, plane);
+    const LevelMap& level = frame.planes[plane].level;
+    node_x_ = floor_to_step(inside_.x), node_y_ = floor_to_step(inside_.y);
+    across_ = (inside_.right() - node_x_ + kStep - 1) / kStep + 1;
+    const int down = (inside_.bottom() - node_y_ + kStep - 1) / kStep + 1;
+    std::vector<Node>& nodes = planes_[plane].nodes;
+    nodes.clear();
+    for (int j = 0; j < down; ++j)
+        for (int i = 0; i < across_; ++i) {
+            const Point p =
+                t.unmap({static_cast<double>(node_x_ + i * kStep), static_cast<double>(node_y_ + j * kStep)});
+            nodes.push_back({p.x, p.y, level.scale_at(p), level.offset_at(p)});
+        }
+}
+
+/// Between node (i, j) and the one below it.
+DropSamples::Node DropSamples::along(const Plane& plane, int i, int j, double down) const {
+    const Node& a = plane.nodes[static_cast<std::size_t>(j * across_ + i)];
+    const Node& b = plane.nodes[static_cast<std::size_t>((j + 1) * across_ + i)];
+    return {a.x + down * (b.x - a.x), a.y + down * (b.y - a.y), a.scale + down * (b.scale - a.scale),
+            a.offset + down * (b.offset - a.offset)};
+}
+
+DropSamples::Node DropSamples::at(const Plane& plane, int x, int y) const {
+    const int i = (x - node_x_) / kStep, j = (y - node_y_) / kStep;
+    const double across = static_cast<double>(x - node_x_ - i * kStep) / kStep,
+                 down = static_cast<double>(y - node_y_ - j * kStep) / kStep;
+    const Node a = along(plane, i, j, down), b = along(plane, i + 1, j, down);
+    return {a.x + across * (b.x - a.x), a.y + across * (b.y - a.y), a.scale + across * (b.scale - a.scale),
+            a.offset + across * (b.offset - a.offset)};
+}
+
+std::size_t DropSamples::pair_at(std::int32_t place) const {
+    const int x = place % inside_.width + inside_.x - box_.x, y = place / inside_.width + inside_.y - box_.y;
+    return 2 * (static_cast<std::size_t>(y) * static_cast<std::size_t>(box_.width) + static_cast<std::size_t>(x));
+}
+
+/// What the source says of its samples.
+void DropSamples::take_marks(const QualityPlane& marks, const DropSampleOptions& o) {
+    fates_.assign(static_cast<std::size_t>(inside_.area()), Fate::counts);
+    marks.for_each([&](int x, int y, quality::Bits bits) {
+        Fate& fate =
+            fates_[static_cast<std::size_t>(y) * static_cast<std::size_t>(inside_.width) + static_cast<std::size_t>(x)];
+        if ((bits & quality::kRepaired) && !o.repaired) fate = Fate::passed_over;
+        if (bits & quality::kMasked) fate = Fate::absent;
+    });
+}
+
+/// Sigmas by which a sample at a place of the canvas lies beyond what is to be expected there.
+float DropSamples::score(double x, double y, float value, const JudgingStack& s) const {
+    const double cx = std::clamp(x, static_cast<double>(s.whole.x), s.whole.right() - 1.0) - s.region.x,
+                 cy = std::clamp(y, static_cast<double>(s.whole.y), s.whole.bottom() - 1.0) - s.region.y;
+    if (!(cx >= 0 && cy >= 0 && cx <= s.region.width - 1 && cy <= s.region.height - 1)) return 0;
+    const int i = std::min(static_cast<int>(cx), std::max(0, s.region.width - 2)),
+              j = std::min(static_cast<int>(cy), std::max(0, s.region.height - 2));
+    const int right = i + 1 < s.region.width ? 1 : 0;
+    const auto a = static_cast<float>(cx - i), b = static_cast<float>(cy - j);
+    const float* upper = s.mean + static_cast<std::ptrdiff_t>(j) * s.region.width + i;
+    const float* lower = upper + (j + 1 < s.region.height ? s.region.width : 0);
+    const float expected =
+        (upper[0] * (1 - a) + upper[right] * a) * (1 - b) + (lower[0] * (1 - a) + lower[right] * a) * b;
+    const float off = value - expected, excess = expected - s.level;
+    const float variance = s.sigma * s.sigma + variance_at(s.frame, excess, 0.0f, 0.0f);
+    if (!(off * off > kSuspect * kSuspect * variance)) return 0; // without data as well
+    if (off > 0 ? !s.high : !s.low) return 0;
+    // Frames lie differently on a steep image, and see it differently sharp.
+    const auto ni = static_cast<int>(cx + 0.5), nj = static_cast<int>(cy + 0.5);
+    constexpr float kNoiseOfNine = 4; // sigmas that the range of nine pixels goes over at most by noise alone
+    const float steep = std::max(0.0f, range_around(s, ni, nj) - kNoiseOfNine * s.sigma);
+    float wide = variance;
+    if (s.structure && !s.structure->curvature.empty()) {
+        const auto pixel = static_cast<std::size_t>(nj * s.region.width + ni);
+        wide =
+            s.sigma * s.sigma + variance_at(s.frame, excess, s.structure->curvature[pixel], s.structure->slope[pixel]);
+    }
+    const float beyond = std::max(0.0f, std::abs(off) - steep) / std::sqrt(wide);
+    return off > 0 ? beyond : -beyond;
+}
+
+/// Values to the level, each against the stack at its place.
+void DropSamples::judge_rows(Plane& plane, const std::vector<float>& pixels, const JudgingStack& stack) {
+    for (int y = inside_.y; y < inside_.bottom(); ++y) {
+        const int j = (y - node_y_) / kStep;
+        const double down = static_cast<double>(y - node_y_ - j * kStep) / kStep;
+        const auto row = static_cast<std::int32_t>(y - inside_.y) * inside_.width;
+        for (int i = 0; i + 1 < across_; ++i) {
+            const int first = node_x_ + i * kStep, from = std::max(first, inside_.x),
+                      until = std::min(first + kStep, inside_.right());
+            const Node a = along(plane, i, j, down), b = along(plane, i + 1, j, down);
+            const double dx = (b.x - a.x) / kStep, dy = (b.y - a.y) / kStep, ds = (b.scale - a.scale) / kStep,
+                         dof = (b.offset - a.offset) / kStep;
+            for (int x = from; x < until; ++x) {
+                if (!is_of(plane, x, y)) continue;
+                const std::int32_t place = row + x - inside_.x;
+                Fate& fate = fates_[static_cast<std::size_t>(place)];
+                const double k = x - first, u = a.x + k * dx, v = a.y + k * dy;
+                const auto value = static_cast<float>((a.scale + k * ds) *
+                                                          static_cast<double>(pixels[static_cast<std::size_t>(place)]) +
+                                                      a.offset + k * dof);
+                if (!(std::abs(value) < 1e30f) || !(std::abs(u) < 1e9 && std::abs(v) < 1e9)) { // NaN as well
+                    fate = Fate::absent;
+                    continue;
+                }
+                const bool own = holds(stack.own, u, v);
+                plane.out.present += own;
+                if (fate != Fate::counts) {
+                    plane.out.passed_over += own && fate == Fate::passed_over;
+                    continue;
+                }
+                if (stack.hidden)
+                    if (const std::ptrdiff_t pixel = nearest(stack, u, v); pixel >= 0 && stack.hidden[pixel] != 0)
+                        fate = Fate::streak;
+                float* pair = &plane.out.pairs[pair_at(place)];
+                pair[0] = value - stack.level;
+                pair[1] = 1;
+                if (fate == Fate::streak) continue;
+                const float beyond = score(u, v, value, stack);
+                if (std::abs(beyond) < kOutlier) continue;
+                fate = beyond > 0 ? Fate::high : Fate::low;
+                found_.push_back({place, beyond});
+            }
+        }
+    }
+}
+
+/// What lies beside a sample far beyond the limits, or beside another that was rejected, goes as far as its light is
+/// expected to reach (growth.hpp).
+void DropSamples::grow(const GrowthOptions& o) {
+    const int w = inside_.width, h = inside_.height;
+    const auto for_each_beside = [&](std::int32_t place, auto f) {
+        const int x = place % w, y = place / w;
+        for (int j = std::max(0, y - 1); j <= std::min(h - 1, y + 1); ++j)
+            for (int i = std::max(0, x - 1); i <= std::min(w - 1, x + 1); ++i)
+                if (i != x || j != y) f(static_cast<std::int32_t>(j * w + i));
+    };
+    std::vector<Grown> front, next;
+    for (const Grown& g : found_) {
+        bool seed = std::abs(g.strength) >= o.seed;
+        for_each_beside(g.place, [&](std::int32_t beside) {
+            const Fate f = fates_[static_cast<std::size_t>(beside)];
+            seed = seed || f == Fate::low || f == Fate::high;
+        });
+        if (seed) front.push_back(g);
+    }
+    for (int step = 0; step < o.steps && !front.empty(); ++step) {
+        next.clear();
+        for (const Grown& g : front)
+            if (const float light = g.strength * o.fall; std::abs(light) >= o.least)
+                for_each_beside(g.place, [&](std::int32_t beside) {
+                    if (fates_[static_cast<std::size_t>(beside)] == Fate::counts) next.push_back({beside, light});
+                });
+        // The strongest light tells, in whatever order it comes.
+        std::sort(next.begin(), next.end(), [](const Grown& a, const Grown& b) {
+            if (a.place != b.place) return a.place < b.place;
+            return std::abs(a.strength) != std::abs(b.strength) ? std::abs(a.strength) > std::abs(b.strength)
+                                                                : a.strength > b.strength;
+        });
+        next.erase(
+            std::unique(next.begin(), next.end(), [](const Grown& a, const Grown& b) { return a.place == b.place; }),
+            next.end());
+        for (const Grown& g : next) {
+            fates_[static_cast<std::size_t>(g.place)] = g.strength > 0 ? Fate::high : Fate::low;
+            found_.push_back(g);
+        }
+        front.swap(next);
+    }
+}
+
+/// Takes out what does not count, and tells of it.
+void DropSamples::settle(Plane& plane, const JudgingStack& stack, double feather) {
+    const auto tell = [&](std::int32_t place, Fate fate) {
+        const int x = place % inside_.width + inside_.x, y = place / inside_.width + inside_.y;
+        if (!is_of(plane, x, y)) return; // another colour's: told there
+        float* pair = &plane.out.pairs[pair_at(place)];
+        if (pair[1] == 0) return;
+        pair[0] = pair[1] = 0;
+        const Node n = at(plane, x, y);
+        const std::ptrdiff_t pixel = nearest(stack, n.x, n.y);
+        const bool structured = pixel >= 0 && stack.structure && !stack.structure->curvature.empty();
+        plane.out.rejected.push_back({x, y, n.x, n.y, fate != Fate::low, fate == Fate::streak,
+                                      holds(stack.own, n.x, n.y),
+                                      structured && stack.structure->any(static_cast<std::size_t>(pixel))});
+    };
+    for (const Grown& g : found_)
+        tell(g.place, g.strength > 0 ? Fate::high : Fate::low);
+    if (stack.hidden)
+        for (std::size_t i = 0; i < fates_.size(); ++i)
+            if (fates_[i] == Fate::streak) tell(static_cast<std::int32_t>(i), Fate::streak);
+    if (!(feather > 0)) return;
+    for (int y = inside_.y; y < inside_.bottom(); ++y)
+        for (int x = inside_.x; x < inside_.right(); ++x) {
+            const double deep = 0.5 + std::min({x, y, source_->width() - 1 - x, source_->height() - 1 - y});
+            if (deep >= feather) continue;
+            float* pair = &plane.out.pairs[pair_at((y - inside_.y) * inside_.width + x - inside_.x)];
+            const auto share = static_cast<float>(feather_share(deep, feather));
+            pair[0] *= share, pair[1] *= share;
+        }
+}
+
+void DropSamples::judge(const StackFrame& frame, const std::vector<JudgingStack>& stacks,
+                        const DropSampleOptions& options) {
+    planes_.resize(stacks.size());
+    for (std::size_t p = 0; p < stacks.size(); ++p) {
+        Plane& plane = planes_[p];
+        plane.out.pairs.assign(2 * static_cast<std::size_t>(box_.area()), 0.0f);
+        plane.out.rejected.clear();
+        plane.out.present = plane.out.passed_over = 0;
+        if (inside_.empty()) continue;
+        for (int y = 0; y < kPeriod; ++y)
+            for (int x = 0; x < kPeriod; ++x)
+                plane.holds[static_cast<std::size_t>(y * kPeriod + x)] =
+                    frame.source->plane_of(x, y) == static_cast<int>(p);
+        lay_nodes(frame, p);
+    }
+    if (inside_.empty()) return;
+    const std::size_t together = mosaic_ ? stacks.size() : 1; // planes that share their samples' grid
+    for (std::size_t first = 0; first < stacks.size(); first += together) {
+        found_.clear();
+        take_marks(quality_[first], options);
+        for (std::size_t p = first; p < first + together; ++p)
+            judge_rows(planes_[p], pixels_[first], stacks[p]);
+        grow(options.growth);
+        for (std::size_t p = first; p < first + together; ++p)
+            settle(planes_[p], stacks[p], options.feather);
+    }
+}
+
+} // namespace kasane

@@ -1,0 +1,71 @@
+#include <kasane/integration/noise_covariance.hpp>
+
+#include <kasane/base/units.hpp>
+#include <kasane/image/statistics.hpp>
+
+#include <algorithm>
+#include <cmath>
+#include <vector>
+
+namespace kasane {
+
+void NoiseCovariance::add(View<const float> window) {
+    std::vector<float> known;
+    for (int y = 0; y < window.height; ++y)
+        for (int x = 0; x < window.width; ++x)
+            if (std::isfinite(window(x, y))) known.push_back(window(x, y));
+    if (known.size() < static_cast<std::size_t>(kSide) * kSide) return;
+    const float centre = median_in_place(known);
+    constexpr float kOutlier = 5;
+    const float limit = kOutlier * mad_sigma_in_place(known, centre);
+    double sum = 0, count = 0;
+    const auto counts = [&](float v) { return std::abs(v - centre) <= limit; }; // NaN does not
+    for (int y = 0; y < window.height; ++y)
+        for (int x = 0; x < window.width; ++x)
+            if (counts(window(x, y))) sum += static_cast<double>(window(x, y)), ++count;
+    if (count == 0) return;
+    const auto mean = static_cast<float>(sum / count);
+    std::array<double, std::size_t{kSide} * kSide> products{};
+    for (int y = 0; y < window.height; ++y)
+        for (int x = 0; x < window.width; ++x) {
+            if (!counts(window(x, y))) continue;
+            const float own = window(x, y) - mean;
+            std::size_t lag = 0;
+            for (int j = -kReach; j <= kReach; ++j)
+                for (int i = -kReach; i <= kReach; ++i, ++lag) {
+                    const int u = x + i, v = y + j;
+                    if (u < 0 || v < 0 || u >= window.width || v >= window.height || !counts(window(u, v))) continue;
+                    products[lag] += static_cast<double>(own) * static_cast<double>(window(u, v) - mean);
+                    ++counts_[lag];
+                }
+        }
+    // Rounded, so that the order of windows does not matter.
+    constexpr double kUnit = 0x1p-20;
+    for (std::size_t lag = 0; lag < products.size(); ++lag)
+        products_[lag] += std::round(products[lag] / kUnit) * kUnit;
+}
+
+void NoiseCovariance::add(const NoiseCovariance& other) {
+    for (std::size_t lag = 0; lag < products_.size(); ++lag)
+        products_[lag] += other.products_[lag], counts_[lag] += other.counts_[lag];
+}
+
+/// The mean of a window was taken off, which takes off of each covariance what all pixels share on average.
+double NoiseCovariance::covariance(std::size_t lag) const {
+    return counts_[lag] > 0 ? products_[lag] / counts_[lag] : 0;
+}
+
+double NoiseCovariance::pixel() const {
+    return std::sqrt(std::max(0.0, covariance(products_.size() / 2)));
+}
+
+double NoiseCovariance::white() const {
+    double sum = 0;
+    for (std::size_t lag = 0; lag < products_.size(); ++lag)
+        sum += covariance(lag);
+    // cov' = cov - S / pixels of a window, for each of the lags added, S the sum itself.
+    constexpr double kTaken = static_cast<double>(kSide) * kSide / (static_cast<double>(kWindow) * kWindow);
+    return std::sqrt(std::max(0.0, sum / (1 - kTaken)));
+}
+
+} // namespace kasane

@@ -1,0 +1,36 @@
+// What the noise of neighbouring pixels has in common.
+//
+// Why: drops lie over several pixels, so that neighbours scatter together. The noise of a pixel alone then flatters;
+// what counts for anything larger is the sum of its covariances with all pixels around it.
+#pragma once
+
+#include <kasane/image/image.hpp>
+
+#include <array>
+#include <cstdint>
+
+namespace kasane {
+
+/// Sums over windows of pixels that hold noise alone, in units of what is expected of each. They can be added in any
+/// order with the same result.
+class NoiseCovariance {
+public:
+    static constexpr int kReach = 4;   ///< pixels over which drops may lie
+    static constexpr int kWindow = 64; ///< pixels along the side of a window
+
+    /// A window of noise; NaN where it is not known. Its mean is taken off first, so that what is smooth does not tell;
+    /// pixels beyond 5 of its sigmas (by their median deviation) are left out.
+    void add(View<const float> window);
+    void add(const NoiseCovariance& other);
+    /// Standard deviation of a pixel; 0 without enough pixels.
+    double pixel() const;
+    /// The same as it were if pixels shared nothing and larger areas had the noise that they have.
+    double white() const;
+
+private:
+    double covariance(std::size_t lag) const;
+    static constexpr int kSide = 2 * kReach + 1;
+    std::array<double, std::size_t{kSide} * kSide> products_{}, counts_{};
+};
+
+} // namespace kasane
