@@ -64,6 +64,16 @@ float DropKernel::at(float distance) const {
     return far < reach_ ? unit_ * std::exp(narrow_ * far * far) : 0.0f;
 }
 
+void DropKernel::along(float place, const float* fractions, int count, float* out) const {
+    if (shape_ == DropShape::gaussian) {
+        for (int i = 0; i < count; ++i)
+            out[i] = at(place - fractions[i]);
+        return;
+    }
+    for (int i = 0; i < count; ++i) // vectors
+        out[i] = unit_ * std::min(most_, std::max(0.0f, reach_ - std::abs(place - fractions[i])));
+}
+
 void gather_drops(const float* samples, std::ptrdiff_t stride, const Positions& positions, const DropKernel& kernel,
                   float* sums) {
     const int taps = kernel.taps(), before = taps / 2 - 1;
@@ -72,12 +82,9 @@ void gather_drops(const float* samples, std::ptrdiff_t stride, const Positions& 
     for (int from = 0; from < positions.count; from += kChunk) {
         const int n = std::min(kChunk, positions.count - from);
         for (int k = 0; k < taps; ++k) {
-            auto &x = wx[static_cast<std::size_t>(k)], &y = wy[static_cast<std::size_t>(k)];
             const auto place = static_cast<float>(k - before);
-            for (int i = 0; i < n; ++i) {
-                x[static_cast<std::size_t>(i)] = kernel.at(place - positions.fraction_x[from + i]);
-                y[static_cast<std::size_t>(i)] = kernel.at(place - positions.fraction_y[from + i]);
-            }
+            kernel.along(place, positions.fraction_x + from, n, wx[static_cast<std::size_t>(k)].data());
+            kernel.along(place, positions.fraction_y + from, n, wy[static_cast<std::size_t>(k)].data());
         }
         for (int i = 0; i < n; ++i) {
             const auto c = static_cast<std::size_t>(i);

@@ -27,6 +27,8 @@ public:
     DropKernel(DropShape shape, double drop, double side);
 
     float at(float distance) const;
+    /// What the sample at `place` gives to each of the positions.
+    void along(float place, const float* positions, int count, float* out) const;
     /// Samples along a side that may tell at a place: as many before it as after.
     int taps() const { return taps_; }
     /// Beyond it a sample tells nothing.

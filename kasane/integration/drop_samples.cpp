@@ -12,6 +12,7 @@ namespace {
 constexpr int kStep = 32;        // pixels of a frame between nodes
 constexpr float kOutlier = 4;    // sigmas from which a sample does not count
 constexpr float kSuspect = 2.5f; // from which the image around it is asked
+constexpr float kSurely = 2.4f;  // up to which a first look will do, whatever its rounding
 
 int floor_to_step(int v) {
     return (v >= 0 ? v / kStep : -((-v + kStep - 1) / kStep)) * kStep;
@@ -146,44 +147,76 @@ void DropSamples::judge_rows(Plane& plane, const std::vector<float>& pixels, con
     for (int y = inside_.y; y < inside_.bottom(); ++y) {
         const int j = (y - node_y_) / kStep;
         const double down = static_cast<double>(y - node_y_ - j * kStep) / kStep;
-        const auto row = static_cast<std::int32_t>(y - inside_.y) * inside_.width;
+        const std::int32_t row = (y - inside_.y) * inside_.width - inside_.x;
+        float* pairs = plane.out.pairs.data() + 2 * (static_cast<std::ptrdiff_t>(y - box_.y) * box_.width - box_.x);
         for (int i = 0; i + 1 < across_; ++i) {
             const int first = node_x_ + i * kStep, from = std::max(first, inside_.x),
                       until = std::min(first + kStep, inside_.right());
+            if (until <= from) continue;
             const Node a = along(plane, i, j, down), b = along(plane, i + 1, j, down);
-            const double dx = (b.x - a.x) / kStep, dy = (b.y - a.y) / kStep, ds = (b.scale - a.scale) / kStep,
-                         dof = (b.offset - a.offset) / kStep;
-            for (int x = from; x < until; ++x) {
-                if (!is_of(plane, x, y)) continue;
-                const std::int32_t place = row + x - inside_.x;
-                Fate& fate = fates_[static_cast<std::size_t>(place)];
-                const double k = x - first, u = a.x + k * dx, v = a.y + k * dy;
-                const auto value = static_cast<float>((a.scale + k * ds) *
-                                                          static_cast<double>(pixels[static_cast<std::size_t>(place)]) +
-                                                      a.offset + k * dof);
-                if (!(std::abs(value) < 1e30f) || !(std::abs(u) < 1e9 && std::abs(v) < 1e9)) { // NaN as well
-                    fate = Fate::absent;
-                    continue;
-                }
-                const bool own = holds(stack.own, u, v);
-                plane.out.present += own;
-                if (fate != Fate::counts) {
-                    plane.out.passed_over += own && fate == Fate::passed_over;
-                    continue;
-                }
-                if (stack.hidden)
-                    if (const std::ptrdiff_t pixel = nearest(stack, u, v); pixel >= 0 && stack.hidden[pixel] != 0)
-                        fate = Fate::streak;
-                float* pair = &plane.out.pairs[pair_at(place)];
-                pair[0] = value - stack.level;
-                pair[1] = 1;
-                if (fate == Fate::streak) continue;
-                const float beyond = score(u, v, value, stack);
-                if (std::abs(beyond) < kOutlier) continue;
-                fate = beyond > 0 ? Fate::high : Fate::low;
-                found_.push_back({place, beyond});
-            }
+            judge_stretch(plane, {first, from, until, y}, a, b, pixels.data() + row, row, pairs, stack);
         }
+    }
+}
+
+/// Between two nodes of a row. `pixels`, and places after `row`, count from the frame's first column.
+void DropSamples::judge_stretch(Plane& plane, const Stretch& at, const Node& a, const Node& b, const float* pixels,
+                                std::int32_t row, float* pairs, const JudgingStack& stack) {
+    const double dx = (b.x - a.x) / kStep, dy = (b.y - a.y) / kStep, ds = (b.scale - a.scale) / kStep,
+                 doff = (b.offset - a.offset) / kStep;
+    if (!(std::abs(a.x) + std::abs(b.x) < 1e9 && std::abs(a.y) + std::abs(b.y) < 1e9)) { // no such place
+        for (int x = at.from; x < at.until; ++x)
+            if (is_of(plane, x, at.y)) fates_[static_cast<std::size_t>(row + x)] = Fate::absent;
+        return;
+    }
+    const auto both = [&](double left, double top, double right, double bottom) {
+        return std::min(a.x, b.x) >= left && std::min(a.y, b.y) >= top && std::max(a.x, b.x) < right &&
+               std::max(a.y, b.y) < bottom;
+    };
+    // Wholly inside, nothing need be asked of each sample.
+    const bool counted = both(stack.own.left, stack.own.top, stack.own.right, stack.own.bottom);
+    const Region known = intersect(stack.region, stack.whole);
+    const bool inner = both(known.x, known.y, known.right() - 1, known.bottom() - 1);
+    const float flat = stack.sigma * stack.sigma + stack.frame.variance, slope = stack.frame.variance_slope,
+                off2 = stack.frame.scale_error * stack.frame.scale_error;
+    for (int x = at.from; x < at.until; ++x) {
+        if (!is_of(plane, x, at.y)) continue;
+        Fate& fate = fates_[static_cast<std::size_t>(row + x)];
+        const double k = x - at.first, u = a.x + k * dx, v = a.y + k * dy;
+        const auto value =
+            static_cast<float>((a.scale + k * ds) * static_cast<double>(pixels[x]) + (a.offset + k * doff));
+        if (!(std::abs(value) < 1e30f)) { // NaN as well
+            fate = Fate::absent;
+            continue;
+        }
+        const bool own = counted || holds(stack.own, u, v);
+        plane.out.present += own;
+        if (fate != Fate::counts) {
+            plane.out.passed_over += own && fate == Fate::passed_over;
+            continue;
+        }
+        pairs[2 * x] = value - stack.level;
+        pairs[2 * x + 1] = 1;
+        if (stack.hidden)
+            if (const std::ptrdiff_t pixel = nearest(stack, u, v); pixel >= 0 && stack.hidden[pixel] != 0) {
+                fate = Fate::streak;
+                continue;
+            }
+        if (inner) { // most are as expected
+            const float cx = static_cast<float>(u - stack.region.x), cy = static_cast<float>(v - stack.region.y);
+            const auto ix = static_cast<int>(cx), iy = static_cast<int>(cy);
+            const float fx = cx - static_cast<float>(ix), fy = cy - static_cast<float>(iy);
+            const float* upper = stack.mean + static_cast<std::ptrdiff_t>(iy) * stack.region.width + ix;
+            const float* lower = upper + stack.region.width;
+            const float above = upper[0] + fx * (upper[1] - upper[0]), below = lower[0] + fx * (lower[1] - lower[0]);
+            const float expected = above + fy * (below - above), off = value - expected;
+            const float excess = std::max(0.0f, expected - stack.level);
+            if (off * off <= kSurely * kSurely * (flat + excess * (slope + off2 * excess))) continue;
+        }
+        const float beyond = score(u, v, value, stack);
+        if (std::abs(beyond) < kOutlier) continue;
+        fate = beyond > 0 ? Fate::high : Fate::low;
+        found_.push_back({row + x, beyond});
     }
 }
 

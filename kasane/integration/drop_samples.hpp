@@ -88,6 +88,11 @@ private:
     Node at(const Plane& plane, int x, int y) const;
     void take_marks(const QualityPlane& marks, const DropSampleOptions& options);
     void judge_rows(Plane& plane, const std::vector<float>& pixels, const JudgingStack& stack);
+    struct Stretch {
+        int first, from, until, y;
+    };
+    void judge_stretch(Plane& plane, const Stretch& at, const Node& a, const Node& b, const float* pixels,
+                       std::int32_t row, float* pairs, const JudgingStack& stack);
     float score(double x, double y, float value, const JudgingStack& stack) const;
     void grow(const GrowthOptions& options);
     void settle(Plane& plane, const JudgingStack& stack, double feather);
