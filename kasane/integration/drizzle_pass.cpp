@@ -165,7 +165,6 @@ void DrizzlePass::lay_down(std::size_t f, const Region& region, Scratch& s) {
     std::array<std::int32_t, kChunk> column{}, row{};
     std::array<float, kChunk> fx{}, fy{};
     std::array<std::int64_t, kChunk> u{}, v{};
-    std::vector<float> line(2 * static_cast<std::size_t>(region.width));
     const Region& box = s.drops.box();
     for (std::size_t p = 0; p < stack_.combiners.size(); ++p) {
         const Way& way = ways_[f][p];
@@ -197,17 +196,12 @@ void DrizzlePass::lay_down(std::size_t f, const Region& region, Scratch& s) {
                     std::size_t until = i + 1;
                     while (until < count && inside(until))
                         ++until;
-                    const auto run = until - i;
-                    std::fill_n(line.data(), 2 * run, 0.0f);
+                    const std::size_t at = static_cast<std::size_t>(y) * static_cast<std::size_t>(region.width) +
+                                           static_cast<std::size_t>(x) + i;
                     gather_drops(
                         s.drops.plane(p).pairs.data(), box.width,
-                        {column.data() + i, row.data() + i, fx.data() + i, fy.data() + i, static_cast<int>(run)},
-                        way.kernel, line.data());
-                    float* to =
-                        sums.data() + 2 * (static_cast<std::size_t>(y) * static_cast<std::size_t>(region.width) +
-                                           static_cast<std::size_t>(x) + i);
-                    for (std::size_t k = 0; k < 2 * run; ++k)
-                        to[k] += way.weight * line[k];
+                        {column.data() + i, row.data() + i, fx.data() + i, fy.data() + i, static_cast<int>(until - i)},
+                        way.kernel, way.weight, sums.data() + 2 * at);
                     i = until;
                 }
             }

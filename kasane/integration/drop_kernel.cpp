@@ -75,7 +75,7 @@ void DropKernel::along(float place, const float* fractions, int count, float* ou
 }
 
 void gather_drops(const float* samples, std::ptrdiff_t stride, const Positions& positions, const DropKernel& kernel,
-                  float* sums) {
+                  float weight, float* sums) {
     const int taps = kernel.taps(), before = taps / 2 - 1;
     constexpr int kChunk = 128;
     std::array<std::array<float, kChunk>, kMostTaps> wx, wy;
@@ -84,7 +84,10 @@ void gather_drops(const float* samples, std::ptrdiff_t stride, const Positions& 
         for (int k = 0; k < taps; ++k) {
             const auto place = static_cast<float>(k - before);
             kernel.along(place, positions.fraction_x + from, n, wx[static_cast<std::size_t>(k)].data());
-            kernel.along(place, positions.fraction_y + from, n, wy[static_cast<std::size_t>(k)].data());
+            auto& down = wy[static_cast<std::size_t>(k)];
+            kernel.along(place, positions.fraction_y + from, n, down.data());
+            for (int i = 0; i < n; ++i)
+                down[static_cast<std::size_t>(i)] *= weight;
         }
         for (int i = 0; i < n; ++i) {
             const auto c = static_cast<std::size_t>(i);

@@ -40,10 +40,10 @@ private:
     int taps_ = 2;
 };
 
-/// Adds to `sums`, pairs of (value times weight, weight), one a position, what the samples around it give: `samples`
-/// are such pairs as well, rows `stride` pairs apart. All taps of a position lie inside. A position's sums do not
-/// depend on the others.
+/// Adds to `sums`, pairs of (value times weight, weight), one a position, `weight` times what the samples around it
+/// give: `samples` are such pairs as well, rows `stride` pairs apart. All taps of a position lie inside. A position's
+/// sums do not depend on the others.
 void gather_drops(const float* samples, std::ptrdiff_t stride, const Positions& positions, const DropKernel& kernel,
-                  float* sums);
+                  float weight, float* sums);
 
 } // namespace kasane
