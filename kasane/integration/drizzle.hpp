@@ -7,21 +7,12 @@
 // of each sample: within what noise, seeing and the steepness of the image there allow.
 #pragma once
 
-#include <kasane/integration/drop_kernel.hpp>
+#include <kasane/integration/drizzle_options.hpp>
 #include <kasane/integration/integrate.hpp>
 
-#include <string>
 #include <vector>
 
 namespace kasane {
-
-struct DrizzleOptions {
-    double scale = 2;                    ///< output pixels along the side of one of the canvas, 1 to 3
-    double drop = 0.7;                   ///< side of a square drop, FWHM of a round one, in pixels of a frame
-    DropShape shape = DropShape::square; ///< of the drops
-    /// What is wrong with them, in words; empty: nothing.
-    std::string check() const;
-};
 
 /// The grid that comes out, for frames that lie on `canvas`.
 Canvas drizzled_canvas(const Canvas& canvas, double scale);

@@ -102,6 +102,7 @@ bool DrizzlePass::work(const Region& region, Scratch& s, MappedMemory& mapped) {
     const SampleOptions options{integrate_.ringing_sigmas, integrate_.real_share, integrate_.mask_streaks};
     if (auto failure = s.samples.fill(stack_.frames, wide, options, mapped)) return fail(std::move(*failure));
     judge_.judge(s.samples.data(), wide.width, wide.height, s.judged);
+    s.judged_region = wide;
 
     s.counts = {};
     s.counts.shares.resize(stack_.frames.size());
@@ -288,6 +289,18 @@ void DrizzlePass::run(const Region& region, MappedMemory& mapped) {
     counts_.passed_over += s->counts.passed_over;
 }
 
+/// Whether a star or the like lies there, or beside it, which the halves may see differently sharp.
+bool DrizzlePass::structured(const PlaneVerdict& v, const Region& judged, int x, int y) const {
+    if (v.structure.curvature.empty()) return false;
+    double u = 0, w = 0;
+    to_coarse_.apply(x, y, u, w);
+    const int i = static_cast<int>(std::lround(u)) - judged.x, j = static_cast<int>(std::lround(w)) - judged.y;
+    for (int b = std::max(0, j - 1); b <= std::min(judged.height - 1, j + 1); ++b)
+        for (int a = std::max(0, i - 1); a <= std::min(judged.width - 1, i + 1); ++a)
+            if (v.structure.any(static_cast<std::size_t>(b * judged.width + a))) return true;
+    return false;
+}
+
 void DrizzlePass::measure_noise(const Context& context) {
     if (failed_) return;
     // Windows that together hold a twentieth of the output, or so many that they tell the noise to 1.5 %; of a large
@@ -318,11 +331,13 @@ void DrizzlePass::measure_noise(const Context& context) {
                 slope += static_cast<double>(f.weight) * f.weight * f.variance_slope;
             }
             const float *a = s->sums[2 * p].data(), *b = s->sums[2 * p + 1].data();
-            for (float& out : noise.pixels()) {
-                // The difference of the halves, such that it has the variance of their mean.
-                const double w = static_cast<double>(a[1]) + b[1];
-                out = kNoData;
-                if (a[1] > 0 && b[1] > 0) {
+            for (int y = window.y; y < window.bottom(); ++y)
+                for (int x = window.x; x < window.right(); ++x, a += 2, b += 2) {
+                    // The difference of the halves, such that it has the variance of their mean.
+                    const double w = static_cast<double>(a[1]) + b[1];
+                    float& out = noise(x - window.x, y - window.y);
+                    out = kNoData;
+                    if (!(a[1] > 0 && b[1] > 0) || structured(s->judged.planes[p], s->judged_region, x, y)) continue;
                     constexpr double kLeast = 0.2; // of the variance at the level: readout stays
                     const double signal = (static_cast<double>(a[0]) + b[0]) / w;
                     const double relative = flat > 0 ? std::max(kLeast, 1 + slope / flat * signal) : 1;
@@ -330,8 +345,6 @@ void DrizzlePass::measure_noise(const Context& context) {
                     out =
                         static_cast<float>(d * std::sqrt(static_cast<double>(a[1]) * b[1]) / (w * std::sqrt(relative)));
                 }
-                a += 2, b += 2;
-            }
             NoiseCovariance here;
             here.add(noise.plane());
             const std::lock_guard lock(mutex_);

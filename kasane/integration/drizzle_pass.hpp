@@ -3,6 +3,7 @@
 
 #include <kasane/combination/combiner.hpp>
 #include <kasane/integration/drizzle.hpp>
+#include <kasane/integration/drop_kernel.hpp>
 #include <kasane/integration/drop_samples.hpp>
 #include <kasane/integration/noise_covariance.hpp>
 #include <kasane/integration/rejected_cells.hpp>
@@ -48,6 +49,7 @@ private:
     struct Scratch {
         TileSamples samples;
         TileJudge::Scratch judged;
+        Region judged_region; ///< of the canvas
         DropSamples drops;
         /// By plane, two halves of the frames each: pairs of (value above the level times weight, weight) by pixel.
         std::vector<std::vector<float>> sums;
@@ -66,6 +68,7 @@ private:
     bool work(const Region& region, Scratch& s, MappedMemory& mapped);
     void lay_down(std::size_t frame, const Region& region, Scratch& s);
     void mark_rejected(std::size_t frame, std::size_t plane, const Region& region, Scratch& s) const;
+    bool structured(const PlaneVerdict& verdict, const Region& judged, int x, int y) const;
     Region judging_region(const Region& region) const;
     void write(const Region& region, const Scratch& s);
 

@@ -11,7 +11,6 @@ namespace kasane {
 
 namespace {
 
-constexpr std::array<std::string_view, 2> kShapes = {"square", "gaussian"};
 constexpr int kMostTaps = 16;
 
 /// Four numbers, one operation.
@@ -29,16 +28,6 @@ void add_pair(float* to, const Four& v) {
 }
 
 } // namespace
-
-std::string_view drop_shape_name(DropShape shape) {
-    return kShapes.at(static_cast<std::size_t>(shape));
-}
-
-std::optional<DropShape> drop_shape_named(std::string_view name) {
-    const auto it = std::find(kShapes.begin(), kShapes.end(), name);
-    if (it == kShapes.end()) return std::nullopt;
-    return static_cast<DropShape>(it - kShapes.begin());
-}
 
 DropKernel::DropKernel(DropShape shape, double drop, double side) : shape_(shape) {
     constexpr double kFarOut = 3; // sigma

@@ -6,17 +6,11 @@
 #pragma once
 
 #include <kasane/image/resample.hpp>
+#include <kasane/integration/drizzle_options.hpp>
 
 #include <cstddef>
-#include <optional>
-#include <string_view>
 
 namespace kasane {
-
-enum class DropShape { square, gaussian };
-/// "square", ...
-std::string_view drop_shape_name(DropShape shape);
-std::optional<DropShape> drop_shape_named(std::string_view name);
 
 /// Along one side: how much a sample tells at a distance, in pixels of the frame. Both sides multiplied, and summed
 /// over samples that fill a frame, it is 1 on average.

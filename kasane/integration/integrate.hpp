@@ -12,7 +12,7 @@
 //   prepared_stack.hpp   what is settled before pixels are looked at
 //   rejection_trials.hpp the rejection chosen by trying all on a sample of the stack
 //   resample_pass.hpp    the pass that resamples, levels and combines
-//   drizzle.hpp          the same onto a finer grid, from the frames' own samples
+//   drizzle.hpp, drizzle_options.hpp  the same onto a finer grid, from the frames' own samples
 //   drizzle_pass.hpp     the pass that does
 //   drop_kernel.hpp      what a sample's drop gives to a pixel
 //   drop_samples.hpp     the samples of a frame, judged against the interpolated stack

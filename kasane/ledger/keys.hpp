@@ -143,6 +143,11 @@ inline auto members(const IntegrateOptions& o) {
                     feather); // the size of tiles changes nothing
 }
 
+inline auto members(const DrizzleOptions& o) {
+    const auto& [scale, drop, shape] = o;
+    return std::tie(scale, drop, shape);
+}
+
 /// A digest under construction.
 class Key {
 public:

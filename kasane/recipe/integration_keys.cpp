@@ -34,6 +34,11 @@ void require_sense_of(const Reader& r, const toml::node& n, const std::string& k
                fmt::format("{}: edges of lights fade in means and sums, not in what \"{}\" makes", key,
                            combination_name(i.combination)),
                "Leave feather or combine out");
+    if (r.recipe.drizzle.wanted && i.combination != Combination::mean && i.combination != Combination::sum)
+        refuse(n.source(), r.file,
+               fmt::format("{}: what \"{}\" makes cannot be drizzled, means and sums can", key,
+                           combination_name(i.combination)),
+               "Leave [drizzle] scale or [integration] combine out");
 }
 
 Rejection method_of(Reader& r, const toml::node& n, const std::string& key) {
@@ -97,6 +102,27 @@ void read_grow(Reader& r, const toml::node& n, const std::string& key) {
     const double v = r.number(n, key, 0, 16, kWanted);
     if (v != static_cast<int>(v)) r.wrong(n, key, kWanted);
     r.recipe.integration.grow = static_cast<int>(v);
+}
+
+void read_drizzle_scale(Reader& r, const toml::node& n, const std::string& key) {
+    constexpr const char* kWanted = "a number from 1 to 3, or \"none\"";
+    DrizzleRecipe& d = r.recipe.drizzle;
+    d.wanted = !n.is_string();
+    if (d.wanted)
+        d.options.scale = r.number(n, key, 1, 3, kWanted);
+    else if (r.text(n, key) != "none")
+        r.wrong(n, key, kWanted);
+    require_sense_of(r, n, key);
+}
+
+void read_drop(Reader& r, const toml::node& n, const std::string& key) {
+    r.recipe.drizzle.options.drop = r.number(n, key, 0.1, 2, "a number of pixels from 0.1 to 2");
+}
+
+void read_drop_shape(Reader& r, const toml::node& n, const std::string& key) {
+    const auto shape = drop_shape_named(r.text(n, key));
+    if (!shape) r.wrong(n, key, "one of " + quoted({kDropShapeNames.begin(), kDropShapeNames.end()}));
+    r.recipe.drizzle.options.shape = *shape;
 }
 
 void read_feather(Reader& r, const toml::node& n, const std::string& key) {

@@ -2,7 +2,7 @@
 //
 // The room holds, beside this:
 //   keys.hpp      all keys, and how their values are read
-//   canvas_keys.hpp, integration_keys.hpp  those of [canvas] and [integration]
+//   canvas_keys.hpp, integration_keys.hpp  those of [canvas], [integration] and [drizzle]
 //   toml.hpp      TOML, and refusals with their place
 //   edit.hpp      changes that leave the rest as a person wrote it
 //   verdicts.hpp  what a person decided about single exposures
@@ -15,6 +15,7 @@
 #include <kasane/geometry/framing.hpp>
 #include <kasane/grading/limits.hpp>
 #include <kasane/integration/composite_kind.hpp>
+#include <kasane/integration/drizzle_options.hpp>
 #include <kasane/normalization/level_model.hpp>
 #include <kasane/pairing/pairing.hpp>
 #include <kasane/registration/model.hpp>
@@ -76,6 +77,12 @@ struct CanvasRecipe {
     bool north_up = false; ///< turned so that north is up, where headers tell it; the turn of `framing` is not used
 };
 
+/// Whether master lights are drizzled.
+struct DrizzleRecipe {
+    bool wanted = false;
+    DrizzleOptions options;
+};
+
 /// How frames become one image.
 struct IntegrationRecipe {
     std::optional<Rejection> rejection;                        ///< nothing: the one that does best on the stack
@@ -102,6 +109,7 @@ struct Recipe {
     NormalizationRecipe normalization;
     CanvasRecipe canvas;
     IntegrationRecipe integration;
+    DrizzleRecipe drizzle;
     std::vector<std::string> folders; ///< beside the project's own, relative to it: libraries of darks and masters
     std::string output;               ///< relative to the project; empty: "kasane"
     std::uint64_t cache_bytes = 20ull << 30; ///< limit of the cache of decoded pixels

@@ -34,6 +34,7 @@ std::string section_heading(const std::string& section) {
            : section == "normalization" ? "How lights are brought to one level"
            : section == "canvas"        ? "What the master lights show, and how"
            : section == "integration"   ? "How lights become one image"
+           : section == "drizzle"       ? "Master lights on a finer grid, from undersampled lights"
                                         : "The cache of decoded pixels";
 }
 

@@ -22,6 +22,7 @@
 #include <kasane/frames/words.hpp>
 #include <kasane/image/statistics.hpp>
 #include <kasane/integration/binned_frame.hpp>
+#include <kasane/integration/drizzle.hpp>
 #include <kasane/integration/integrate.hpp>
 
 #include <algorithm>
@@ -271,8 +272,11 @@ private:
         for (;;) {
             a = assemble(plan, lights);
             if (a.frames.empty()) return std::nullopt;
-            s_.context.progress.begin("integrate " + plan.name, at_.canvas.bounds().area());
-            MasterLight master = integrate(a.frames, at_.canvas, a.backgrounds, s_.context, options_for(plan, a));
+            const auto drizzled = drizzle_options(s_);
+            s_.context.progress.begin((drizzled ? "drizzle " : "integrate ") + plan.name, output().bounds().area());
+            const IntegrateOptions options = options_for(plan, a);
+            MasterLight master = drizzled ? drizzle(a.frames, at_.canvas, a.backgrounds, s_.context, options, *drizzled)
+                                          : integrate(a.frames, at_.canvas, a.backgrounds, s_.context, options);
             s_.context.progress.end();
             if (master.failure) {
                 drop_or_raise(*a.lights[master.failure->frame], master.failure->what);
@@ -285,6 +289,25 @@ private:
             });
             if (changed == a.lights.end()) return master;
         }
+    }
+
+    /// The grid of the master lights.
+    Canvas output() const {
+        const auto drizzled = drizzle_options(s_);
+        return drizzled ? drizzled_canvas(at_.canvas, drizzled->scale) : at_.canvas;
+    }
+
+    /// What they show, in words; empty: what the reference does, pixel by pixel.
+    std::string output_text() const {
+        std::string text = at_.canvas != graded_.canvas ? at_.text : "";
+        if (const auto drizzled = drizzle_options(s_)) {
+            const Canvas fine = output();
+            text += fmt::format("{}DRIZZLED onto {} x {} pixels, {:g} along the side of one of the reference, by {} "
+                                "drops of {:g} pixels",
+                                text.empty() ? "" : "; ", fine.width, fine.height, fine.scale,
+                                drop_shape_name(drizzled->shape), drizzled->drop);
+        }
+        return text;
     }
 
     /// A light that cannot be read is left out; where a master cannot, that is not the light's fault.
@@ -342,13 +365,14 @@ private:
     /// The master light and its coverage are held in memory. Throws DataError.
     void require_room(const StackPlan& plan) const {
         const auto planes = static_cast<std::uint64_t>(result_planes(s_, plan));
-        const std::uint64_t bytes = result_bytes(at_.canvas, static_cast<int>(planes));
+        const Canvas canvas = output();
+        const std::uint64_t bytes = result_bytes(canvas, static_cast<int>(planes));
         if (bytes <= s_.context.memory.for_buffers()) return;
         throw DataError(fmt::format("a master light of {} x {} pixels takes {} of memory, the budget is {}",
-                                    at_.canvas.width, at_.canvas.height, size_text(bytes),
-                                    size_text(s_.context.memory.bytes)),
+                                    canvas.width, canvas.height, size_text(bytes), size_text(s_.context.memory.bytes)),
                         {},
-                        at_.canvas.framing == Framing::everything || at_.canvas.scale > 1
+                        drizzle_options(s_) ? "Give more with --memory, or ask for a smaller scale in [drizzle]"
+                        : canvas.framing == Framing::everything || canvas.scale > 1
                             ? "Give more with --memory, or ask for less in [canvas]"
                             : "Give more with --memory");
     }
@@ -378,9 +402,9 @@ private:
             report.file = file;
             report.preview = name + ".png";
             report.rejection_picture = name + ".rejected.png";
-            if (at_.canvas != graded_.canvas) report.canvas = at_.text;
-            const CanvasSky sky =
-                sky_of_canvas(s_, graded_, {a.lights.begin(), a.lights.end()}, at_.canvas, at_.beyond);
+            report.canvas = output_text();
+            const Canvas canvas = output();
+            const CanvasSky sky = sky_of_canvas(s_, graded_, {a.lights.begin(), a.lights.end()}, canvas, at_.beyond);
             report.doubts.insert(report.doubts.end(), sky.doubts.begin(), sky.doubts.end());
             report.world = sky.text;
             report.made = account().made(a, basis, *master, report, used);
@@ -389,8 +413,8 @@ private:
             for (const Light* l : a.lights)
                 exposures.push_back(l->exposure);
             const Light& lead = *a.lights.front();
-            write_master_light(s_.output, *master, exposures, report, sky.world, at_.canvas,
-                               std::sqrt(density(lead)) * grid_cell(s_, *lead.exposure) / at_.canvas.scale);
+            write_master_light(s_.output, *master, exposures, report, sky.world, canvas,
+                               std::sqrt(density(lead)) * grid_cell(s_, *lead.exposure) / canvas.scale);
         }
         for (const Light& l : lights)
             report.frames.push_back(used.count(&l) ? used.at(&l) : account().report_of(l));

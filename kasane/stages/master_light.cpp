@@ -121,6 +121,9 @@ void write_master_light(const std::filesystem::path& output, const MasterLight& 
     if (world) write_world(h, *world, master.pixels.width(), master.pixels.height());
     h.set("NOISE", report.noise, "[ADU] background, as without resampling, measured");
     h.set("NOISEEXP", report.expected_noise, "[ADU] the same as its frames let expect");
+    if (!master.pixel_noise.empty())
+        h.set("NOISEPIX", master.pixel_noise[static_cast<std::size_t>(main_plane(master.pixels.planes()))],
+              "[ADU] what pixels scatter by: neighbours share drops");
     h.set("FWHM", report.fwhm, "[px] of the stars");
     h.set("REJLOW", report.rejected_low, "share of samples rejected below");
     h.set("REJHIGH", report.rejected_high, "share of samples rejected above");

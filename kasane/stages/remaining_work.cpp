@@ -44,7 +44,9 @@ void add_stack(const Session& s, const Calibrations& calibrations, const StackPl
     constexpr std::uint64_t kInMemory = 12;
     ++work.stacks;
     const Exposure& first = s.exposures[plan.lights.front().exposure];
-    const double scale = s.recipe.canvas.framing.scale * (s.options.preview ? kPreviewScale : 1);
+    const auto drizzle = drizzle_options(s);
+    const double scale =
+        s.recipe.canvas.framing.scale * (s.options.preview ? kPreviewScale : 1) * (drizzle ? drizzle->scale : 1);
     const auto pixels = static_cast<std::uint64_t>(scale * scale * static_cast<double>(pixels_of(first)));
     const auto planes = static_cast<std::uint64_t>(result_planes(s, plan));
     work.result_bytes += pixels * (kResult * planes + kRejected);

@@ -50,6 +50,11 @@ IntegrateOptions integrate_options(const Session& s, const StackPlan& plan) {
     return o;
 }
 
+std::optional<DrizzleOptions> drizzle_options(const Session& s) {
+    if (!s.recipe.drizzle.wanted || s.options.preview) return std::nullopt;
+    return s.recipe.drizzle.options;
+}
+
 std::string weights_text(const Session& s) {
     const std::map<Measure, double>& weights = s.recipe.integration.weights;
     if (weights.empty()) return "equal";
@@ -98,6 +103,7 @@ Basis stack_basis(const Session& s, const Calibrations& calibrations, const Refe
     options.add(integrate_options(s, plan), weights_text(s));
     for (const int colour : {-1, 0, 1, 2})
         if (plan.mosaic == (colour >= 0)) options.add(level_options(s, plan, colour));
+    if (const auto drizzle = drizzle_options(s)) options.add(*drizzle);
     planned.step("resample").set("options", options.result());
     return Basis("stack", std::move(planned));
 }

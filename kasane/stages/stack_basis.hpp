@@ -1,6 +1,7 @@
 // What a master light depends on, and whether there is one that was made of just that. Part of stage 6.
 #pragma once
 
+#include <kasane/integration/drizzle_options.hpp>
 #include <kasane/integration/integrate.hpp>
 #include <kasane/ledger/basis.hpp>
 #include <kasane/ledger/records.hpp>
@@ -21,6 +22,8 @@ LevelOptions level_options(const Session& session, const StackPlan& plan, int co
 
 /// How the frames of a stack become one, by the recipe.
 IntegrateOptions integrate_options(const Session& session, const StackPlan& plan);
+/// How they are drizzled, by the recipe; nothing: they are interpolated, as previews always are.
+std::optional<DrizzleOptions> drizzle_options(const Session& session);
 /// What they weigh, as the recipe writes it: "worth", "equal", "worth = 1, fwhm = -1".
 std::string weights_text(const Session& session);
 

@@ -247,6 +247,43 @@ TEST_CASE("A preview is small, beside the real master light, and leaves that as 
     CHECK(shell("{kasane} integrate --preview --compare-rejections -q -C " + p.path.string()).status == 2);
 }
 
+TEST_CASE("A drizzled master light shows the same sky on finer pixels, and says so") {
+    const PlainCopy p;
+    const Made whole = made(p.path, "");
+    const Made fine = made(p.path, "[drizzle]\nscale = 2\ndrop = 0.8\n");
+    REQUIRE((fine.pixels.width() == 2 * kWidth && fine.pixels.height() == 2 * kHeight));
+    CHECK_THAT(fine.report.canvas, Catch::Contains("DRIZZLED onto 800 x 600 pixels, 2 along the side"));
+    CHECK_THAT(fmt::format("{}", fmt::join(fine.report.made.history(), "\n")),
+               Catch::Contains("square drops of 0.8 pixels"));
+    CHECK(fine.header.number("SCALED") == 2);
+    CHECK(fine.header.number("CNVORGX") == Approx(-0.25));
+    // Of pixels half as large, as larger areas have it: with the pattern of a sensor that nothing calibrates, too.
+    CHECK(fine.report.noise > 1.9 * whole.report.noise);
+    CHECK(fine.report.noise < 2.6 * whole.report.noise);
+    CHECK(fine.header.number("NOISEPIX").value() < 0.75 * fine.header.number("NOISE").value());
+    CHECK(fine.header.number("CD1_1") == Approx(whole.header.number("CD1_1").value() / 2));
+    CHECK(fine.report.fwhm == Approx(2 * whole.report.fwhm).epsilon(0.08));
+    std::vector<float> off;
+    for (int y = 20; y < kHeight - 20; ++y)
+        for (int x = 20; x < kWidth - 20; ++x) {
+            float mean = 0;
+            for (const int j : {0, 1})
+                for (const int i : {0, 1})
+                    mean += fine.pixels(2 * x + i, 2 * y + j) / 4;
+            if (std::isfinite(mean)) off.push_back(mean - whole.pixels(x, y));
+        }
+    CHECK(off.size() > 90000);
+    CHECK(std::abs(median_in_place(off)) < 0.1 * whole.report.noise);
+    // It stays while nothing changes, and previews are of the interpolated kind.
+    CHECK(run(p.path).stacks.at(0).reused);
+    const Outcome o = shell("{kasane} integrate --preview -q -C " + p.path.string());
+    CHECK_THAT(o.out, !Catch::Contains("DRIZZLED") && Catch::Contains("AT SCALE 0.25"));
+    CHECK(read_plane(*open_fits(p.path / "kasane" / fine.report.file)).width() == 2 * kWidth);
+    // Other drops are another master light; none at all is the first one again.
+    CHECK_FALSE(made(p.path, "[drizzle]\nscale = 2\ndrop = 0.7\n").report.reused);
+    CHECK(made(p.path, "").pixels.pixels() == whole.pixels.pixels());
+}
+
 TEST_CASE("All filters together and a luminance are made of finished master lights, kept, and told") {
     const TemporaryFolder folder;
     const fs::path p = folder / "p";

@@ -121,6 +121,25 @@ TEST_CASE("A recipe is read from its folder, what is no file is refused") {
     CHECK_THROWS_AS(read_recipe(folder.path()), InputError);
 }
 
+TEST_CASE("Drizzle is asked for by its scale") {
+    CHECK_FALSE(parse_recipe("").drizzle.wanted);
+    CHECK_FALSE(parse_recipe("[drizzle]\ndrop = 0.5").drizzle.wanted);
+    CHECK_FALSE(parse_recipe("[drizzle]\nscale = \"none\"").drizzle.wanted);
+    const DrizzleRecipe d = parse_recipe("[drizzle]\nscale = 1.5\ndrop = 0.4\nshape = \"gaussian\"").drizzle;
+    CHECK(d.wanted);
+    CHECK((d.options.scale == 1.5 && d.options.drop == 0.4 && d.options.shape == DropShape::gaussian));
+    const auto refused = [](const std::string& lines, const std::string& words) {
+        INFO(lines);
+        CHECK_THROWS_WITH(parse_recipe(lines), Catch::Contains(words));
+    };
+    refused("[drizzle]\nscale = 4", "a number from 1 to 3");
+    refused("[drizzle]\nscale = \"finer\"", "\"none\"");
+    refused("[drizzle]\ndrop = 0", "pixels from 0.1 to 2");
+    refused("[drizzle]\nshape = \"round\"", "\"gaussian\"");
+    refused("[drizzle]\nscale = 2\n[integration]\ncombine = \"median\"", "cannot be drizzled");
+    refused("[integration]\ncombine = \"huber\"\n[drizzle]\nscale = 2", "cannot be drizzled");
+}
+
 TEST_CASE("How frames are integrated is read with its options, and what contradicts itself is refused") {
     const IntegrationRecipe r = parse_recipe(R"(
 [integration]
