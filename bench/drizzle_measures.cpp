@@ -87,14 +87,14 @@ std::vector<float> flux_errors(const Field& f, const MasterLight& m, double scal
 }
 
 /// Standard deviation of the difference of two images over sqrt 2, by means over squares.
-double block_noise(const Image& a, const Image& b, int side) {
+double block_noise(const Image& first, const Image& second, int side) {
     std::vector<float> means;
-    for (int y = 4 * side; y + 5 * side <= a.height(); y += side)
-        for (int x = 4 * side; x + 5 * side <= a.width(); x += side) {
+    for (int y = 4 * side; y + 5 * side <= first.height(); y += side)
+        for (int x = 4 * side; x + 5 * side <= first.width(); x += side) {
             double sum = 0;
             for (int j = y; j < y + side; ++j)
                 for (int i = x; i < x + side; ++i)
-                    sum += static_cast<double>(a(i, j)) - b(i, j);
+                    sum += static_cast<double>(first(i, j)) - second(i, j);
             if (std::isfinite(sum)) means.push_back(static_cast<float>(sum / (side * side)));
         }
     return clipped_statistics(means, 4).sigma / std::sqrt(2.0);

@@ -56,8 +56,16 @@ MasterLight drizzle(const std::vector<StackFrame>& frames, const Canvas& canvas,
     step.set("drop", fmt::format("{:g}", options.drop));
     step.set("shape", std::string(drop_shape_name(options.shape)));
     const std::vector<double> noise = result.expected_noise; // of the stack that judges
-    for (double& n : result.expected_noise)
-        n *= options.scale; // the same light on pixels as much smaller
+    for (std::size_t p = 0; p < noise.size(); ++p) {         // the same light on pixels as much smaller
+        double squares = 0, all = 0;
+        for (std::size_t f = 0; f < frames.size(); ++f) {
+            const StackPlane& plane = frames[f].planes[p];
+            const double own = std::pow(result.weights[p][f] * plane.level.scale.value * plane.noise, 2);
+            squares += own / share_of_samples(*frames[f].source, p);
+            all += own;
+        }
+        result.expected_noise[p] *= options.scale * (all > 0 ? std::sqrt(squares / all) : 1);
+    }
     DrizzlePass pass({frames, canvas, stack.combiners, result.combine, noise}, integrate, options, result);
     const int tile = static_cast<int>(std::lround(kTile * options.scale));
     run_tiles(pass, fine.bounds(), {tile, result_bytes(fine, static_cast<int>(levels.size())) + pass.kept_bytes()},

@@ -11,17 +11,6 @@ namespace kasane {
 
 namespace {
 
-/// Share of a sensor's samples that belong to a plane.
-double share_of_samples(const PlaneSource& source, std::size_t plane) {
-    if (!source.sensor()) return 1;
-    constexpr int kPeriod = 6;
-    int count = 0;
-    for (int y = 0; y < kPeriod; ++y)
-        for (int x = 0; x < kPeriod; ++x)
-            count += source.plane_of(x, y) == static_cast<int>(plane);
-    return std::max(1, count) / static_cast<double>(kPeriod * kPeriod);
-}
-
 Region united(const Region& a, const Region& b) {
     if (a.empty()) return b;
     const int x = std::min(a.x, b.x), y = std::min(a.y, b.y);

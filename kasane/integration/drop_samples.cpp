@@ -43,6 +43,16 @@ bool holds(const Bounds& b, double x, double y) {
 
 } // namespace
 
+double share_of_samples(const PlaneSource& source, std::size_t plane) {
+    if (!source.sensor()) return 1;
+    constexpr int kPeriod = 6;
+    int count = 0;
+    for (int y = 0; y < kPeriod; ++y)
+        for (int x = 0; x < kPeriod; ++x)
+            count += source.plane_of(x, y) == static_cast<int>(plane);
+    return std::max(1, count) / static_cast<double>(kPeriod * kPeriod);
+}
+
 void DropSamples::read(const StackFrame& frame, const Region& box) {
     mosaic_ = frame.source->sensor() != nullptr;
     source_ = mosaic_ ? frame.source->sensor() : frame.source.get();

@@ -52,6 +52,9 @@ struct DropPlane {
     std::uint64_t passed_over = 0; ///< of them: made of neighbours, and left out
 };
 
+/// Share of a sensor's samples that belong to a plane; 1 where each plane has its own.
+double share_of_samples(const PlaneSource& source, std::size_t plane);
+
 /// Reads rectangles of frames and keeps its memory; one for each thread.
 class DropSamples {
 public:

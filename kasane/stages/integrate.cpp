@@ -396,7 +396,10 @@ private:
             used = account().used(a, *master, report);
             account().describe(a, *master, report);
             describe_master_light(*master, report);
-            if (plan.mosaic) report.colour_method = colour_method_name(colour_method(s_, *a.lights.front()->exposure));
+            if (plan.mosaic) // drizzled, each colour is of its own samples
+                report.colour_method = drizzle_options(s_) && a.frames.front().source->sensor()
+                                           ? "drizzled"
+                                           : colour_method_name(colour_method(s_, *a.lights.front()->exposure));
             const std::string file = light_file(s_, plan).lexically_relative(s_.output).generic_string();
             const std::string name = file.substr(0, file.size() - std::string(".fits").size());
             report.file = file;

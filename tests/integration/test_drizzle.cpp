@@ -210,7 +210,10 @@ TEST_CASE("Colours of a mosaic are drizzled from their own samples") {
         CHECK(coverage == Approx(1).margin(0.02));
     }
     CHECK(m.rejected_high + m.rejected_low < m.samples / 500);
-    CHECK(m.noise[1] == Approx(m.noise[0] / std::sqrt(2.0)).epsilon(0.15)); // twice as many samples
+    CHECK(m.expected_noise[1] == Approx(m.expected_noise[0] / std::sqrt(2.0)).epsilon(0.001)); // twice as many samples
+    CHECK(m.expected_noise[0] == Approx(2 * 2 * 4 / std::sqrt(30.0)).epsilon(0.01)); // of four, on half the side
+    for (const std::size_t p : {std::size_t{0}, std::size_t{1}, std::size_t{2}})
+        CHECK(m.noise[p] == Approx(1.04 * m.expected_noise[p]).epsilon(0.08));
 }
 
 TEST_CASE("A drizzled stack has the same bytes for any threads and tiles") {
