@@ -272,10 +272,7 @@ void DrizzlePass::run(const Region& region, MappedMemory& mapped) {
     if (!work(region, *s, mapped)) return;
     write(region, *s);
     const std::lock_guard lock(mutex_);
-    for (std::size_t f = 0; f < s->counts.shares.size(); ++f)
-        counts_.shares[f] += s->counts.shares[f];
-    counts_.cores += s->counts.cores;
-    counts_.passed_over += s->counts.passed_over;
+    counts_ += s->counts;
 }
 
 /// Whether a star or the like lies there, or beside it, which the halves may see differently sharp.
@@ -349,16 +346,7 @@ void DrizzlePass::finish() {
         result_.pixel_noise.push_back(covariance_[p].pixel());
     }
     result_.cells = cells_.shares();
-    result_.shares = counts_.shares;
-    result_.cores = counts_.cores;
-    for (const FrameShare& f : counts_.shares) {
-        result_.samples += f.samples;
-        result_.rejected_low += f.low;
-        result_.rejected_high += f.high;
-        result_.under_streaks += f.streaks;
-    }
-    result_.cores.elsewhere = result_.samples - result_.cores.samples;
-    result_.passed_over = counts_.passed_over;
+    counts_.tell(result_);
 }
 
 } // namespace kasane

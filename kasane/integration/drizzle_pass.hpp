@@ -7,6 +7,7 @@
 #include <kasane/integration/drop_samples.hpp>
 #include <kasane/integration/noise_covariance.hpp>
 #include <kasane/integration/rejected_cells.hpp>
+#include <kasane/integration/sample_counts.hpp>
 #include <kasane/integration/tile_engine.hpp>
 #include <kasane/integration/tile_judge.hpp>
 #include <kasane/integration/tile_samples.hpp>
@@ -41,11 +42,6 @@ public:
     void finish();
 
 private:
-    struct Counts {
-        std::vector<FrameShare> shares;
-        CoreShares cores;
-        std::uint64_t passed_over = 0;
-    };
     struct Scratch {
         TileSamples samples;
         TileJudge::Scratch judged;
@@ -55,7 +51,7 @@ private:
         std::vector<std::vector<float>> sums;
         std::vector<std::vector<std::uint8_t>> hidden; ///< by plane: pixels of the judging rectangle
         std::vector<float> low, high;                  ///< weight that was rejected, all planes
-        Counts counts;
+        SampleCounts counts;
     };
     struct Way { ///< of one plane of a frame, from the fine grid
         Transform to_frame;
@@ -86,7 +82,7 @@ private:
     Pool<Scratch> pool_;
     std::atomic<bool> failed_{false};
     std::mutex mutex_; ///< of what follows
-    Counts counts_;
+    SampleCounts counts_;
     std::vector<NoiseCovariance> covariance_; ///< by plane
 };
 

@@ -18,6 +18,7 @@
 //   drop_samples.hpp     the samples of a frame, judged against the interpolated stack
 //   noise_covariance.hpp what the noise of neighbouring pixels has in common
 //   edge_feather.hpp     frames that fade out towards their edges
+//   sample_counts.hpp    how samples fared
 //   rejected_cells.hpp   where samples of each frame were rejected
 //   rejection_picture.hpp what was rejected, to look at
 //   composite.hpp, composite_kind.hpp  several master lights together

@@ -56,7 +56,7 @@ void ResamplePass::run(const Region& region, MappedMemory& mapped) {
         return;
     }
     judge_.judge(s->samples.data(), tile.wide.width, tile.wide.height, s->judged);
-    Counts counts;
+    SampleCounts counts;
     counts.shares.resize(frames_.size());
     s->low.assign(static_cast<std::size_t>(region.area()), 0);
     s->high.assign(static_cast<std::size_t>(region.area()), 0);
@@ -66,14 +66,11 @@ void ResamplePass::run(const Region& region, MappedMemory& mapped) {
     }
     write_maps(tile, *s);
     const std::lock_guard lock(mutex_);
-    for (std::size_t f = 0; f < counts.shares.size(); ++f)
-        counts_.shares[f] += counts.shares[f];
-    counts_.cores += counts.cores;
-    counts_.passed_over += counts.passed_over;
+    counts_ += counts;
 }
 
 /// One plane of a tile into the result, and what is counted in it.
-void ResamplePass::take(const Tile& tile, Scratch& s, std::size_t plane, Counts& counts) {
+void ResamplePass::take(const Tile& tile, Scratch& s, std::size_t plane, SampleCounts& counts) {
     const PlaneVerdict& v = s.judged.planes[plane];
     const Region& region = tile.region;
     const int p = static_cast<int>(plane);
@@ -194,16 +191,7 @@ void ResamplePass::finish() {
     for (std::size_t p = 0; p < halves_.size(); ++p)
         result_.noise.push_back(result_.expected_noise[p] * halves_[p].ratio());
     result_.cells = cells_.shares();
-    result_.shares = counts_.shares;
-    result_.cores = counts_.cores;
-    for (const FrameShare& f : counts_.shares) {
-        result_.samples += f.samples;
-        result_.rejected_low += f.low;
-        result_.rejected_high += f.high;
-        result_.under_streaks += f.streaks;
-    }
-    result_.cores.elsewhere = result_.samples - result_.cores.samples;
-    result_.passed_over = counts_.passed_over;
+    counts_.tell(result_);
 }
 
 } // namespace kasane

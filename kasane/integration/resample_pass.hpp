@@ -6,6 +6,7 @@
 #include <kasane/integration/halves.hpp>
 #include <kasane/integration/integrate.hpp>
 #include <kasane/integration/rejected_cells.hpp>
+#include <kasane/integration/sample_counts.hpp>
 #include <kasane/integration/tile_engine.hpp>
 #include <kasane/integration/tile_judge.hpp>
 #include <kasane/integration/tile_samples.hpp>
@@ -45,14 +46,8 @@ private:
         bool holds(std::uint32_t pixel) const;
         std::size_t place(std::uint32_t pixel) const; ///< in the tile itself
     };
-    /// Of one tile, to be added to those of all.
-    struct Counts {
-        std::vector<FrameShare> shares;
-        CoreShares cores;
-        std::uint64_t passed_over = 0;
-    };
 
-    void take(const Tile& tile, Scratch& s, std::size_t plane, Counts& counts);
+    void take(const Tile& tile, Scratch& s, std::size_t plane, SampleCounts& counts);
     void feather(const Tile& tile, Scratch& s, std::size_t plane);
     void write_maps(const Tile& tile, const Scratch& s);
     void compare_halves(const Tile& tile, const Scratch& s, std::size_t plane);
@@ -68,7 +63,7 @@ private:
     Pool<Scratch> pool_;
     std::atomic<bool> failed_{false};
     std::mutex mutex_; ///< of what follows
-    Counts counts_;
+    SampleCounts counts_;
     std::vector<HalvesScatter> halves_; ///< by plane
 };
 
