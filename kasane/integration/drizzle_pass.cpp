@@ -31,9 +31,10 @@ DrizzlePass::DrizzlePass(const DrizzleStack& stack, const IntegrateOptions& inte
                          MasterLight& result)
     : stack_(stack), integrate_(integrate), options_(options), result_(result),
       judge_(stack.combiners, stack.combine, integrate.judge), fine_(result.pixels.bounds()),
-      to_coarse_(to_coarse(options.scale)), cells_(stack.frames), covariance_(stack.combiners.size()) {
+      to_coarse_(to_coarse(options.scale)), cells_(stack.frames) {
     counts_.shares.resize(stack.frames.size());
     if (stack.combine.combination == Combination::sum) times_ = static_cast<float>(stack.frames.size());
+    int reach = 1;
     for (std::size_t f = 0; f < stack.frames.size(); ++f) {
         std::vector<Way> ways;
         for (std::size_t p = 0; p < stack.combiners.size(); ++p) {
@@ -41,6 +42,8 @@ DrizzlePass::DrizzlePass(const DrizzleStack& stack, const IntegrateOptions& inte
             const double side = t.at(stack.canvas.centre()).scale(); // of a pixel of the canvas, in the frame
             const double usable = std::isfinite(side) && side > 0.05 ? side : 1;
             const DropKernel kernel(options.shape, options.drop, usable / options.scale);
+            const double apart = 2 * kernel.reach() * options.scale / usable; // pixels that share a drop, at most
+            reach = std::max(reach, static_cast<int>(std::ceil(apart)));
             const double share = share_of_samples(*stack.frames[f].source, p);
             const float weight = stack.combiners[p].expectation().frames[f].weight;
             margin_ = std::max(
@@ -52,6 +55,7 @@ DrizzlePass::DrizzlePass(const DrizzleStack& stack, const IntegrateOptions& inte
         }
         ways_.push_back(std::move(ways));
     }
+    covariance_.assign(stack.combiners.size(), NoiseCovariance(reach));
 }
 
 std::uint64_t DrizzlePass::bytes(std::int64_t pixels) const {
@@ -202,12 +206,12 @@ void DrizzlePass::lay_down(std::size_t f, const Region& region, Scratch& s) {
         s.counts.passed_over += plane.passed_over;
         for (const RejectedDrop& r : plane.rejected) {
             if (!r.own) continue;
-            cells_.add_sample(f, r.x, r.y, r.high, way.pixels);
+            if (s.counted) cells_.add_sample(f, r.x, r.y, r.high, way.pixels);
             ++(r.streak ? share.streaks : r.high ? share.high : share.low);
             if (r.streak)
                 --share.samples;
             else
-                ++(r.core ? s.counts.cores.rejected : s.counts.cores.rejected_elsewhere);
+                ++s.counts.cores.rejected_elsewhere; // cores are not told apart: their tolerance is no widened limit
         }
     }
 }
@@ -269,6 +273,7 @@ void DrizzlePass::write(const Region& region, const Scratch& s) {
 void DrizzlePass::run(const Region& region, MappedMemory& mapped) {
     if (failed_) return;
     auto s = pool_.borrow();
+    s->counted = true;
     if (!work(region, *s, mapped)) return;
     write(region, *s);
     const std::lock_guard lock(mutex_);
@@ -299,6 +304,7 @@ void DrizzlePass::measure_noise(const Context& context) {
     const int across = std::max(1, static_cast<int>(fine_.width / apart)),
               down = std::max(1, static_cast<int>(fine_.height / apart));
     MappedMemory mapped(context.memory.for_buffers() / 4, [this] { release(); });
+    const NoiseCovariance none = covariance_.front();
     context.workers.for_each(static_cast<std::size_t>(across) * static_cast<std::size_t>(down), [&](std::size_t k) {
         const int i = static_cast<int>(k) % across, j = static_cast<int>(k) / across;
         const auto place = [&](int index, int count, int size) {
@@ -307,6 +313,7 @@ void DrizzlePass::measure_noise(const Context& context) {
         const Region window =
             intersect({place(i, across, fine_.width), place(j, down, fine_.height), kSide, kSide}, fine_);
         auto s = pool_.borrow();
+        s->counted = false;
         if (window.empty() || !work(window, *s, mapped)) return;
         Image noise(window.width, window.height);
         for (std::size_t p = 0; p < covariance_.size(); ++p) {
@@ -327,11 +334,11 @@ void DrizzlePass::measure_noise(const Context& context) {
                     constexpr double kLeast = 0.2; // of the variance at the level: readout stays
                     const double signal = (static_cast<double>(a[0]) + b[0]) / w;
                     const double relative = flat > 0 ? std::max(kLeast, 1 + slope / flat * signal) : 1;
+                    const double unit = w * std::sqrt(relative) * result_.expected_noise[p];
                     const double d = static_cast<double>(a[0]) / a[1] - static_cast<double>(b[0]) / b[1];
-                    out =
-                        static_cast<float>(d * std::sqrt(static_cast<double>(a[1]) * b[1]) / (w * std::sqrt(relative)));
+                    out = static_cast<float>(d * std::sqrt(static_cast<double>(a[1]) * b[1]) / unit);
                 }
-            NoiseCovariance here;
+            NoiseCovariance here = none;
             here.add(noise.plane());
             const std::lock_guard lock(mutex_);
             covariance_[p].add(here);
@@ -340,11 +347,14 @@ void DrizzlePass::measure_noise(const Context& context) {
 }
 
 void DrizzlePass::finish() {
+    bool told = true; // by a single frame, or too few pixels, nothing is
     for (std::size_t p = 0; p < covariance_.size(); ++p) {
-        const double white = covariance_[p].white();
-        result_.noise.push_back(white > 0 ? white : result_.expected_noise[p]);
-        result_.pixel_noise.push_back(covariance_[p].pixel());
+        const double expected = result_.expected_noise[p], white = covariance_[p].white();
+        told = told && white > 0;
+        result_.noise.push_back(white > 0 ? white * expected : expected);
+        result_.pixel_noise.push_back(covariance_[p].pixel() * expected);
     }
+    if (!told) result_.pixel_noise.clear();
     result_.cells = cells_.shares();
     counts_.tell(result_);
 }

@@ -52,6 +52,7 @@ private:
         std::vector<std::vector<std::uint8_t>> hidden; ///< by plane: pixels of the judging rectangle
         std::vector<float> low, high;                  ///< weight that was rejected, all planes
         SampleCounts counts;
+        bool counted = true; ///< what is rejected stands in the cells of the frames
     };
     struct Way { ///< of one plane of a frame, from the fine grid
         Transform to_frame;

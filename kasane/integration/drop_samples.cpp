@@ -282,11 +282,8 @@ void DropSamples::settle(Plane& plane, const JudgingStack& stack, double feather
         if (pair[1] == 0) return;
         pair[0] = pair[1] = 0;
         const Node n = at(plane, x, y);
-        const std::ptrdiff_t pixel = nearest(stack, n.x, n.y);
-        const bool structured = pixel >= 0 && stack.structure && !stack.structure->curvature.empty();
-        plane.out.rejected.push_back({x, y, n.x, n.y, fate != Fate::low, fate == Fate::streak,
-                                      holds(stack.own, n.x, n.y),
-                                      structured && stack.structure->any(static_cast<std::size_t>(pixel))});
+        plane.out.rejected.push_back(
+            {x, y, n.x, n.y, fate != Fate::low, fate == Fate::streak, holds(stack.own, n.x, n.y)});
     };
     for (const Grown& g : found_)
         tell(g.place, g.strength > 0 ? Fate::high : Fate::low);

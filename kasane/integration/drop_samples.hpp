@@ -39,8 +39,7 @@ struct RejectedDrop {
     int x = 0, y = 0;          ///< of the frame
     double at_x = 0, at_y = 0; ///< where it lies on the canvas
     bool high = false, streak = false;
-    bool own = false;  ///< in JudgingStack::own
-    bool core = false; ///< where the image has structure
+    bool own = false; ///< in JudgingStack::own
 };
 
 /// What is left of one plane of a frame.

@@ -9,12 +9,16 @@
 
 namespace kasane {
 
+NoiseCovariance::NoiseCovariance(int reach)
+    : reach_(std::clamp(reach, 0, kMostReach)), side_(2 * reach_ + 1),
+      products_(static_cast<std::size_t>(side_) * static_cast<std::size_t>(side_)), counts_(products_.size()) {}
+
 void NoiseCovariance::add(View<const float> window) {
     std::vector<float> known;
     for (int y = 0; y < window.height; ++y)
         for (int x = 0; x < window.width; ++x)
             if (std::isfinite(window(x, y))) known.push_back(window(x, y));
-    if (known.size() < static_cast<std::size_t>(kSide) * kSide) return;
+    if (known.size() < products_.size()) return;
     const float centre = median_in_place(known);
     constexpr float kOutlier = 5;
     const float limit = kOutlier * mad_sigma_in_place(known, centre);
@@ -25,14 +29,14 @@ void NoiseCovariance::add(View<const float> window) {
             if (counts(window(x, y))) sum += static_cast<double>(window(x, y)), ++count;
     if (count == 0) return;
     const auto mean = static_cast<float>(sum / count);
-    std::array<double, std::size_t{kSide} * kSide> products{};
+    std::vector<double> products(products_.size());
     for (int y = 0; y < window.height; ++y)
         for (int x = 0; x < window.width; ++x) {
             if (!counts(window(x, y))) continue;
             const float own = window(x, y) - mean;
             std::size_t lag = 0;
-            for (int j = -kReach; j <= kReach; ++j)
-                for (int i = -kReach; i <= kReach; ++i, ++lag) {
+            for (int j = -reach_; j <= reach_; ++j)
+                for (int i = -reach_; i <= reach_; ++i, ++lag) {
                     const int u = x + i, v = y + j;
                     if (u < 0 || v < 0 || u >= window.width || v >= window.height || !counts(window(u, v))) continue;
                     products[lag] += static_cast<double>(own) * static_cast<double>(window(u, v) - mean);
@@ -64,8 +68,8 @@ double NoiseCovariance::white() const {
     for (std::size_t lag = 0; lag < products_.size(); ++lag)
         sum += covariance(lag);
     // cov' = cov - S / pixels of a window, for each of the lags added, S the sum itself.
-    constexpr double kTaken = static_cast<double>(kSide) * kSide / (static_cast<double>(kWindow) * kWindow);
-    return std::sqrt(std::max(0.0, sum / (1 - kTaken)));
+    const double taken = static_cast<double>(products_.size()) / (static_cast<double>(kWindow) * kWindow);
+    return std::sqrt(std::max(0.0, sum / (1 - taken)));
 }
 
 } // namespace kasane

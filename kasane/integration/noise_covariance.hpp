@@ -6,17 +6,19 @@
 
 #include <kasane/image/image.hpp>
 
-#include <array>
-#include <cstdint>
+#include <cstddef>
+#include <vector>
 
 namespace kasane {
 
-/// Sums over windows of pixels that hold noise alone, in units of what is expected of each. They can be added in any
-/// order with the same result.
+/// Sums over windows of pixels that hold noise alone, in units of what is expected of it: about 1, so that sums are
+/// exact and windows can be added in any order with the same result.
 class NoiseCovariance {
 public:
-    static constexpr int kReach = 4;   ///< pixels over which drops may lie
-    static constexpr int kWindow = 64; ///< pixels along the side of a window
+    static constexpr int kWindow = 64;    ///< pixels along the side of a window
+    static constexpr int kMostReach = 16; ///< pixels
+    /// Pixels farther apart than `reach` share nothing.
+    explicit NoiseCovariance(int reach);
 
     /// A window of noise; NaN where it is not known. Its mean is taken off first, so that what is smooth does not tell;
     /// pixels beyond 5 of its sigmas (by their median deviation) are left out.
@@ -29,8 +31,8 @@ public:
 
 private:
     double covariance(std::size_t lag) const;
-    static constexpr int kSide = 2 * kReach + 1;
-    std::array<double, std::size_t{kSide} * kSide> products_{}, counts_{};
+    int reach_, side_;
+    std::vector<double> products_, counts_; ///< by lag
 };
 
 } // namespace kasane

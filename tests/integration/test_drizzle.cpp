@@ -5,6 +5,7 @@
 #include <kasane/calibration/frame_view.hpp>
 #include <kasane/image/statistics.hpp>
 #include <kasane/integration/drizzle.hpp>
+#include <kasane/integration/noise_covariance.hpp>
 #include <kasane/sky/random.hpp>
 #include <kasane/stars/detection.hpp>
 
@@ -110,6 +111,41 @@ TEST_CASE("Stars smaller than two pixels come out narrower than by interpolation
     CHECK(narrow < 0.93 * wide);
 }
 
+TEST_CASE("Noise that neighbours share is told of a pixel and of larger areas") {
+    NoiseCovariance known(3), thin(0);
+    for (std::uint64_t window = 0; window < 12; ++window) {
+        Image white(NoiseCovariance::kWindow + 2, NoiseCovariance::kWindow + 2),
+            smooth(NoiseCovariance::kWindow, NoiseCovariance::kWindow);
+        add_noise(white, 1, 500 + window);
+        for (int y = 0; y < smooth.height(); ++y)
+            for (int x = 0; x < smooth.width(); ++x) {
+                smooth(x, y) =
+                    4 + static_cast<float>(window) + 0.002f * static_cast<float>(x); // a level, which is none
+                for (const int j : {0, 1, 2})
+                    for (const int i : {0, 1, 2})
+                        smooth(x, y) += white(x + i, y + j) / 9;
+            }
+        smooth(20, 20) = 50; // a particle
+        known.add(smooth.plane());
+        thin.add(smooth.plane());
+    }
+    CHECK(known.pixel() == Approx(1.0 / 3).epsilon(0.03));
+    CHECK(known.white() == Approx(1).epsilon(0.06));
+    CHECK(thin.white() == Approx(1.0 / 3).epsilon(0.03)); // what is farther apart is not asked
+    CHECK(NoiseCovariance(2).white() == 0);
+}
+
+TEST_CASE("Large drops are told by larger areas as well, and a single frame tells no noise") {
+    const double sigma = 10;
+    const auto frames = frames_of(25, 2, sigma, 17, 0);
+    const MasterLight m = drizzled(frames, {3, 1.6, DropShape::square}, {.rejection = NoRejection{}});
+    CHECK(m.noise[0] == Approx(3 * sigma / 5).epsilon(0.1)); // pixels share drops over six of their sides
+    CHECK(m.pixel_noise[0] < 0.25 * m.noise[0]);
+    const MasterLight one = drizzled({frames.front()});
+    CHECK(one.noise == one.expected_noise);
+    CHECK(one.pixel_noise.empty());
+}
+
 TEST_CASE("The noise of a drizzled stack is told as larger areas have it") {
     const double sigma = 10;
     const auto frames = frames_of(25, 2, sigma, 7, 0);
@@ -172,6 +208,11 @@ TEST_CASE("What single frames hold is left out of a drizzled stack, star cores a
     for (const std::uint16_t v : m.rejected.high.pixels())
         told += v / static_cast<double>(RejectionMaps::kUnit);
     CHECK(told / 4 == Approx(static_cast<double>(m.rejected_high) / 20).epsilon(0.1)); // share of the weight, per pixel
+    double in_cells = 0;                                                               // each rejected sample once
+    for (const RejectedCells& c : m.cells)
+        for (const std::uint8_t v : c.high)
+            in_cells += v / RejectedCells::kUnit * c.cell * c.cell;
+    CHECK(in_cells == Approx(static_cast<double>(m.rejected_high)).epsilon(0.05));
     const auto& cells = m.cells[3].high;
     CHECK(std::count_if(cells.begin(), cells.end(), [](std::uint8_t v) { return v > 10; }) >= 15);
 }
