@@ -11,6 +11,8 @@ namespace kasane {
 
 namespace {
 
+constexpr float kHole = 1e-4f; // of the whole weight: less tells nothing
+
 Region united(const Region& a, const Region& b) {
     if (a.empty()) return b;
     const int x = std::min(a.x, b.x), y = std::min(a.y, b.y);
@@ -242,7 +244,6 @@ void DrizzlePass::mark_rejected(std::size_t f, std::size_t p, const Region& regi
 }
 
 void DrizzlePass::write(const Region& region, const Scratch& s) {
-    constexpr float kHole = 1e-4f; // of the whole weight: less tells nothing
     for (std::size_t p = 0; p < stack_.combiners.size(); ++p) {
         const float level = stack_.combiners[p].expectation().level;
         const float *a = s.sums[2 * p].data(), *b = s.sums[2 * p + 1].data();
@@ -292,8 +293,22 @@ bool DrizzlePass::structured(const PlaneVerdict& v, const Region& judged, int x,
     return false;
 }
 
+/// What the stack that judges shows at a pixel of the output, between its own.
+double DrizzlePass::judged_at(const std::vector<float>& mean, const Region& judged, int x, int y) const {
+    double u = 0, v = 0;
+    to_coarse_.apply(x, y, u, v);
+    u = std::clamp(u - judged.x, 0.0, judged.width - 1.0), v = std::clamp(v - judged.y, 0.0, judged.height - 1.0);
+    const int i = static_cast<int>(u), j = static_cast<int>(v);
+    const int right = std::min(i + 1, judged.width - 1), below = std::min(j + 1, judged.height - 1);
+    const auto at = [&](int c, int r) {
+        return static_cast<double>(mean[static_cast<std::size_t>(r * judged.width + c)]);
+    };
+    return (at(i, j) * (1 - (u - i)) + at(right, j) * (u - i)) * (1 - (v - j)) +
+           (at(i, below) * (1 - (u - i)) + at(right, below) * (u - i)) * (v - j);
+}
+
 void DrizzlePass::measure_noise(const Context& context) {
-    if (failed_) return;
+    if (failed_ || stack_.frames.size() < 2) return;
     // Windows that together hold a twentieth of the output, or so many that they tell the noise to 1.5 %; of a large
     // one a million pixels.
     constexpr int kSide = NoiseCovariance::kWindow;
@@ -326,17 +341,19 @@ void DrizzlePass::measure_noise(const Context& context) {
             const float *a = s->sums[2 * p].data(), *b = s->sums[2 * p + 1].data();
             for (int y = window.y; y < window.bottom(); ++y)
                 for (int x = window.x; x < window.right(); ++x, a += 2, b += 2) {
-                    // The difference of the halves, such that it has the variance of their mean.
+                    // One half less the other, each by what it lies off the stack that judges: it has the variance of
+                    // their mean, however little weight a half has there.
                     const double w = static_cast<double>(a[1]) + b[1];
                     float& out = noise(x - window.x, y - window.y);
                     out = kNoData;
-                    if (!(a[1] > 0 && b[1] > 0) || structured(s->judged.planes[p], s->judged_region, x, y)) continue;
+                    if (!(w > kHole) || structured(s->judged.planes[p], s->judged_region, x, y)) continue;
                     constexpr double kLeast = 0.2; // of the variance at the level: readout stays
                     const double signal = (static_cast<double>(a[0]) + b[0]) / w;
                     const double relative = flat > 0 ? std::max(kLeast, 1 + slope / flat * signal) : 1;
-                    const double unit = w * std::sqrt(relative) * result_.expected_noise[p];
-                    const double d = static_cast<double>(a[0]) / a[1] - static_cast<double>(b[0]) / b[1];
-                    out = static_cast<float>(d * std::sqrt(static_cast<double>(a[1]) * b[1]) / unit);
+                    const double sky = judged_at(s->judged.planes[p].mean, s->judged_region, x, y) - e.level;
+                    out = static_cast<float>(
+                        ((static_cast<double>(a[0]) - b[0]) - sky * (static_cast<double>(a[1]) - b[1])) /
+                        (w * std::sqrt(relative) * result_.expected_noise[p]));
                 }
             NoiseCovariance here = none;
             here.add(noise.plane());

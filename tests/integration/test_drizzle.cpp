@@ -135,12 +135,17 @@ TEST_CASE("Noise that neighbours share is told of a pixel and of larger areas") 
     CHECK(NoiseCovariance(2).white() == 0);
 }
 
-TEST_CASE("Large drops are told by larger areas as well, and a single frame tells no noise") {
+TEST_CASE("Large and sparse drops are told by larger areas as well, and a single frame tells no noise") {
     const double sigma = 10;
     const auto frames = frames_of(25, 2, sigma, 17, 0);
     const MasterLight m = drizzled(frames, {3, 1.6, DropShape::square}, {.rejection = NoRejection{}});
     CHECK(m.noise[0] == Approx(3 * sigma / 5).epsilon(0.1)); // pixels share drops over six of their sides
     CHECK(m.pixel_noise[0] < 0.25 * m.noise[0]);
+    // Where a pixel has the drops of few lights, unevenly, it is noisier than the mean; not quieter.
+    const MasterLight sparse =
+        drizzled(frames_of(10, 2, sigma, 18, 0), {3, 0.3, DropShape::square}, {.rejection = NoRejection{}});
+    CHECK(sparse.noise[0] > 0.97 * sparse.expected_noise[0]);
+    CHECK(sparse.noise[0] < 1.3 * sparse.expected_noise[0]);
     const MasterLight one = drizzled({frames.front()});
     CHECK(one.noise == one.expected_noise);
     CHECK(one.pixel_noise.empty());
