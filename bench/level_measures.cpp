@@ -3,6 +3,7 @@
 #include "simulated.hpp"
 
 #include <kasane/grading/measures.hpp>
+#include <kasane/integration/edge_feather.hpp>
 #include <kasane/io/memory_frame.hpp>
 #include <kasane/normalization/levels.hpp>
 #include <kasane/sky/instrument.hpp>
@@ -116,15 +117,23 @@ Mismatch mismatch_of(const Field& f, const StackLevels& levels, const Canvas& ca
     return {std::sqrt(squares / count), worst};
 }
 
-/// How far the mean of all frames, weighed by their noise, steps where one of them ends: means over stretches of 64
-/// pixels along its edges, in units of the noise of that mean.
+/// How far the mean of all frames, weighed by their noise and fading towards their edges as by default, steps over the
+/// last pixels of one of them: means over stretches of 64 pixels along its edges, in units of the noise of that mean.
 Mismatch steps_at_edges(const Field& f, const StackLevels& levels, const Canvas& canvas) {
     constexpr int kStretch = 64, kEvery = 4;
-    constexpr double kDepth = 4; // pixels inside the frame
+    constexpr double kDepth = 4;         // pixels inside the frame
+    constexpr double kFeatherShare = 50; // of the shorter side
     const std::size_t n = f.skies.size();
     const auto weight = [&](std::size_t k) {
         const double sigma = levels.maps[k].scale.value * f.measures[k].noise;
         return 1 / (sigma * sigma);
+    };
+    const auto share = [&](std::size_t k, Point at) {
+        const Image& sky = f.skies[k];
+        const Point there = f.to_frame[k].map(at);
+        const double right = sky.width() - 0.5, bottom = sky.height() - 0.5;
+        const double deep = std::min({there.x + 0.5, right - there.x, there.y + 0.5, bottom - there.y});
+        return weight(k) * feather_share(deep, std::floor(std::min(sky.width(), sky.height()) / kFeatherShare));
     };
     double squares = 0, count = 0, worst = 0;
     const auto stretch = [&](std::size_t own, Point from, Point step) {
@@ -135,11 +144,11 @@ Mismatch steps_at_edges(const Field& f, const StackLevels& levels, const Canvas&
             double others = 0, all = 0;
             for (std::size_t k = 0; k < n; ++k) {
                 const double value = k == own ? std::nan("") : level_value(f, k, levels.maps[k], at);
-                if (std::isfinite(value)) others += weight(k) * value, all += weight(k);
+                if (std::isfinite(value)) others += share(k, at) * value, all += share(k, at);
             }
             if (all == 0) return; // nothing beyond the edge
             const double off = level_value(f, own, levels.maps[own], at) - others / all;
-            sum += weight(own) * off / std::sqrt(all + weight(own));
+            sum += share(own, at) * off / std::sqrt(all + share(own, at));
         }
         const double step_here = sum / (kStretch / kEvery);
         if (!std::isfinite(step_here)) return;

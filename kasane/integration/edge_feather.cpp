@@ -24,41 +24,51 @@ void EdgeFeather::begin(const Region& region) {
 void EdgeFeather::add(const StackFrame& frame, std::size_t plane, double width, View<const float> samples,
                       double weight, const std::vector<RejectedSample>& rejected, std::uint16_t index) {
     const Transform t = to_plane(frame, plane);
-    const Bounds b = t.bounds(region_);
     const double right = frame.source->width() - 0.5, bottom = frame.source->height() - 0.5;
-    const bool inside =
-        b.left >= width - 0.5 && b.top >= width - 0.5 && b.right <= right - width && b.bottom <= bottom - width;
-    const bool outside = b.right < -0.5 || b.bottom < -0.5 || b.left > right || b.top > bottom;
-    if (inside || outside) return;
+    const auto fades = [&](const Region& r) {
+        const Bounds b = t.bounds(r);
+        const bool inside =
+            b.left >= width - 0.5 && b.top >= width - 0.5 && b.right <= right - width && b.bottom <= bottom - width;
+        const bool outside = b.right < -0.5 || b.bottom < -0.5 || b.left > right || b.top > bottom;
+        return !inside && !outside;
+    };
+    if (!fades(region_)) return;
     const auto area = static_cast<std::size_t>(region_.area());
     if (!any_) {
         sum_.assign(area, 0);
         weight_.assign(area, 0);
+        squares_.assign(area, 0);
         any_ = true;
     }
     rejected_.assign(area, false);
     for (const RejectedSample& r : rejected)
         if (r.frame == index) rejected_[r.pixel] = true;
-    constexpr int kChunk = 256;
+    constexpr int kChunk = 64, kRows = 16;
     std::array<std::int64_t, kChunk> u{}, v{};
     Transform::Patches patches;
-    for (int y = 0; y < region_.height; ++y)
+    const auto take_row = [&](int x, int y, int n) {
+        t.row(region_.x + x, region_.y + y, n, u.data(), v.data(), patches);
+        for (int i = 0; i < n; ++i) {
+            const auto k = static_cast<std::size_t>(i);
+            const double fx = static_cast<double>(u[k]) * 0x1p-32, fy = static_cast<double>(v[k]) * 0x1p-32;
+            const double deep = std::min(std::min(fx + 0.5, right - fx), std::min(fy + 0.5, bottom - fy));
+            if (deep >= width) continue;
+            const float value = samples(x + i, y);
+            const std::size_t pixel =
+                static_cast<std::size_t>(y) * static_cast<std::size_t>(region_.width) + static_cast<std::size_t>(x + i);
+            if (std::isnan(value) || rejected_[pixel]) continue;
+            const double share = feather_share(deep, width), less = weight * (1 - share);
+            sum_[pixel] += less * static_cast<double>(value);
+            weight_[pixel] += less;
+            squares_[pixel] += less * (1 + share);
+        }
+    };
+    for (int y = 0; y < region_.height; y += kRows)
         for (int x = 0; x < region_.width; x += kChunk) {
-            const int n = std::min(kChunk, region_.width - x);
-            t.row(region_.x + x, region_.y + y, n, u.data(), v.data(), patches);
-            for (int i = 0; i < n; ++i) {
-                const auto k = static_cast<std::size_t>(i);
-                const double fx = static_cast<double>(u[k]) * 0x1p-32, fy = static_cast<double>(v[k]) * 0x1p-32;
-                const double deep = std::min(std::min(fx + 0.5, right - fx), std::min(fy + 0.5, bottom - fy));
-                if (deep >= width) continue;
-                const float value = samples(x + i, y);
-                const std::size_t pixel = static_cast<std::size_t>(y) * static_cast<std::size_t>(region_.width) +
-                                          static_cast<std::size_t>(x + i);
-                if (std::isnan(value) || rejected_[pixel]) continue;
-                const double less = weight * (1 - feather_share(deep, width));
-                sum_[pixel] += less * static_cast<double>(value);
-                weight_[pixel] += less;
-            }
+            const int n = std::min(kChunk, region_.width - x), rows = std::min(kRows, region_.height - y);
+            if (!fades({region_.x + x, region_.y + y, n, rows})) continue;
+            for (int k = 0; k < rows; ++k)
+                take_row(x, y + k, n);
         }
 }
 
@@ -69,7 +79,7 @@ void EdgeFeather::apply(std::size_t pixel, float factor, float& mean, float& wei
     const double before = static_cast<double>(mean) / static_cast<double>(factor);
     const double sum = before * static_cast<double>(weight) - sum_[pixel];
     mean = factor * static_cast<float>(sum / left);
-    weight = static_cast<float>(left);
+    weight = static_cast<float>(left * left / (static_cast<double>(weight) - squares_[pixel]));
 }
 
 } // namespace kasane

@@ -22,13 +22,15 @@ public:
     /// were rejected (by pixel; those of other frames are passed over).
     void add(const StackFrame& frame, std::size_t plane, double width, View<const float> samples, double weight,
              const std::vector<RejectedSample>& rejected, std::uint16_t index);
-    /// Takes it out of the mean (times a factor) and the weight of a pixel of the rectangle.
+    /// Takes it out of the mean (times a factor) and the weight of a pixel of the rectangle: as its weight the mean
+    /// then has what tells its noise, the square of the sum of the weights used over the sum of w share^2, so that
+    /// where all fade alike nothing is lost.
     void apply(std::size_t pixel, float factor, float& mean, float& weight) const;
 
 private:
     Region region_;
     bool any_ = false;
-    std::vector<double> sum_, weight_; ///< of what is too much
+    std::vector<double> sum_, weight_, squares_; ///< of what is too much; squares: of shares
     std::vector<bool> rejected_;
 };
 

@@ -5,6 +5,7 @@
 
 #include <algorithm>
 #include <cmath>
+#include <numeric>
 
 namespace kasane {
 
@@ -14,7 +15,8 @@ int HalvesScatter::every(int width, int height) {
     return std::max(kLeast, static_cast<int>(static_cast<double>(width) * height / kPixels));
 }
 
-void HalvesScatter::add(const SampleBlock& block, const float* combined, const StackExpectation& expectation) {
+void HalvesScatter::add(const SampleBlock& block, const float* combined, const StackExpectation& expectation,
+                        const Structure* structure, std::size_t first) {
     struct Half {
         double sum = 0, weight = 0, variance = 0;
     };
@@ -39,16 +41,29 @@ void HalvesScatter::add(const SampleBlock& block, const float* combined, const S
         const double sigma = std::sqrt(a.variance / (a.weight * a.weight) + b.variance / (b.weight * b.weight));
         const double z = (a.sum / a.weight - b.sum / b.weight) / sigma;
         const double place = (z + kReach) * (kBins / (2 * kReach));
-        if (place >= 0 && place < kBins) ++bins_[static_cast<std::size_t>(place)];
+        if (!(place >= 0 && place < kBins)) continue;
+        const bool flat = !structure || !structure->any(first + static_cast<std::size_t>(i));
+        ++(flat ? flat_ : structured_)[static_cast<std::size_t>(place)];
     }
 }
 
 void HalvesScatter::add(const HalvesScatter& other) {
-    for (std::size_t i = 0; i < bins_.size(); ++i)
-        bins_[i] += other.bins_[i];
+    for (std::size_t i = 0; i < flat_.size(); ++i) {
+        flat_[i] += other.flat_[i];
+        structured_[i] += other.structured_[i];
+    }
 }
 
 double HalvesScatter::ratio() const {
+    constexpr std::uint64_t kEnough = 10000;
+    if (std::accumulate(flat_.begin(), flat_.end(), std::uint64_t{0}) >= kEnough) return ratio_of(flat_);
+    Bins all = flat_;
+    for (std::size_t i = 0; i < all.size(); ++i)
+        all[i] += structured_[i];
+    return ratio_of(all);
+}
+
+double HalvesScatter::ratio_of(const Bins& bins) {
     constexpr double kClip = 3, kLeast = 1000;
     constexpr int kRounds = 20;
     double sigma = kReach, mean = 0;
@@ -58,7 +73,7 @@ double HalvesScatter::ratio() const {
         for (int i = 0; i < kBins; ++i) {
             const double z = (i + 0.5) * (2 * kReach / kBins) - kReach;
             if (std::abs(z - mean) > reach) continue;
-            const auto count = static_cast<double>(bins_[static_cast<std::size_t>(i)]);
+            const auto count = static_cast<double>(bins[static_cast<std::size_t>(i)]);
             n += count, sum += count * z, squares += count * z * z;
         }
         if (n < kLeast) return 1;

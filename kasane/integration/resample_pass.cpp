@@ -175,13 +175,16 @@ void ResamplePass::write_maps(const Tile& tile, const Scratch& s) {
 void ResamplePass::compare_halves(const Tile& tile, const Scratch& s, std::size_t plane) {
     HalvesScatter here;
     const int every = HalvesScatter::every(bounds_.width, bounds_.height);
+    const Structure& structure = s.judged.planes[plane].structure;
+    const Structure* const known = structure.curvature.empty() ? nullptr : &structure;
     for (int y = tile.region.y; y < tile.region.bottom(); ++y) {
         if (y % every != every / 2) continue;
         const std::ptrdiff_t from =
             static_cast<std::ptrdiff_t>(y - tile.wide.y) * tile.wide.width + (tile.region.x - tile.wide.x);
         here.add(
             {s.samples.plane(plane) + from, static_cast<int>(frames_.size()), s.samples.pixels(), tile.region.width},
-            s.judged.planes[plane].mean.data() + from, combiners_[plane].expectation());
+            s.judged.planes[plane].mean.data() + from, combiners_[plane].expectation(), known,
+            static_cast<std::size_t>(from));
     }
     const std::lock_guard lock(mutex_);
     halves_[plane].add(here);

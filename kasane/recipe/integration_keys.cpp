@@ -29,7 +29,7 @@ void require_sense_of(const Reader& r, const toml::node& n, const std::string& k
     check(i.rejection);
     for (const auto& [filter, rejection] : i.by_filter)
         check(rejection);
-    if (i.feather > 0 && i.combination != Combination::mean && i.combination != Combination::sum)
+    if (i.feather.value_or(0) > 0 && i.combination != Combination::mean && i.combination != Combination::sum)
         refuse(n.source(), r.file,
                fmt::format("{}: edges of lights fade in means and sums, not in what \"{}\" makes", key,
                            combination_name(i.combination)),
@@ -126,7 +126,13 @@ void read_drop_shape(Reader& r, const toml::node& n, const std::string& key) {
 }
 
 void read_feather(Reader& r, const toml::node& n, const std::string& key) {
-    r.recipe.integration.feather = r.number(n, key, 0, 10000, "a number of pixels from 0 to 10000");
+    constexpr const char* kWanted = "\"auto\" or a number of pixels from 0 to 10000";
+    std::optional<double>& feather = r.recipe.integration.feather;
+    feather.reset();
+    if (!n.is_string())
+        feather = r.number(n, key, 0, 10000, kWanted);
+    else if (r.text(n, key) != "auto")
+        r.wrong(n, key, kWanted);
     require_sense_of(r, n, key);
 }
 

@@ -88,8 +88,8 @@ struct IntegrationRecipe {
     std::optional<Rejection> rejection;                        ///< nothing: the one that does best on the stack
     std::map<std::string, std::optional<Rejection>> by_filter; ///< exceptions, by the folded name of the filter
     Combination combination = Combination::mean;
-    double feather = 0; ///< pixels over which lights fade out towards their edges
-    int grow = 2;       ///< pixels by which what is rejected grows at most
+    std::optional<double> feather; ///< pixels over which lights fade out towards their edges; nothing: by their size
+    int grow = 2;                  ///< pixels by which what is rejected grows at most
     bool star_cores = true, streaks = true;
     std::map<Measure, double> weights{{Measure::worth, 1}}; ///< exponents; none: all weigh alike
     std::vector<CompositeKind> also{};                      ///< made of the master lights of a target

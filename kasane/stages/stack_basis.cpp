@@ -8,6 +8,7 @@
 #include <kasane/stages/results.hpp>
 
 #include <algorithm>
+#include <cmath>
 #include <fmt/format.h>
 #include <map>
 
@@ -27,6 +28,20 @@ std::optional<std::string> verdicts_of(const Session& s, const Calibrations& cal
     return out;
 }
 
+/// Pixels of a light over which its edges fade: enough that no step shows, little of what it is.
+double feather_of(const Session& s, const StackPlan& plan) {
+    constexpr double kMost = 48, kShare = 0.02;
+    const IntegrationRecipe& recipe = s.recipe.integration;
+    if (recipe.feather) return *recipe.feather;
+    if (recipe.combination != Combination::mean && recipe.combination != Combination::sum) return 0;
+    double width = kMost;
+    for (const LightPlan& l : plan.lights) {
+        const Exposure& e = s.exposures[l.exposure];
+        width = std::min(width, kShare * std::min(e.width, e.height));
+    }
+    return std::floor(width);
+}
+
 } // namespace
 
 LevelOptions level_options(const Session& s, const StackPlan& plan, int colour) {
@@ -44,7 +59,7 @@ IntegrateOptions integrate_options(const Session& s, const StackPlan& plan) {
     o.judge.growth.steps = recipe.grow;
     o.judge.star_cores = recipe.star_cores;
     o.mask_streaks = recipe.streaks;
-    o.feather = recipe.feather;
+    o.feather = feather_of(s, plan);
     const auto worth = recipe.weights.find(Measure::worth);
     o.worth_exponent = worth == recipe.weights.end() ? 0 : worth->second;
     return o;

@@ -50,13 +50,13 @@ TEST_CASE("Where a frame begins, a step of its level becomes a slope, and the co
     // 60 pixels below the upper edge and 40 right of its own: whole.
     CHECK(soft.pixels(150, 60) == Approx(hard.pixels(150, 60)).margin(1e-3));
     CHECK(soft.coverage(120, 60) == Approx(1).margin(1e-6));
-    // Twenty pixels in, half of it and a fortieth of the rest: (1 + 1 + 1 + w) / 4.
+    // Twenty pixels in, half of it and a fortieth of the rest: what mean of weights 1, 1, 1 and w has as its weight.
     const double w = 1 - 0.95 * (1 - 20.5 / 40);
-    CHECK(soft.coverage(90, 60) == Approx((3 + w) / 4).margin(1e-5));
+    CHECK(soft.coverage(90, 60) == Approx((3 + w) * (3 + w) / (3 + w * w) / 4).margin(1e-5));
     CHECK(soft.pixels(90, 60) == Approx(500 + 2 * w / (3 + w)).margin(1e-3));
-    // In a corner where all fade, they still make their mean.
+    // In a corner where three fade alike, they still make their mean, of all their weight.
     CHECK(soft.pixels(0, 0) == Approx(500).margin(1e-2));
-    CHECK(soft.coverage(0, 0) < 0.1);
+    CHECK(soft.coverage(0, 0) == Approx(0.75).margin(1e-4));
     CHECK_THAT(soft.made.find("combine")->text, Catch::Contains("fade over 40 pixels"));
 }
 

@@ -182,6 +182,8 @@ weights = { worth = 1, fwhm = -1 }
     refused("feather = 5\ncombine = \"median\"", "edges of lights fade in means and sums");
     refused("combine = \"huber\"\nfeather = 5", "edges of lights fade in means and sums");
     refused("feather = -1", "pixels from 0");
+    refused("feather = \"wide\"", "\"auto\" or a number of pixels");
+    CHECK(!parse_recipe("[integration]\nfeather = \"auto\"\ncombine = \"median\"").integration.feather);
     refused("also = [\"colour\"]", "\"all-filters\"");
     refused("grow = 2.5", "a whole number of pixels");
     refused("grow = 17", "from 0 to 16");
