@@ -267,7 +267,7 @@ int main(int argc, char** argv) {
         },
         5);
     run(
-        "drizzle_12_two_threads", [&] { drizzle(few, reference_canvas(w, h), {1000}, context, {}, {}); }, 1);
+        "drizzle_12_two_threads", [&] { drizzle(few, reference_canvas(w, h), {1000}, context, {}, {}); }, 3);
     run(
         "read_and_copy",
         [&] {

@@ -11,7 +11,7 @@ namespace kasane {
 
 namespace {
 
-constexpr int kTile = 256; // pixels of the canvas along the side of a tile
+constexpr int kTile = 374; // pixels of the canvas along the side of a tile
 
 } // namespace
 

@@ -49,7 +49,8 @@ DrizzlePass::DrizzlePass(const DrizzleStack& stack, const IntegrateOptions& inte
             const double share = share_of_samples(*stack.frames[f].source, p);
             const float weight = stack.combiners[p].expectation().frames[f].weight;
             margin_ = std::max(
-                margin_, static_cast<int>(std::ceil((kernel.taps() + integrate.judge.growth.steps + 2) / usable)) + 2);
+                margin_,
+                static_cast<int>(std::ceil((kernel.taps() / 2 + integrate.judge.growth.steps + 2) / usable)) + 2);
             const double pixels = (stack.frames[f].source->sensor() ? static_cast<double>(stack.combiners.size()) : 1) /
                                   (usable * usable);
             ways.push_back({t.after(to_coarse_), kernel, weight / static_cast<float>(share),
@@ -101,9 +102,9 @@ bool DrizzlePass::work(const Region& region, Scratch& s, MappedMemory& mapped) {
 
     s.counts = {};
     s.counts.shares.resize(stack_.frames.size());
-    s.sums.resize(2 * planes);
+    s.sums.resize(4 * planes);
     for (std::vector<float>& sums : s.sums)
-        sums.assign(2 * static_cast<std::size_t>(region.area()), 0.0f);
+        sums.assign(static_cast<std::size_t>(region.area()), 0.0f);
     s.low.assign(static_cast<std::size_t>(region.area()), 0);
     s.high.assign(static_cast<std::size_t>(region.area()), 0);
     s.hidden.resize(planes);
@@ -156,6 +157,11 @@ bool DrizzlePass::work(const Region& region, Scratch& s, MappedMemory& mapped) {
     return true;
 }
 
+DrizzlePass::Halves DrizzlePass::halves(Scratch& s, std::size_t p) {
+    std::vector<float>* own = &s.sums[4 * p];
+    return {{own[0].data(), own[1].data()}, {own[2].data(), own[3].data()}};
+}
+
 void DrizzlePass::lay_down(std::size_t f, const Region& region, Scratch& s) {
     constexpr int kChunk = 512;
     std::array<std::int32_t, kChunk> column{}, row{};
@@ -165,13 +171,16 @@ void DrizzlePass::lay_down(std::size_t f, const Region& region, Scratch& s) {
     for (std::size_t p = 0; p < stack_.combiners.size(); ++p) {
         const Way& way = ways_[f][p];
         const int before = way.kernel.taps() / 2 - 1, after = way.kernel.taps() / 2;
-        std::vector<float>& sums = s.sums[2 * p + f % 2];
+        const Halves sums = halves(s, p);
+        const DropPlane& plane = s.drops.plane(p);
+        const DropRows rows{plane.values.data(), plane.counts.data(), box.width};
         Transform::Patches patches;
         for (int y = 0; y < region.height; ++y)
             for (int x = 0; x < region.width; x += kChunk) {
                 const int n = std::min(kChunk, region.width - x);
                 const auto count = static_cast<std::size_t>(n);
-                if (const auto even = way.to_frame.even_row(region.x + x, region.y + y)) {
+                const auto even = way.to_frame.even_row(region.x + x, region.y + y);
+                if (even) {
                     split_even_positions(even->u, even->du, count, box.x, column.data(), fx.data());
                     split_even_positions(even->v, even->dv, count, box.y, row.data(), fy.data());
                 } else {
@@ -179,11 +188,22 @@ void DrizzlePass::lay_down(std::size_t f, const Region& region, Scratch& s) {
                     split_positions(u.data(), count, box.x, column.data(), fx.data());
                     split_positions(v.data(), count, box.y, row.data(), fy.data());
                 }
+                const Positions all{column.data(), row.data(), fx.data(), fy.data(), n};
+                const std::size_t at =
+                    static_cast<std::size_t>(y) * static_cast<std::size_t>(region.width) + static_cast<std::size_t>(x);
+                const auto gather = [&](const Positions& part, std::size_t from) {
+                    gather_drops(rows, part, way.kernel, way.weight,
+                                 {sums.values[f % 2] + at + from, sums.weights[f % 2] + at + from});
+                };
                 // Runs of places whose samples lie in the box: beyond it the frame shows nothing.
                 const auto inside = [&](std::size_t i) {
                     return column[i] >= before && row[i] >= before && column[i] + after < box.width &&
                            row[i] + after < box.height;
                 };
+                if (even ? inside(0) && inside(count - 1) : taps_inside(all, way.kernel, box.width, box.height)) {
+                    gather(all, 0);
+                    continue;
+                }
                 for (std::size_t i = 0; i < count;) {
                     if (!inside(i)) {
                         ++i;
@@ -192,17 +212,13 @@ void DrizzlePass::lay_down(std::size_t f, const Region& region, Scratch& s) {
                     std::size_t until = i + 1;
                     while (until < count && inside(until))
                         ++until;
-                    const std::size_t at = static_cast<std::size_t>(y) * static_cast<std::size_t>(region.width) +
-                                           static_cast<std::size_t>(x) + i;
-                    gather_drops(
-                        s.drops.plane(p).pairs.data(), box.width,
+                    gather(
                         {column.data() + i, row.data() + i, fx.data() + i, fy.data() + i, static_cast<int>(until - i)},
-                        way.kernel, way.weight, sums.data() + 2 * at);
+                        i);
                     i = until;
                 }
             }
         mark_rejected(f, p, region, s);
-        const DropPlane& plane = s.drops.plane(p);
         FrameShare& share = s.counts.shares[f];
         share.samples += plane.present - plane.passed_over;
         s.counts.passed_over += plane.passed_over;
@@ -243,18 +259,16 @@ void DrizzlePass::mark_rejected(std::size_t f, std::size_t p, const Region& regi
     }
 }
 
-void DrizzlePass::write(const Region& region, const Scratch& s) {
+void DrizzlePass::write(const Region& region, Scratch& s) {
     for (std::size_t p = 0; p < stack_.combiners.size(); ++p) {
         const float level = stack_.combiners[p].expectation().level;
-        const float *a = s.sums[2 * p].data(), *b = s.sums[2 * p + 1].data();
+        const Halves sums = halves(s, p);
         for (int y = region.y; y < region.bottom(); ++y) {
-            float* to = result_.pixels.plane(static_cast<int>(p)).row(y) + region.x;
-            float* weight = result_.coverage.plane(static_cast<int>(p)).row(y) + region.x;
-            for (int x = 0; x < region.width; ++x, a += 2, b += 2) {
-                const float w = a[1] + b[1];
-                weight[x] = w;
-                to[x] = w > kHole ? times_ * (level + (a[0] + b[0]) / w) : kNoData;
-            }
+            const auto from = static_cast<std::ptrdiff_t>(y - region.y) * region.width;
+            const auto row = [&](int half) { return DropSums{sums.values[half] + from, sums.weights[half] + from}; };
+            mean_of_drops(row(0), row(1), static_cast<std::size_t>(region.width), level, times_, kHole,
+                          {result_.pixels.plane(static_cast<int>(p)).row(y) + region.x,
+                           result_.coverage.plane(static_cast<int>(p)).row(y) + region.x});
         }
     }
     const auto map = [&](const std::vector<float>& from, Raster<std::uint16_t>& to) {
@@ -310,9 +324,9 @@ double DrizzlePass::judged_at(const std::vector<float>& mean, const Region& judg
 void DrizzlePass::measure_noise(const Context& context) {
     if (failed_ || stack_.frames.size() < 2) return;
     // Windows that together hold a twentieth of the output, or so many that they tell the noise to 1.5 %; of a large
-    // one a million pixels.
+    // one half a million pixels.
     constexpr int kSide = NoiseCovariance::kWindow;
-    constexpr double kShare = 0.05, kFewest = 64, kMost = 256;
+    constexpr double kShare = 0.05, kFewest = 64, kMost = 128;
     const double area = static_cast<double>(fine_.area());
     const double windows = std::clamp(kShare * area / (kSide * kSide), kFewest, kMost);
     const double apart = std::max<double>(kSide, std::sqrt(area / windows));
@@ -321,12 +335,12 @@ void DrizzlePass::measure_noise(const Context& context) {
     MappedMemory mapped(context.memory.for_buffers() / 4, [this] { release(); });
     const NoiseCovariance none = covariance_.front();
     context.workers.for_each(static_cast<std::size_t>(across) * static_cast<std::size_t>(down), [&](std::size_t k) {
-        const int i = static_cast<int>(k) % across, j = static_cast<int>(k) / across;
+        const int column = static_cast<int>(k) % across, line = static_cast<int>(k) / across;
         const auto place = [&](int index, int count, int size) {
             return static_cast<int>((index + 0.5) * size / count) - kSide / 2;
         };
         const Region window =
-            intersect({place(i, across, fine_.width), place(j, down, fine_.height), kSide, kSide}, fine_);
+            intersect({place(column, across, fine_.width), place(line, down, fine_.height), kSide, kSide}, fine_);
         auto s = pool_.borrow();
         s->counted = false;
         if (window.empty() || !work(window, *s, mapped)) return;
@@ -338,22 +352,24 @@ void DrizzlePass::measure_noise(const Context& context) {
                 flat += static_cast<double>(f.weight) * f.weight * f.variance;
                 slope += static_cast<double>(f.weight) * f.weight * f.variance_slope;
             }
-            const float *a = s->sums[2 * p].data(), *b = s->sums[2 * p + 1].data();
+            const Halves sums = halves(*s, p);
+            std::size_t i = 0;
             for (int y = window.y; y < window.bottom(); ++y)
-                for (int x = window.x; x < window.right(); ++x, a += 2, b += 2) {
+                for (int x = window.x; x < window.right(); ++x, ++i) {
+                    const double a[] = {sums.values[0][i], sums.weights[0][i]},
+                                 b[] = {sums.values[1][i], sums.weights[1][i]};
                     // One half less the other, each by what it lies off the stack that judges: it has the variance of
                     // their mean, however little weight a half has there.
-                    const double w = static_cast<double>(a[1]) + b[1];
+                    const double w = a[1] + b[1];
                     float& out = noise(x - window.x, y - window.y);
                     out = kNoData;
                     if (!(w > kHole) || structured(s->judged.planes[p], s->judged_region, x, y)) continue;
                     constexpr double kLeast = 0.2; // of the variance at the level: readout stays
-                    const double signal = (static_cast<double>(a[0]) + b[0]) / w;
+                    const double signal = (a[0] + b[0]) / w;
                     const double relative = flat > 0 ? std::max(kLeast, 1 + slope / flat * signal) : 1;
                     const double sky = judged_at(s->judged.planes[p].mean, s->judged_region, x, y) - e.level;
-                    out = static_cast<float>(
-                        ((static_cast<double>(a[0]) - b[0]) - sky * (static_cast<double>(a[1]) - b[1])) /
-                        (w * std::sqrt(relative) * result_.expected_noise[p]));
+                    out = static_cast<float>(((a[0] - b[0]) - sky * (a[1] - b[1])) /
+                                             (w * std::sqrt(relative) * result_.expected_noise[p]));
                 }
             NoiseCovariance here = none;
             here.add(noise.plane());

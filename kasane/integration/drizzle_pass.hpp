@@ -3,7 +3,7 @@
 
 #include <kasane/combination/combiner.hpp>
 #include <kasane/integration/drizzle.hpp>
-#include <kasane/integration/drop_kernel.hpp>
+#include <kasane/integration/drop_gather.hpp>
 #include <kasane/integration/drop_samples.hpp>
 #include <kasane/integration/noise_covariance.hpp>
 #include <kasane/integration/rejected_cells.hpp>
@@ -47,7 +47,7 @@ private:
         TileJudge::Scratch judged;
         Region judged_region; ///< of the canvas
         DropSamples drops;
-        /// By plane, two halves of the frames each: pairs of (value above the level times weight, weight) by pixel.
+        /// By plane, two halves of the frames each: values above the level times weights, then their weights, by pixel.
         std::vector<std::vector<float>> sums;
         std::vector<std::vector<std::uint8_t>> hidden; ///< by plane: pixels of the judging rectangle
         std::vector<float> low, high;                  ///< weight that was rejected, all planes
@@ -61,6 +61,11 @@ private:
         int pixels = 1;   ///< of the canvas that a sample stands for, all planes
     };
 
+    struct Halves { ///< of one plane: the sums of every other frame, and of the rest
+        float *values[2], *weights[2];
+    };
+    static Halves halves(Scratch& s, std::size_t plane);
+
     /// Everything over a rectangle of the output into the scratch. False: a frame could not be read.
     bool work(const Region& region, Scratch& s, MappedMemory& mapped);
     void lay_down(std::size_t frame, const Region& region, Scratch& s);
@@ -68,7 +73,7 @@ private:
     bool structured(const PlaneVerdict& verdict, const Region& judged, int x, int y) const;
     double judged_at(const std::vector<float>& mean, const Region& judged, int x, int y) const;
     Region judging_region(const Region& region) const;
-    void write(const Region& region, const Scratch& s);
+    void write(const Region& region, Scratch& s);
 
     const DrizzleStack stack_;
     const IntegrateOptions& integrate_;

@@ -5,10 +5,7 @@
 // what they share is a product of two lengths; a round drop is a Gaussian at the output pixel's middle.
 #pragma once
 
-#include <kasane/image/resample.hpp>
 #include <kasane/integration/drizzle_options.hpp>
-
-#include <cstddef>
 
 namespace kasane {
 
@@ -21,23 +18,23 @@ public:
     DropKernel(DropShape shape, double drop, double side);
 
     float at(float distance) const;
-    /// What the sample at `place` gives to each of the positions.
-    void along(float place, const float* positions, int count, float* out) const;
     /// Samples along a side that may tell at a place: as many before it as after.
     int taps() const { return taps_; }
     /// Beyond it a sample tells nothing.
-    double reach() const { return reach_; }
+    double reach() const { return numbers_.reach; }
+
+    /// Of a square drop, unit * min(most, reach - |distance|); of a round one, unit * exp(narrow * distance^2) within
+    /// the reach.
+    struct Numbers {
+        bool square = true;
+        float reach = 0, most = 0, narrow = 0, unit = 1;
+    };
+    const Numbers& numbers() const { return numbers_; }
+    static constexpr int kMostTaps = 16;
 
 private:
-    DropShape shape_;
-    float reach_ = 0, most_ = 0, narrow_ = 0, unit_ = 1;
+    Numbers numbers_;
     int taps_ = 2;
 };
-
-/// Adds to `sums`, pairs of (value times weight, weight), one a position, `weight` times what the samples around it
-/// give: `samples` are such pairs as well, rows `stride` pairs apart. All taps of a position lie inside. A position's
-/// sums do not depend on the others.
-void gather_drops(const float* samples, std::ptrdiff_t stride, const Positions& positions, const DropKernel& kernel,
-                  float weight, float* sums);
 
 } // namespace kasane

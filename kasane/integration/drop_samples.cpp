@@ -1,18 +1,20 @@
 #include <kasane/integration/drop_samples.hpp>
 
+#include <kasane/integration/drop_gather.hpp>
 #include <kasane/integration/edge_feather.hpp>
 
 #include <algorithm>
+#include <bit>
 #include <cmath>
 
 namespace kasane {
 
 namespace {
 
-constexpr int kStep = 32;        // pixels of a frame between nodes
-constexpr float kOutlier = 4;    // sigmas from which a sample does not count
-constexpr float kSuspect = 2.5f; // from which the image around it is asked
-constexpr float kSurely = 2.4f;  // up to which a first look will do, whatever its rounding
+constexpr int kStep = DropStretch::kMost; // pixels of a frame between nodes
+constexpr float kOutlier = 4;             // sigmas from which a sample does not count
+constexpr float kSuspect = 2.5f;          // from which the image around it is asked
+constexpr float kSurely = 2.4f;           // up to which a first look will do, whatever its rounding
 
 int floor_to_step(int v) {
     return (v >= 0 ? v / kStep : -((-v + kStep - 1) / kStep)) * kStep;
@@ -37,8 +39,8 @@ std::ptrdiff_t nearest(const JudgingStack& s, double x, double y) {
     return static_cast<std::ptrdiff_t>(cy + 0.5) * s.region.width + static_cast<std::ptrdiff_t>(cx + 0.5);
 }
 
-bool holds(const Bounds& b, double x, double y) {
-    return x >= b.left && y >= b.top && x < b.right && y < b.bottom;
+bool holds(const Bounds& b, Point p) {
+    return p.x >= b.left && p.y >= b.top && p.x < b.right && p.y < b.bottom;
 }
 
 } // namespace
@@ -105,23 +107,26 @@ DropSamples::Node DropSamples::at(const Plane& plane, int x, int y) const {
             a.offset + across * (b.offset - a.offset)};
 }
 
-std::size_t DropSamples::pair_at(std::int32_t place) const {
+std::size_t DropSamples::in_box(std::int32_t place) const {
     const int x = place % inside_.width + inside_.x - box_.x, y = place / inside_.width + inside_.y - box_.y;
-    return 2 * (static_cast<std::size_t>(y) * static_cast<std::size_t>(box_.width) + static_cast<std::size_t>(x));
+    return static_cast<std::size_t>(y) * static_cast<std::size_t>(box_.width) + static_cast<std::size_t>(x);
 }
 
 /// What the source says of its samples.
 void DropSamples::take_marks(const QualityPlane& marks, const DropSampleOptions& o) {
     fates_.assign(static_cast<std::size_t>(inside_.area()), Fate::counts);
+    marked_.assign(static_cast<std::size_t>(inside_.height), false);
     marks.for_each([&](int x, int y, quality::Bits bits) {
         Fate& fate =
             fates_[static_cast<std::size_t>(y) * static_cast<std::size_t>(inside_.width) + static_cast<std::size_t>(x)];
         if ((bits & quality::kRepaired) && !o.repaired) fate = Fate::passed_over;
         if (bits & quality::kMasked) fate = Fate::absent;
+        if (fate != Fate::counts) marked_[static_cast<std::size_t>(y)] = true;
     });
 }
 
-/// Sigmas by which a sample at a place of the canvas lies beyond what is to be expected there.
+/// Sigmas by which a sample (its value above the level) at a place of the canvas lies beyond what is to be expected
+/// there.
 float DropSamples::score(double x, double y, float value, const JudgingStack& s) const {
     const double cx = std::clamp(x, static_cast<double>(s.whole.x), s.whole.right() - 1.0) - s.region.x,
                  cy = std::clamp(y, static_cast<double>(s.whole.y), s.whole.bottom() - 1.0) - s.region.y;
@@ -134,7 +139,7 @@ float DropSamples::score(double x, double y, float value, const JudgingStack& s)
     const float* lower = upper + (j + 1 < s.region.height ? s.region.width : 0);
     const float expected =
         (upper[0] * (1 - a) + upper[right] * a) * (1 - b) + (lower[0] * (1 - a) + lower[right] * a) * b;
-    const float off = value - expected, excess = expected - s.level;
+    const float excess = expected - s.level, off = value - excess;
     const float variance = s.sigma * s.sigma + variance_at(s.frame, excess, 0.0f, 0.0f);
     if (!(off * off > kSuspect * kSuspect * variance)) return 0; // without data as well
     if (off > 0 ? !s.high : !s.low) return 0;
@@ -157,77 +162,107 @@ void DropSamples::judge_rows(Plane& plane, const std::vector<float>& pixels, con
     for (int y = inside_.y; y < inside_.bottom(); ++y) {
         const int j = (y - node_y_) / kStep;
         const double down = static_cast<double>(y - node_y_ - j * kStep) / kStep;
-        const std::int32_t row = (y - inside_.y) * inside_.width - inside_.x;
-        float* pairs = plane.out.pairs.data() + 2 * (static_cast<std::ptrdiff_t>(y - box_.y) * box_.width - box_.x);
+        const float* row = pixels.data() + static_cast<std::ptrdiff_t>(y - inside_.y) * inside_.width;
         for (int i = 0; i + 1 < across_; ++i) {
             const int first = node_x_ + i * kStep, from = std::max(first, inside_.x),
                       until = std::min(first + kStep, inside_.right());
-            if (until <= from) continue;
-            const Node a = along(plane, i, j, down), b = along(plane, i + 1, j, down);
-            judge_stretch(plane, {first, from, until, y}, a, b, pixels.data() + row, row, pairs, stack);
+            if (until > from)
+                judge_stretch(plane, {first, from, until, y, along(plane, i, j, down), along(plane, i + 1, j, down)},
+                              row + (from - inside_.x), stack);
         }
     }
 }
 
-/// Between two nodes of a row. `pixels`, and places after `row`, count from the frame's first column.
-void DropSamples::judge_stretch(Plane& plane, const Stretch& at, const Node& a, const Node& b, const float* pixels,
-                                std::int32_t row, float* pairs, const JudgingStack& stack) {
-    const double dx = (b.x - a.x) / kStep, dy = (b.y - a.y) / kStep, ds = (b.scale - a.scale) / kStep,
-                 doff = (b.offset - a.offset) / kStep;
+/// `pixels`: of its samples.
+void DropSamples::judge_stretch(Plane& plane, const Stretch& at, const float* pixels, const JudgingStack& stack) {
+    const Node &a = at.a, &b = at.b;
+    const int n = at.until - at.from;
+    const std::int32_t inside = (at.y - inside_.y) * inside_.width + at.from - inside_.x;
+    const std::size_t place = static_cast<std::size_t>(at.y - box_.y) * static_cast<std::size_t>(box_.width) +
+                              static_cast<std::size_t>(at.from - box_.x);
+    float *values = plane.out.values.data() + place, *counts = plane.out.counts.data() + place;
+    Fate* fates = fates_.data() + inside;
+    const float* holds = plane.holds[static_cast<std::size_t>(at.y % kPeriod)].data() + at.from % kPeriod;
+    std::copy_n(holds, n, counts);
     if (!(std::abs(a.x) + std::abs(b.x) < 1e9 && std::abs(a.y) + std::abs(b.y) < 1e9)) { // no such place
-        for (int x = at.from; x < at.until; ++x)
-            if (is_of(plane, x, at.y)) fates_[static_cast<std::size_t>(row + x)] = Fate::absent;
+        std::fill_n(values, n, 0.0f);
+        std::fill_n(counts, n, 0.0f);
+        for (int i = 0; i < n; ++i)
+            if (holds[i] > 0) fates[i] = Fate::absent;
         return;
     }
-    const auto both = [&](double left, double top, double right, double bottom) {
-        return std::min(a.x, b.x) >= left && std::min(a.y, b.y) >= top && std::max(a.x, b.x) < right &&
-               std::max(a.y, b.y) < bottom;
+    const double dx = (b.x - a.x) / kStep, dy = (b.y - a.y) / kStep;
+    const auto where = [&](int i) {
+        const double k = at.from - at.first + i;
+        return Point{a.x + k * dx, a.y + k * dy};
     };
-    // Wholly inside, nothing need be asked of each sample.
+    const Point one = where(0), last = where(n - 1);
+    const auto both = [&](double left, double top, double right, double bottom) {
+        return std::min(one.x, last.x) >= left && std::min(one.y, last.y) >= top && std::max(one.x, last.x) < right &&
+               std::max(one.y, last.y) < bottom;
+    };
+    constexpr double kInside = 1.01; // with the pixel beside, and what single precision rounds
+    // Wholly inside, only what is marked or not as expected need be asked.
     const bool counted = both(stack.own.left, stack.own.top, stack.own.right, stack.own.bottom);
     const Region known = intersect(stack.region, stack.whole);
-    const bool inner = both(known.x, known.y, known.right() - 1, known.bottom() - 1);
-    const float flat = stack.sigma * stack.sigma + stack.frame.variance, slope = stack.frame.variance_slope,
-                off2 = stack.frame.scale_error * stack.frame.scale_error;
-    for (int x = at.from; x < at.until; ++x) {
-        if (!is_of(plane, x, at.y)) continue;
-        Fate& fate = fates_[static_cast<std::size_t>(row + x)];
-        const double k = x - at.first, u = a.x + k * dx, v = a.y + k * dy;
-        const auto value =
-            static_cast<float>((a.scale + k * ds) * static_cast<double>(pixels[x]) + (a.offset + k * doff));
-        if (!(std::abs(value) < 1e30f)) { // NaN as well
-            fate = Fate::absent;
-            continue;
+    const bool plain = !stack.hidden && both(known.x, known.y, known.right() - kInside, known.bottom() - kInside);
+    DropStretch s{at.from - at.first, n, pixels};
+    s.scale = static_cast<float>(a.scale), s.scale_step = static_cast<float>((b.scale - a.scale) / kStep);
+    s.offset = static_cast<float>(a.offset - stack.level);
+    s.offset_step = static_cast<float>((b.offset - a.offset) / kStep);
+    s.holds = mosaic_ ? holds : nullptr;
+    s.x = static_cast<float>(a.x - stack.region.x), s.x_step = static_cast<float>(dx);
+    s.y = static_cast<float>(a.y - stack.region.y), s.y_step = static_cast<float>(dy);
+    DropExpectation e;
+    e.mean = plain ? stack.mean : nullptr;
+    e.stride = stack.region.width, e.size = static_cast<std::ptrdiff_t>(stack.region.area());
+    e.level = stack.level, e.sigmas = kSurely;
+    e.variance = stack.sigma * stack.sigma + stack.frame.variance, e.slope = stack.frame.variance_slope;
+    e.scale_error2 = stack.frame.scale_error * stack.frame.scale_error;
+    std::uint64_t asked = level_stretch(s, e, values);
+    for (int i = 0; marked_[static_cast<std::size_t>(at.y - inside_.y)] && i < n; ++i)
+        if (fates[i] != Fate::counts) asked |= std::uint64_t{1} << i;
+    if (counted && !mosaic_)
+        plane.out.present += static_cast<std::uint64_t>(n);
+    else
+        for (int i = 0; i < n; ++i) {
+            if (holds[i] == 0)
+                asked &= ~(std::uint64_t{1} << i);
+            else
+                plane.out.present += counted || kasane::holds(stack.own, where(i));
         }
-        const bool own = counted || holds(stack.own, u, v);
-        plane.out.present += own;
-        if (fate != Fate::counts) {
-            plane.out.passed_over += own && fate == Fate::passed_over;
-            continue;
-        }
-        pairs[2 * x] = value - stack.level;
-        pairs[2 * x + 1] = 1;
-        if (stack.hidden)
-            if (const std::ptrdiff_t pixel = nearest(stack, u, v); pixel >= 0 && stack.hidden[pixel] != 0) {
-                fate = Fate::streak;
-                continue;
-            }
-        if (inner) { // most are as expected
-            const float cx = static_cast<float>(u - stack.region.x), cy = static_cast<float>(v - stack.region.y);
-            const auto ix = static_cast<int>(cx), iy = static_cast<int>(cy);
-            const float fx = cx - static_cast<float>(ix), fy = cy - static_cast<float>(iy);
-            const float* upper = stack.mean + static_cast<std::ptrdiff_t>(iy) * stack.region.width + ix;
-            const float* lower = upper + stack.region.width;
-            const float above = upper[0] + fx * (upper[1] - upper[0]), below = lower[0] + fx * (lower[1] - lower[0]);
-            const float expected = above + fy * (below - above), off = value - expected;
-            const float excess = std::max(0.0f, expected - stack.level);
-            if (off * off <= kSurely * kSurely * (flat + excess * (slope + off2 * excess))) continue;
-        }
-        const float beyond = score(u, v, value, stack);
-        if (std::abs(beyond) < kOutlier) continue;
-        fate = beyond > 0 ? Fate::high : Fate::low;
-        found_.push_back({row + x, beyond});
+    while (asked != 0) {
+        const int i = std::countr_zero(asked);
+        asked &= asked - 1;
+        const Point p = where(i);
+        judge_sample(plane, place + static_cast<std::size_t>(i), inside + i, p, counted || kasane::holds(stack.own, p),
+                     stack);
     }
+}
+
+/// `place` of the box and of what was read of it; `at` of the canvas.
+void DropSamples::judge_sample(Plane& plane, std::size_t place, std::int32_t inside, Point at, bool own,
+                               const JudgingStack& stack) {
+    Fate& fate = fates_[static_cast<std::size_t>(inside)];
+    float &value = plane.out.values[place], &count = plane.out.counts[place];
+    if (!(std::abs(value) < 1e30f)) { // NaN as well
+        fate = Fate::absent;
+        plane.out.present -= own;
+    }
+    if (fate != Fate::counts) {
+        plane.out.passed_over += own && fate == Fate::passed_over;
+        value = count = 0;
+        return;
+    }
+    if (stack.hidden)
+        if (const std::ptrdiff_t pixel = nearest(stack, at.x, at.y); pixel >= 0 && stack.hidden[pixel] != 0) {
+            fate = Fate::streak;
+            return;
+        }
+    const float beyond = score(at.x, at.y, value, stack);
+    if (std::abs(beyond) < kOutlier) return;
+    fate = beyond > 0 ? Fate::high : Fate::low;
+    found_.push_back({inside, beyond});
 }
 
 /// What lies beside a sample far beyond the limits, or beside another that was rejected, goes as far as its light is
@@ -278,26 +313,29 @@ void DropSamples::settle(Plane& plane, const JudgingStack& stack, double feather
     const auto tell = [&](std::int32_t place, Fate fate) {
         const int x = place % inside_.width + inside_.x, y = place / inside_.width + inside_.y;
         if (!is_of(plane, x, y)) return; // another colour's: told there
-        float* pair = &plane.out.pairs[pair_at(place)];
-        if (pair[1] == 0) return;
-        pair[0] = pair[1] = 0;
+        const std::size_t k = in_box(place);
+        if (plane.out.counts[k] == 0) return;
+        plane.out.values[k] = plane.out.counts[k] = 0;
         const Node n = at(plane, x, y);
         plane.out.rejected.push_back(
-            {x, y, n.x, n.y, fate != Fate::low, fate == Fate::streak, holds(stack.own, n.x, n.y)});
+            {x, y, n.x, n.y, fate != Fate::low, fate == Fate::streak, holds(stack.own, {n.x, n.y})});
     };
     for (const Grown& g : found_)
         tell(g.place, g.strength > 0 ? Fate::high : Fate::low);
     if (stack.hidden)
         for (std::size_t i = 0; i < fates_.size(); ++i)
             if (fates_[i] == Fate::streak) tell(static_cast<std::int32_t>(i), Fate::streak);
-    if (!(feather > 0)) return;
+    const double most = feather - 0.5;
+    if (!(feather > 0) || (inside_.x > most && inside_.y > most && inside_.right() - 1 < source_->width() - 1 - most &&
+                           inside_.bottom() - 1 < source_->height() - 1 - most))
+        return;
     for (int y = inside_.y; y < inside_.bottom(); ++y)
         for (int x = inside_.x; x < inside_.right(); ++x) {
             const double deep = 0.5 + std::min({x, y, source_->width() - 1 - x, source_->height() - 1 - y});
             if (deep >= feather) continue;
-            float* pair = &plane.out.pairs[pair_at((y - inside_.y) * inside_.width + x - inside_.x)];
+            const std::size_t k = in_box((y - inside_.y) * inside_.width + x - inside_.x);
             const auto share = static_cast<float>(feather_share(deep, feather));
-            pair[0] *= share, pair[1] *= share;
+            plane.out.values[k] *= share, plane.out.counts[k] *= share;
         }
 }
 
@@ -306,14 +344,19 @@ void DropSamples::judge(const StackFrame& frame, const std::vector<JudgingStack>
     planes_.resize(stacks.size());
     for (std::size_t p = 0; p < stacks.size(); ++p) {
         Plane& plane = planes_[p];
-        plane.out.pairs.assign(2 * static_cast<std::size_t>(box_.area()), 0.0f);
+        const std::size_t size = static_cast<std::size_t>(box_.area()) + DropRows::kBehind;
+        for (std::vector<float>* v : {&plane.out.values, &plane.out.counts}) {
+            v->resize(size);
+            if (inside_.area() != box_.area()) std::fill(v->begin(), v->end(), 0.0f);
+        }
         plane.out.rejected.clear();
         plane.out.present = plane.out.passed_over = 0;
         if (inside_.empty()) continue;
         for (int y = 0; y < kPeriod; ++y)
-            for (int x = 0; x < kPeriod; ++x)
-                plane.holds[static_cast<std::size_t>(y * kPeriod + x)] =
-                    frame.source->plane_of(x, y) == static_cast<int>(p);
+            for (std::size_t x = 0; x < plane.holds.front().size(); ++x)
+                plane.holds[static_cast<std::size_t>(y)][x] =
+                    !mosaic_ || frame.source->plane_of(static_cast<int>(x) % kPeriod, y) == static_cast<int>(p) ? 1.0f
+                                                                                                                : 0.0f;
         lay_nodes(frame, p);
     }
     if (inside_.empty()) return;

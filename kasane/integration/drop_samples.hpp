@@ -3,7 +3,9 @@
 #pragma once
 
 #include <kasane/combination/expectation.hpp>
+#include <kasane/geometry/transform.hpp>
 #include <kasane/image/plane_source.hpp>
+#include <kasane/integration/drop_stretch.hpp>
 #include <kasane/integration/growth.hpp>
 #include <kasane/integration/stack.hpp>
 #include <kasane/integration/structure.hpp>
@@ -44,8 +46,8 @@ struct RejectedDrop {
 
 /// What is left of one plane of a frame.
 struct DropPlane {
-    /// Row by row of the box: (value above the level times weight, weight); 0 where no sample counts.
-    std::vector<float> pairs;
+    /// Row by row of the box: values above the level times how much they count, and that; 0 where no sample counts.
+    std::vector<float> values, counts;
     std::vector<RejectedDrop> rejected;
     std::uint64_t present = 0;     ///< samples with data in JudgingStack::own
     std::uint64_t passed_over = 0; ///< of them: made of neighbours, and left out
@@ -81,7 +83,8 @@ private:
     enum class Fate : std::uint8_t { counts, absent, passed_over, streak, low, high };
     static constexpr int kPeriod = 6; ///< of any mosaic
     struct Plane {
-        std::array<bool, static_cast<std::size_t>(kPeriod) * kPeriod> holds{}; ///< samples, by phase
+        /// By row of the mosaic: 1 where it has samples of the plane, from the phase 0 on.
+        std::array<std::array<float, kPeriod + DropStretch::kMost>, kPeriod> holds{};
         std::vector<Node> nodes;
         DropPlane out;
     };
@@ -90,18 +93,21 @@ private:
     Node at(const Plane& plane, int x, int y) const;
     void take_marks(const QualityPlane& marks, const DropSampleOptions& options);
     void judge_rows(Plane& plane, const std::vector<float>& pixels, const JudgingStack& stack);
-    struct Stretch {
+    struct Stretch { ///< between two nodes of a row
         int first, from, until, y;
+        Node a, b;
     };
-    void judge_stretch(Plane& plane, const Stretch& at, const Node& a, const Node& b, const float* pixels,
-                       std::int32_t row, float* pairs, const JudgingStack& stack);
+    void judge_stretch(Plane& plane, const Stretch& at, const float* pixels, const JudgingStack& stack);
+    void judge_sample(Plane& plane, std::size_t place, std::int32_t inside, Point at, bool own,
+                      const JudgingStack& stack);
     float score(double x, double y, float value, const JudgingStack& stack) const;
     void grow(const GrowthOptions& options);
     void settle(Plane& plane, const JudgingStack& stack, double feather);
     bool is_of(const Plane& plane, int x, int y) const {
-        return !mosaic_ || plane.holds[static_cast<std::size_t>(y % kPeriod * kPeriod + x % kPeriod)];
+        return !mosaic_ ||
+               plane.holds[static_cast<std::size_t>(y % kPeriod)][static_cast<std::size_t>(x % kPeriod)] > 0;
     }
-    std::size_t pair_at(std::int32_t place) const;
+    std::size_t in_box(std::int32_t place) const;
 
     Region box_, inside_;
     const PlaneSource* source_ = nullptr; ///< of single samples
@@ -111,6 +117,7 @@ private:
     std::unique_ptr<ReadMemory> memory_;
     int node_x_ = 0, node_y_ = 0, across_ = 0;
     std::vector<Fate> fates_;  ///< of `inside_`
+    std::vector<bool> marked_; ///< by row: whether any sample of it may be marked beforehand
     std::vector<Grown> found_; ///< that the stack contradicts
     std::vector<Plane> planes_;
 };

@@ -1,0 +1,37 @@
+// What drops give to the pixels of a drizzled output, gathered at each of them. Vectorised, with run-time dispatch.
+#pragma once
+
+#include <kasane/image/resample.hpp>
+#include <kasane/integration/drop_kernel.hpp>
+
+#include <cstddef>
+
+namespace kasane {
+
+/// Samples of a frame, row by row: values, and how much each counts (0: not, and its value is 0 as well). Behind the
+/// last of both, `kBehind` floats may be read.
+struct DropRows {
+    static constexpr std::size_t kBehind = 16;
+    const float *values = nullptr, *counts = nullptr;
+    std::ptrdiff_t stride = 0;
+};
+
+/// Of positions on a frame, one a pixel of the output: their values times weights, and their weights.
+struct DropSums {
+    float *values = nullptr, *weights = nullptr;
+};
+
+/// Adds to each position's sums `weight` times what the samples around it give. All taps of a position lie inside. A
+/// position's sums do not depend on the others.
+void gather_drops(const DropRows& samples, const Positions& positions, const DropKernel& kernel, float weight,
+                  const DropSums& sums);
+
+/// Whether all taps of all positions lie inside a box whose first pixel is (0, 0).
+bool taps_inside(const Positions& positions, const DropKernel& kernel, int width, int height);
+
+/// Writes weights, and means over them: `times` the level and what two halves sum up to over their weight, where that
+/// is more than `least`; NaN elsewhere.
+void mean_of_drops(const DropSums& one, const DropSums& other, std::size_t count, float level, float times, float least,
+                   const DropSums& out);
+
+} // namespace kasane
