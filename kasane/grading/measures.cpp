@@ -217,7 +217,7 @@ private:
                 if (samples.empty()) samples = Image(sensor_.width(), sensor_.height());
                 take_colour(sensor_, cfa, p, samples);
             }
-            m.mesh.mean = mean_sky(
+            m.mesh.means = mean_sky(
                 view_.interpolated() ? std::as_const(samples).plane() : std::as_const(planes_).plane(p), m.mesh, cover);
         }
     }

@@ -20,6 +20,9 @@
 //   edge_feather.hpp     frames that fade out towards their edges
 //   sample_counts.hpp    how samples fared
 //   rejected_cells.hpp   where samples of each frame were rejected
+//   sampling.hpp         whether drizzling gains, and what it costs
+//   drop_gather.hpp      what drops give to pixels, row by row
+//   drop_stretch.hpp     samples of a row at the level of their stack, looked at for the first time
 //   rejection_picture.hpp what was rejected, to look at
 //   composite.hpp, composite_kind.hpp  several master lights together
 //   halves.hpp           the noise of a stack by its own samples

@@ -52,6 +52,18 @@ struct RejectionReport {
     bool chosen = false;
 };
 
+/// How the lights of a stack sample their stars, and what drizzling them does or would do (DrizzlePrediction).
+struct SamplingReport {
+    std::string text;       ///< empty: nothing is to be said
+    bool drizzled = false;  ///< it was done; otherwise it would be so
+    double fwhm = 0;        ///< of the lights, pixels; 0: not known
+    double phase_cells = 0; ///< of 16 quarter-pixel cells those that lights' pixels fill
+    double scale = 0, drop = 0;
+    double drizzled_fwhm = 0, interpolated_fwhm = 0; ///< pixels of the canvas
+    double gain = 0, cost = 0, holes = 0;            ///< shares
+    std::string picture;                             ///< of the phases, relative to the output folder
+};
+
 /// What weights make of a stack.
 struct WeightCost {
     std::string weights; ///< as the recipe writes them
@@ -78,15 +90,17 @@ struct StackReport {
     std::string world;                   ///< where its position on the sky comes from; empty: it has none
     std::vector<FrameReport> frames;
     int used = 0, dropped = 0;
-    int unread = 0;                   ///< of the dropped: could not be read, which may pass
-    double seconds_total = 0;         ///< of the frames used
-    double seconds_effective = 0;     ///< the same, each times its worth
-    double noise = 0;                 ///< of the background, ADU, as it were without resampling; green of three planes
-    double expected_noise = 0;        ///< the same as the noise of its frames lets expect
-    int noise_from_level = 0;         ///< frames used whose noise is told by their level, not by their pixels
-    double flat_noise_share = 0;      ///< by how much the noise of flats raises that of the frames, at most; relative
-    std::string colour_method;        ///< how a mosaic became planes; empty for others
-    std::vector<double> colour_noise; ///< by plane, where there are three
+    int unread = 0;               ///< of the dropped: could not be read, which may pass
+    double seconds_total = 0;     ///< of the frames used
+    double seconds_effective = 0; ///< the same, each times its worth
+    double noise = 0;             ///< of the background, ADU, as it were without resampling; green of three planes
+    double pixel_noise = 0;       ///< by how much drizzled pixels scatter, ADU; 0: not drizzled
+    SamplingReport sampling;
+    double expected_noise = 0;          ///< the same as the noise of its frames lets expect
+    int noise_from_level = 0;           ///< frames used whose noise is told by their level, not by their pixels
+    double flat_noise_share = 0;        ///< by how much the noise of flats raises that of the frames, at most; relative
+    std::string colour_method;          ///< how a mosaic became planes; empty for others
+    std::vector<double> colour_noise;   ///< by plane, where there are three
     std::vector<double> channel_scales; ///< factors that make the average star white, green 1; not applied
     std::string levels;                 ///< how the frames were brought to one level, in words
     std::string defects;                ///< of the sensor, in words

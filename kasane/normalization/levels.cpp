@@ -136,15 +136,19 @@ private:
 
     void lay_out() {
         const Region r = o_.sky.empty() ? canvas_.bounds() : intersect(o_.sky, canvas_.bounds());
-        // Half a cell apart at the least, so that a small canvas has places enough as well.
+        // Half a cell apart at the least.
         constexpr double kMost = 12000; // places: more tell no more of what is smooth
         const double area = static_cast<double>(r.width) * r.height;
-        const double step =
-            std::max({spacing_ * (area < 64 * spacing_ * spacing_ ? 0.5 : 1.0), std::sqrt(area / kMost)});
+        const double step = std::max(spacing_ * 0.5, std::sqrt(area / kMost));
         for (double y = r.y + 0.5 * step; y < r.bottom(); y += step)
             for (double x = r.x + 0.5 * step; x < r.right(); x += step)
                 places_.push_back({x, y});
         worth_.assign(places_.size(), 1);
+    }
+
+    /// Half the side of the square around a place whose sky is taken: half a cell, or as much as the frame shows.
+    static double reach_along(double at, int size, const Background& mesh) {
+        return std::min({0.5 * mesh.cell, at + 0.5, size - 0.5 - at});
     }
 
     /// What a frame sees at the places, by its own sky mesh and scale; NaN where it shows nothing.
@@ -154,15 +158,22 @@ private:
         const auto [cx, cy] = canvas_.centre();
         const MeshSide across(mesh.level.width(), mesh.cell, frame.width),
             down(mesh.level.height(), mesh.cell, frame.height);
+        constexpr double kLeast = 0.75; // of a cell of the means: nearer to the edge nothing is told
         std::vector<float> out(places_.size(), std::numeric_limits<float>::quiet_NaN()), levels = out;
         for (std::size_t k = 0; k < places_.size(); ++k) {
             const auto [x, y] = frame.to_frame.map(places_[k]);
-            if (!across.tells(x, mesh.cell) || !down.tells(y, mesh.cell)) continue;
             const double tilted = o_.model < LevelModel::local
                                       ? 1
                                       : 1 + scale.slope_x * (places_[k].x - cx) + scale.slope_y * (places_[k].y - cy);
             const double factor = scale.scale * tilted;
-            out[k] = static_cast<float>(factor * mesh.mean_at(across.place(x), down.place(y)));
+            if (!mesh.means.empty()) {
+                const double wide = reach_along(x, frame.width, mesh), high = reach_along(y, frame.height, mesh);
+                const double cell = mesh.means.cell;
+                if (std::min(wide, high) >= kLeast * cell)
+                    out[k] =
+                        static_cast<float>(factor) * mesh.means.at(x, y, std::max(wide, cell), std::max(high, cell));
+            }
+            if (!across.tells(x, mesh.cell) || !down.tells(y, mesh.cell)) continue;
             levels[k] = static_cast<float>(factor * mesh.level_at(across.place(x), down.place(y)));
         }
         // Where stars cover nearly all of the sky, levels must do.

@@ -163,7 +163,7 @@ Smoothness SmoothFit::choose(const std::vector<LevelSample>& samples) const {
     const SmoothMap plane = fit_plane(samples, canvas_);
     const std::vector<double> share = without_outliers(samples, plane);
     double least = std::numeric_limits<double>::infinity();
-    constexpr double kCost = 1.4; // of a parameter
+    constexpr double kCost = 2.4; // of a parameter
     for (const int order : {2, 3}) {
         const Equations e = equations(samples, plane, share, order);
         for (const double penalty :

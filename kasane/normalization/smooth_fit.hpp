@@ -38,7 +38,8 @@ public:
     SmoothFit(const Canvas& canvas, double spacing);
     /// What the values ask for: by generalised cross-validation (P. Craven and G. Wahba, Numer. Math.
     /// 31, 1979), each parameter counted 1.4 times against overfitting (Y.-J. Kim and C. Gu, J. R. Stat. Soc. B 66,
-    /// 2004). Without enough values what leaves a plane.
+    /// 2004), and that 1.7 times, for values half a cell apart share some of their noise. Without enough values what
+    /// leaves a plane.
     Smoothness choose(const std::vector<LevelSample>& samples) const;
     /// Outliers do not count.
     SmoothMap fit(const std::vector<LevelSample>& samples, const Smoothness& smoothness) const;

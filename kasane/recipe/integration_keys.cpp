@@ -105,18 +105,20 @@ void read_grow(Reader& r, const toml::node& n, const std::string& key) {
 }
 
 void read_drizzle_scale(Reader& r, const toml::node& n, const std::string& key) {
-    constexpr const char* kWanted = "a number from 1 to 3, or \"none\"";
+    constexpr const char* kWanted = "a number from 1 to 3, \"auto\" or \"none\"";
     DrizzleRecipe& d = r.recipe.drizzle;
-    d.wanted = !n.is_string();
-    if (d.wanted)
+    d.automatic = n.is_string() && r.text(n, key) == "auto";
+    d.wanted = d.automatic || !n.is_string();
+    if (!n.is_string())
         d.options.scale = r.number(n, key, 1, 3, kWanted);
-    else if (r.text(n, key) != "none")
+    else if (!d.automatic && r.text(n, key) != "none")
         r.wrong(n, key, kWanted);
     require_sense_of(r, n, key);
 }
 
 void read_drop(Reader& r, const toml::node& n, const std::string& key) {
     r.recipe.drizzle.options.drop = r.number(n, key, 0.1, 2, "a number of pixels from 0.1 to 2");
+    r.recipe.drizzle.own_drop = true;
 }
 
 void read_drop_shape(Reader& r, const toml::node& n, const std::string& key) {

@@ -434,14 +434,16 @@ const std::vector<Key>& all() {
          "by "
          "their stars and weighed by their noise.",
          read_also},
-        {"drizzle", "scale", "number or \"none\"", "\"none\"",
+        {"drizzle", "scale", "number, \"auto\" or \"none\"", "\"none\"",
          "Pixels of a master light along the side of one of the canvas, 1 to 3: the lights' own samples are laid down "
          "as drops on a finer grid, rather than interpolated. For stars smaller than two pixels and lights that were "
-         "dithered, twenty at least; a colour sensor's samples are not demosaiced. docs/integration.md",
+         "dithered, twenty at least; a colour sensor's samples are not demosaiced. `\"auto\"`: where that gains, and "
+         "as "
+         "is best for the lights. docs/special-stacks.md",
          read_drizzle_scale},
         {"drizzle", "drop", "pixels", "0.7",
          "Side of a drop, or the FWHM of a round one, in pixels of a light: smaller is sharper and noisier, and leaves "
-         "holes where there are few lights.",
+         "holes where there are few lights. Without it, `\"auto\"` chooses its own.",
          read_drop},
         {"drizzle", "shape", "text", "\"square\"", "Of the drops: `\"square\"` or `\"gaussian\"`.", read_drop_shape},
         {"cache", "size", "text", "\"20G\"",

@@ -80,6 +80,8 @@ struct CanvasRecipe {
 /// Whether master lights are drizzled.
 struct DrizzleRecipe {
     bool wanted = false;
+    bool automatic = false; ///< where it gains, with the scale that does best
+    bool own_drop = false;  ///< the size of drops is given
     DrizzleOptions options;
 };
 

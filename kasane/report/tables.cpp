@@ -45,6 +45,8 @@ std::string noise_line(const StackReport& s) {
     if (s.noise_from_level == s.used) how = "by their level";
     std::string line =
         fmt::format("noise: {:.3g} ADU, {:.3g} expected of its lights ({})", s.noise, s.expected_noise, how);
+    if (s.pixel_noise > 0)
+        line += fmt::format("; pixels scatter by {:.3g}, for neighbours share their noise", s.pixel_noise);
     if (s.flat_noise_share > 0.001) line += fmt::format("; flats add up to {:.1f} %", 100 * s.flat_noise_share);
     return line;
 }
@@ -110,6 +112,7 @@ std::string stack_details(const RunReport& report, int columns) {
         if (!s.defects.empty()) tell("defects: " + s.defects);
         if (s.electrons_per_adu > 0)
             tell(fmt::format("noise model: {:.3g} e-/ADU by {}", s.electrons_per_adu, s.noise_model));
+        if (!s.sampling.text.empty()) tell("sampling: " + s.sampling.text);
         if (s.noise > 0) tell(noise_line(s));
         if (!s.levels.empty()) tell("levels: " + s.levels);
         if (!s.combination.empty()) tell("combined: " + s.combination);

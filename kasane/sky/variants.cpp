@@ -261,6 +261,33 @@ Scenario tripod() {
     return s;
 }
 
+/// Large pixels behind a short lens: stars smaller than two of them, moved a little from light to light.
+Scenario sparse_pixels() {
+    Scenario s;
+    s.seed = 36;
+    s.scene = {.seed = 20, .width = 480, .height = 360, .filters = {"L"}, .stars = 420, .nebula = 12, .galaxy = 30};
+    s.instrument = {.width = 480,
+                    .height = 360,
+                    .seed = 13,
+                    .camera = "Simulated camera with large pixels",
+                    .telescope = "Simulated 135 mm lens",
+                    .focal_length_mm = 135,
+                    .pixel_um = 9};
+    s.dust = {{{190, 200, 20, 0.08}, {350, 120, 15, 0.1}}};
+    Random random(s.seed, 1);
+    constexpr int kLights = 40;
+    for (int i = 0; i < kLights; ++i) {
+        Shot shot = light(fmt::format("lights/light_{:03}.fits", i + 1), {"L", 60, 12, 8.4 * 3600 + i * 71, 5}, random);
+        shot.conditions.fwhm = 1.3 * std::exp(0.03 * random.normal());
+        s.shots.push_back(std::move(shot));
+    }
+    add_calibration(s, {Shot::Role::flat, "flats", "flat", 12, 2.5, 12, 7.5 * 3600, "L", 0, 24000});
+    add_calibration(s, {Shot::Role::dark, "darks", "dark", 12, 60, 12, 20 * 3600});
+    add_calibration(s, {Shot::Role::bias, "bias", "bias", 12, 0.001, 12, 22 * 3600});
+    s.texts = {{"kasane.toml", "# Finer pixels where that gains.\n[drizzle]\nscale = \"auto\"\n"}};
+    return s;
+}
+
 } // namespace
 
 const std::vector<Variant>& demo_variants() {
@@ -271,6 +298,8 @@ const std::vector<Variant>& demo_variants() {
         {"dslr", "A DSLR on a lens: DNG files, a drifting temperature, a library of darks, no flats.", dslr},
         {"silent", "A heap of files whose headers and names say nothing.", silent},
         {"tripod", "A still camera with a wide lens on a tripod: the sky turns over hills and a tree.", tripod},
+        {"sparse-pixels", "Large pixels on a short lens: forty dithered lights of stars smaller than two pixels.",
+         sparse_pixels},
         {"mistakes", "A night with half a dozen mistakes, which 'kasane check' names.", mistakes},
     };
     return variants;

@@ -14,7 +14,7 @@ struct Variant {
     Scenario (*make)();
 };
 
-/// "nights" (the demo itself), "colour", "dslr", "silent", "tripod", "mistakes".
+/// "nights" (the demo itself), "colour", "dslr", "silent", "tripod", "sparse-pixels", "mistakes".
 const std::vector<Variant>& demo_variants();
 /// Throws UsageError if there is none of this name.
 const Variant& demo_variant(const std::string& name);

@@ -95,7 +95,11 @@ GroupCanvas canvas_of_group(const Session& s, const GradedLights& graded) {
 void add_canvas(Key& key, const Session& s, const Calibrations& calibrations, const ReferenceGroup& group,
                 const std::string& reference) {
     key.add(framing_of(s), s.recipe.canvas.north_up);
-    if (!follows_lights(s)) return;
+    if (follows_lights(s)) add_lights(key, s, calibrations, group, reference);
+}
+
+void add_lights(Key& key, const Session& s, const Calibrations& calibrations, const ReferenceGroup& group,
+                const std::string& reference) {
     for (const std::size_t k : group.stacks) {
         const StackPlan& plan = s.pairing.stacks[k];
         key.add(remembered_verdicts(s, calibrations, plan, reference).value_or("not judged yet"),

@@ -24,6 +24,10 @@ struct GroupCanvas {
 /// DataError where there is no such canvas, or north is not known.
 GroupCanvas canvas_of_group(const Session& session, const GradedLights& graded);
 
+/// All lights that the group keeps, with what lies between them.
+void add_lights(Key& key, const Session& session, const Calibrations& calibrations, const ReferenceGroup& group,
+                const std::string& reference);
+
 /// What it rests on: the options, and where they follow the lights, all of those that the group keeps.
 void add_canvas(Key& key, const Session& session, const Calibrations& calibrations, const ReferenceGroup& group,
                 const std::string& reference);

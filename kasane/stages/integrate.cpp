@@ -5,6 +5,7 @@
 #include <kasane/stages/cameras.hpp>
 #include <kasane/stages/canvas_sky.hpp>
 #include <kasane/stages/composites.hpp>
+#include <kasane/stages/drizzle_choice.hpp>
 #include <kasane/stages/grade.hpp>
 #include <kasane/stages/group_canvas.hpp>
 #include <kasane/stages/level_records.hpp>
@@ -24,6 +25,7 @@
 #include <kasane/integration/binned_frame.hpp>
 #include <kasane/integration/drizzle.hpp>
 #include <kasane/integration/integrate.hpp>
+#include <kasane/io/png.hpp>
 
 #include <algorithm>
 #include <cmath>
@@ -127,7 +129,12 @@ private:
             at_ = canvas_of_group(s_, graded_);
         } catch (const DataError& e) {
             no_canvas_ = e.what();
+            return;
         }
+        int planes = 1;
+        for (const std::size_t k : group_.stacks)
+            planes = std::max(planes, result_planes(s_, s_.pairing.stacks[k]));
+        drizzled_ = choose_drizzle(s_, graded_.lights, at_.canvas, planes);
     }
 
     /// Those of the group that the caller names.
@@ -272,11 +279,11 @@ private:
         for (;;) {
             a = assemble(plan, lights);
             if (a.frames.empty()) return std::nullopt;
-            const auto drizzled = drizzle_options(s_);
-            s_.context.progress.begin((drizzled ? "drizzle " : "integrate ") + plan.name, output().bounds().area());
+            s_.context.progress.begin((drizzled_ ? "drizzle " : "integrate ") + plan.name, output().bounds().area());
             const IntegrateOptions options = options_for(plan, a);
-            MasterLight master = drizzled ? drizzle(a.frames, at_.canvas, a.backgrounds, s_.context, options, *drizzled)
-                                          : integrate(a.frames, at_.canvas, a.backgrounds, s_.context, options);
+            MasterLight master = drizzled_
+                                     ? drizzle(a.frames, at_.canvas, a.backgrounds, s_.context, options, *drizzled_)
+                                     : integrate(a.frames, at_.canvas, a.backgrounds, s_.context, options);
             s_.context.progress.end();
             if (master.failure) {
                 drop_or_raise(*a.lights[master.failure->frame], master.failure->what);
@@ -292,20 +299,17 @@ private:
     }
 
     /// The grid of the master lights.
-    Canvas output() const {
-        const auto drizzled = drizzle_options(s_);
-        return drizzled ? drizzled_canvas(at_.canvas, drizzled->scale) : at_.canvas;
-    }
+    Canvas output() const { return drizzled_ ? drizzled_canvas(at_.canvas, drizzled_->scale) : at_.canvas; }
 
     /// What they show, in words; empty: what the reference does, pixel by pixel.
     std::string output_text() const {
         std::string text = at_.canvas != graded_.canvas ? at_.text : "";
-        if (const auto drizzled = drizzle_options(s_)) {
+        if (drizzled_) {
             const Canvas fine = output();
             text += fmt::format("{}DRIZZLED onto {} x {} pixels, {:g} along the side of one of the reference, by {} "
                                 "drops of {:g} pixels",
                                 text.empty() ? "" : "; ", fine.width, fine.height, fine.scale,
-                                drop_shape_name(drizzled->shape), drizzled->drop);
+                                drop_shape_name(drizzled_->shape), drizzled_->drop);
         }
         return text;
     }
@@ -371,7 +375,7 @@ private:
         throw DataError(fmt::format("a master light of {} x {} pixels takes {} of memory, the budget is {}",
                                     canvas.width, canvas.height, size_text(bytes), size_text(s_.context.memory.bytes)),
                         {},
-                        drizzle_options(s_) ? "Give more with --memory, or ask for a smaller scale in [drizzle]"
+                        drizzled_ ? "Give more with --memory, or ask for a smaller scale in [drizzle]"
                         : canvas.framing == Framing::everything || canvas.scale > 1
                             ? "Give more with --memory, or ask for less in [canvas]"
                             : "Give more with --memory");
@@ -397,7 +401,7 @@ private:
             account().describe(a, *master, report);
             describe_master_light(*master, report);
             if (plan.mosaic) // drizzled, each colour is of its own samples
-                report.colour_method = drizzle_options(s_) && a.frames.front().source->sensor()
+                report.colour_method = drizzled_ && a.frames.front().source->sensor()
                                            ? "drizzled"
                                            : colour_method_name(colour_method(s_, *a.lights.front()->exposure));
             const std::string file = light_file(s_, plan).lexically_relative(s_.output).generic_string();
@@ -406,6 +410,9 @@ private:
             report.preview = name + ".png";
             report.rejection_picture = name + ".rejected.png";
             report.canvas = output_text();
+            PhaseCoverage phases;
+            report.sampling = describe_sampling(s_, lights, at_.canvas, drizzled_, &phases);
+            if (drizzled_) report.sampling.picture = name + ".phases.png";
             const Canvas canvas = output();
             const CanvasSky sky = sky_of_canvas(s_, graded_, {a.lights.begin(), a.lights.end()}, canvas, at_.beyond);
             report.doubts.insert(report.doubts.end(), sky.doubts.begin(), sky.doubts.end());
@@ -418,6 +425,7 @@ private:
             const Light& lead = *a.lights.front();
             write_master_light(s_.output, *master, exposures, report, sky.world, canvas,
                                std::sqrt(density(lead)) * grid_cell(s_, *lead.exposure) / canvas.scale);
+            if (drizzled_) write_png(s_.output / report.sampling.picture, draw_phases(phases));
         }
         for (const Light& l : lights)
             report.frames.push_back(used.count(&l) ? used.at(&l) : account().report_of(l));
@@ -428,6 +436,7 @@ private:
             remember_intact(s_, s_.output / report.file);
             remember_intact(s_, s_.output / report.preview);
             remember_intact(s_, s_.output / report.rejection_picture);
+            if (drizzled_) remember_intact(s_, s_.output / report.sampling.picture);
         }
         s_.ledger.set_fact(basis.key(), json_text({{"report", report}}));
         if (master && !s_.options.preview) s_.ledger.together([&] { remember_where(lights, a, *master); });
@@ -472,7 +481,8 @@ private:
     std::vector<std::optional<StackReport>> done_; ///< as group_.stacks
     GradedLights graded_;
     GroupCanvas at_;
-    std::string no_canvas_; ///< why there is none
+    std::optional<DrizzleOptions> drizzled_; ///< how the master lights of the group are
+    std::string no_canvas_;                  ///< why there is none
 };
 
 } // namespace

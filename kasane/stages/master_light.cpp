@@ -72,6 +72,7 @@ void describe_canvas(const Canvas& c, Header& h) {
 void describe_master_light(const MasterLight& master, StackReport& report) {
     const int planes = master.pixels.planes(), main = main_plane(planes);
     report.noise = master.noise[static_cast<std::size_t>(main)];
+    if (!master.pixel_noise.empty()) report.pixel_noise = master.pixel_noise[static_cast<std::size_t>(main)];
     report.expected_noise = master.expected_noise[static_cast<std::size_t>(main)];
     if (planes == 3) report.colour_noise = master.noise;
     const StarList stars = detect_stars(master.pixels.plane(main));
@@ -121,9 +122,8 @@ void write_master_light(const std::filesystem::path& output, const MasterLight& 
     if (world) write_world(h, *world, master.pixels.width(), master.pixels.height());
     h.set("NOISE", report.noise, "[ADU] background, as without resampling, measured");
     h.set("NOISEEXP", report.expected_noise, "[ADU] the same as its frames let expect");
-    if (!master.pixel_noise.empty())
-        h.set("NOISEPIX", master.pixel_noise[static_cast<std::size_t>(main_plane(master.pixels.planes()))],
-              "[ADU] what pixels scatter by: neighbours share drops");
+    if (report.pixel_noise > 0)
+        h.set("NOISEPIX", report.pixel_noise, "[ADU] what pixels scatter by: neighbours share drops");
     h.set("FWHM", report.fwhm, "[px] of the stars");
     h.set("REJLOW", report.rejected_low, "share of samples rejected below");
     h.set("REJHIGH", report.rejected_high, "share of samples rejected above");

@@ -15,7 +15,7 @@ namespace kasane {
 
 namespace {
 
-constexpr std::uint32_t kRecord = 0x4b530007; // kind and version of the bytes
+constexpr std::uint32_t kRecord = 0x4b530008; // kind and version of the bytes
 
 void encode(Writer& w, const Measures& m) {
     w.put(m.count).put(m.threshold).put(m.fwhm).put(m.eccentricity).put(m.angle).put(m.alignment);
@@ -26,8 +26,9 @@ void encode(Writer& w, const Measures& m) {
         .put(m.mesh.texture)
         .put(m.mesh.level.width())
         .put(m.mesh.level.height());
-    w.put(!m.mesh.mean.empty());
-    for (const Image* i : {&m.mesh.level, &m.mesh.sigma, &m.mesh.mean}) // an empty one has no pixels
+    const SkyMeans& means = m.mesh.means;
+    w.put(means.cell).put(means.width).put(means.height).put(means.values.width()).put(means.values.height());
+    for (const Image* i : {&m.mesh.level, &m.mesh.sigma, &means.values}) // an empty one has no pixels
         for (const float v : i->pixels())
             w.put(v);
     w.put(static_cast<std::uint32_t>(m.stars.size()));
@@ -64,13 +65,15 @@ bool decode(Reader& r, Measures& m) {
     m.mesh.texture = r.take<float>();
     const int w = r.take<int>(), h = r.take<int>();
     if (w < 1 || h < 1 || w > 10000 || h > 10000) return false;
-    const bool has_mean = r.take<bool>();
-    for (Image* i : {&m.mesh.level, &m.mesh.sigma, &m.mesh.mean}) {
-        if (i == &m.mesh.mean && !has_mean) continue;
-        *i = Image(w, h);
+    SkyMeans& means = m.mesh.means;
+    means.cell = r.take<int>(), means.width = r.take<int>(), means.height = r.take<int>();
+    const int mw = r.take<int>(), mh = r.take<int>();
+    if (means.cell < 1 || mw < 0 || mh < 0 || mw > 10000 || mh > 10000) return false;
+    m.mesh.level = m.mesh.sigma = Image(w, h);
+    if (mw > 0 && mh > 0) means.values = Image(mw, mh);
+    for (Image* i : {&m.mesh.level, &m.mesh.sigma, &means.values})
         for (float& v : i->pixels())
             v = r.take<float>();
-    }
     const auto n = r.take<std::uint32_t>();
     for (std::uint32_t i = 0; i < n; ++i) {
         Star s;

@@ -1,3 +1,4 @@
+#include <kasane/stages/drizzle_choice.hpp>
 #include <kasane/stages/remaining_work.hpp>
 
 #include <kasane/stages/composites.hpp>
@@ -44,9 +45,9 @@ void add_stack(const Session& s, const Calibrations& calibrations, const StackPl
     constexpr std::uint64_t kInMemory = 12;
     ++work.stacks;
     const Exposure& first = s.exposures[plan.lights.front().exposure];
-    const auto drizzle = drizzle_options(s);
-    const double scale =
-        s.recipe.canvas.framing.scale * (s.options.preview ? kPreviewScale : 1) * (drizzle ? drizzle->scale : 1);
+    const auto drizzle = drizzle_wanted(s); // where it is left open, twice as fine is the most likely
+    const double scale = s.recipe.canvas.framing.scale * (s.options.preview ? kPreviewScale : 1) *
+                         (drizzle ? drizzle->options.scale : 1);
     const auto pixels = static_cast<std::uint64_t>(scale * scale * static_cast<double>(pixels_of(first)));
     const auto planes = static_cast<std::uint64_t>(result_planes(s, plan));
     work.result_bytes += pixels * (kResult * planes + kRejected);

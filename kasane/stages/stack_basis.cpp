@@ -2,6 +2,7 @@
 
 #include <kasane/ledger/record_json.hpp>
 #include <kasane/stages/align.hpp>
+#include <kasane/stages/drizzle_choice.hpp>
 #include <kasane/stages/grade.hpp>
 #include <kasane/stages/group_canvas.hpp>
 #include <kasane/stages/measure.hpp>
@@ -65,11 +66,6 @@ IntegrateOptions integrate_options(const Session& s, const StackPlan& plan) {
     return o;
 }
 
-std::optional<DrizzleOptions> drizzle_options(const Session& s) {
-    if (!s.recipe.drizzle.wanted || s.options.preview) return std::nullopt;
-    return s.recipe.drizzle.options;
-}
-
 std::string weights_text(const Session& s) {
     const std::map<Measure, double>& weights = s.recipe.integration.weights;
     if (weights.empty()) return "equal";
@@ -118,7 +114,10 @@ Basis stack_basis(const Session& s, const Calibrations& calibrations, const Refe
     options.add(integrate_options(s, plan), weights_text(s));
     for (const int colour : {-1, 0, 1, 2})
         if (plan.mosaic == (colour >= 0)) options.add(level_options(s, plan, colour));
-    if (const auto drizzle = drizzle_options(s)) options.add(*drizzle);
+    if (const auto drizzle = drizzle_wanted(s)) {
+        options.add(drizzle->automatic, drizzle->own_drop, drizzle->options);
+        if (drizzle->automatic) add_lights(options, s, calibrations, group, reference); // they tell together
+    }
     planned.step("resample").set("options", options.result());
     return Basis("stack", std::move(planned));
 }
@@ -148,7 +147,9 @@ std::optional<StackReport> finished_stack(const Session& s, const StackPlan& pla
         if (report.file.empty()) return report;
         const auto current = s.ledger.choice("file/" + report.file);
         const bool good = current && *current == key && is_intact(s, light_file(s, plan)) &&
-                          is_intact(s, s.output / report.preview) && is_intact(s, s.output / report.rejection_picture);
+                          is_intact(s, s.output / report.preview) &&
+                          is_intact(s, s.output / report.rejection_picture) &&
+                          (report.sampling.picture.empty() || is_intact(s, s.output / report.sampling.picture));
         return good ? std::optional(std::move(report)) : std::nullopt;
     } catch (const nlohmann::json::exception&) { // a record of another version: make it again
         return std::nullopt;

@@ -22,8 +22,6 @@ LevelOptions level_options(const Session& session, const StackPlan& plan, int co
 
 /// How the frames of a stack become one, by the recipe.
 IntegrateOptions integrate_options(const Session& session, const StackPlan& plan);
-/// How they are drizzled, by the recipe; nothing: they are interpolated, as previews always are.
-std::optional<DrizzleOptions> drizzle_options(const Session& session);
 /// What they weigh, as the recipe writes it: "worth", "equal", "worth = 1, fwhm = -1".
 std::string weights_text(const Session& session);
 

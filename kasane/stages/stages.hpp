@@ -28,6 +28,7 @@
 //   mask_offer.hpp        5: where trees, a roof or the ground may stand
 //   joint_stacks.hpp      6: which stacks become one master light
 //   stack_basis.hpp       6: what a master light depends on, and whether it is there
+//   drizzle_choice.hpp    6: whether the master lights of a target are drizzled
 //   stack_account.hpp     6: what a master light has to tell
 //   group_canvas.hpp      6: the canvas of the master lights of a target
 //   canvas_sky.hpp        6: where on the sky a master light lies

@@ -58,7 +58,7 @@ float coarse_noise(View<const float> cell, const BackgroundOptions& o, std::vect
 Background measure_background(View<const float> image, const BackgroundOptions& o) {
     const int nx = std::max(1, (image.width + o.cell / 2) / o.cell),
               ny = std::max(1, (image.height + o.cell / 2) / o.cell);
-    Background b{.level = Image(nx, ny), .sigma = Image(nx, ny), .cell = o.cell, .mean = {}};
+    Background b{.level = Image(nx, ny), .sigma = Image(nx, ny), .cell = o.cell, .means = {}};
     std::vector<float> values, differences, textures;
     for (int j = 0; j < ny; ++j)
         for (int i = 0; i < nx; ++i) {
@@ -122,16 +122,53 @@ void mesh_row(const Image& mesh, int cell, int y, int width, float* out) {
 
 } // namespace
 
+float SkyMeans::at(double x, double y, double reach_x, double reach_y) const {
+    const auto middle = [&](int k, int cells, int size) {
+        return k + 1 == cells ? 0.5 * ((cells - 1) * cell + size) - 0.5 : (k + 0.5) * cell - 0.5;
+    };
+    const auto first = [&](double from, double reach) {
+        return std::max(0, static_cast<int>(std::floor((from - reach) / cell)) - 1);
+    };
+    const auto end = [&](double from, double reach, int cells) {
+        return std::min(cells, static_cast<int>(std::floor((from + reach) / cell)) + 2);
+    };
+    double all = 0, w = 0, wx = 0, wy = 0, wxx = 0, wxy = 0, wyy = 0, v = 0, vx = 0, vy = 0;
+    float centre = kNoData; // of the values, which are large beside what they differ by
+    for (int j = first(y, reach_y); j < end(y, reach_y, values.height()); ++j) {
+        const double dy = (middle(j, values.height(), height) - y) / reach_y;
+        if (!(std::abs(dy) < 1)) continue;
+        for (int i = first(x, reach_x); i < end(x, reach_x, values.width()); ++i) {
+            const double dx = (middle(i, values.width(), width) - x) / reach_x;
+            if (!(std::abs(dx) < 1)) continue;
+            const double weight = (1 - std::abs(dx)) * (1 - std::abs(dy));
+            all += weight;
+            const float value = values(i, j);
+            if (!std::isfinite(value)) continue;
+            if (!std::isfinite(centre)) centre = value;
+            const double off = static_cast<double>(value) - static_cast<double>(centre);
+            w += weight, wx += weight * dx, wy += weight * dy;
+            wxx += weight * dx * dx, wxy += weight * dx * dy, wyy += weight * dy * dy;
+            v += weight * off, vx += weight * dx * off, vy += weight * dy * off;
+        }
+    }
+    constexpr double kLeast = 0.4, kFlat = 1e-3; // of the weight; spread of the cells, squares of the reach
+    if (!(w > 0) || w < kLeast * all) return kNoData;
+    const double mx = wx / w, my = wy / w, mean = v / w;
+    const double xx = wxx / w - mx * mx, xy = wxy / w - mx * my, yy = wyy / w - my * my;
+    double at = mean;
+    if (const double spread = xx * yy - xy * xy; xx > kFlat && yy > kFlat && spread > kFlat * xx * yy) {
+        const double cx = vx / w - mx * mean, cy = vy / w - my * mean;
+        at -= ((yy * cx - xy * cy) * mx + (xx * cy - xy * cx) * my) / spread;
+    }
+    return centre + static_cast<float>(at);
+}
+
 float Background::level_at(double x, double y) const {
     return mesh_at(level, cell, x, y);
 }
 
 float Background::sigma_at(double x, double y) const {
     return mesh_at(sigma, cell, x, y);
-}
-
-float Background::mean_at(double x, double y) const {
-    return mesh_at(mean.empty() ? level : mean, cell, x, y);
 }
 
 void Background::level_row(int y, int width, float* out) const {

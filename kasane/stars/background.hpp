@@ -14,13 +14,26 @@ struct BackgroundOptions {
     int step = 2;                            ///< of the samples along a row; 1 where most pixels have no data
 };
 
+/// Means of the sky without stars by small cells (sky_mean.hpp); NaN where stars cover it.
+struct SkyMeans {
+    Image values;
+    int cell = 16;             ///< side of a cell, pixels; the last ones end with the image
+    int width = 0, height = 0; ///< of the image
+    bool empty() const { return values.empty(); }
+    /// The sky around a place: a plane through the cells up to so many pixels away across and down, each counting the
+    /// less the farther it lies, where that goes through the place. Where the sky is curved that depends on the place
+    /// alone, not on how the cells lie. NaN where less than 40 % of what counts is known.
+    float at(double x, double y, double reach_x, double reach_y) const;
+    float at(double x, double y, double reach) const { return at(x, y, reach, reach); }
+};
+
 /// Level and noise by cells. Cell (i, j) covers `cell` x `cell` pixels from (i, j) x cell; its value holds at its
 /// centre.
 struct Background {
     Image level; ///< cells that stand out from their neighbours (a bright star) take their median
     Image sigma; ///< noise of a pixel within the cell, structure apart
     int cell = 64;
-    Image mean; ///< means of the sky without stars (sky_mean.hpp); NaN where they cover it, empty: not taken
+    SkyMeans means; ///< empty: not taken
 
     float global_level = 0; ///< median of the cells
     float global_sigma = 0;
@@ -31,8 +44,6 @@ struct Background {
     /// Bilinear between cell centres, constant beyond the outermost.
     float level_at(double x, double y) const;
     float sigma_at(double x, double y) const;
-    /// The same of the means; of the levels where none were taken. NaN beside a cell without one.
-    float mean_at(double x, double y) const;
     /// A whole row into `out` (width values).
     void level_row(int y, int width, float* out) const;
     void sigma_row(int y, int width, float* out) const;

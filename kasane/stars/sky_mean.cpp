@@ -50,18 +50,24 @@ Mask covered(View<const float> image, const Background& b, const SkyCover& cover
 
 } // namespace
 
-Image mean_sky(View<const float> image, const Background& b, const SkyCover& cover) {
-    const int nx = b.level.width(), ny = b.level.height();
+SkyMeans mean_sky(View<const float> image, const Background& b, const SkyCover& cover) {
+    constexpr int kFinest = 16, kMost = 24000;
+    SkyMeans means{{}, std::min(kFinest, b.cell), image.width, image.height};
+    const auto cells = [&](int size) { return std::max(1, (size + means.cell / 2) / means.cell); };
+    while (means.cell < b.cell && cells(image.width) * cells(image.height) > kMost)
+        means.cell *= 2;
+    const int nx = cells(image.width), ny = cells(image.height), side = means.cell;
     const Mask mask = covered(image, b, cover);
-    Image out(nx, ny, 1, kNoData);
+    means.values = Image(nx, ny, 1, kNoData);
+    Image& out = means.values;
     constexpr float kClip = 5;
     constexpr double kLeast = 0.4;
     std::vector<float> values, scratch;
     for (int j = 0; j < ny; ++j)
         for (int i = 0; i < nx; ++i) {
-            const Region cell = intersect(
-                {i * b.cell, j * b.cell, i + 1 == nx ? image.width : b.cell, j + 1 == ny ? image.height : b.cell},
-                image.bounds());
+            const Region cell =
+                intersect({i * side, j * side, i + 1 == nx ? image.width : side, j + 1 == ny ? image.height : side},
+                          image.bounds());
             values.clear();
             std::size_t all = 0;
             for (int y = cell.y; y < cell.bottom(); ++y)
@@ -75,12 +81,14 @@ Image mean_sky(View<const float> image, const Background& b, const SkyCover& cov
             scratch = values;
             const float centre =
                 median_in_place(scratch); // not the background's level, which passes over what is bright
-            const float reach = kClip * std::max(b.sigma(i, j), mad_sigma_in_place(scratch, centre));
+            const float sigma = b.sigma(std::min(i * side / b.cell, b.sigma.width() - 1),
+                                        std::min(j * side / b.cell, b.sigma.height() - 1));
+            const float reach = kClip * std::max(sigma, mad_sigma_in_place(scratch, centre));
             const SumsWithin s = sums_within(values.data(), values.size(), centre, centre - reach, centre + reach);
             if (static_cast<double>(s.count) > kLeast * static_cast<double>(all))
                 out(i, j) = static_cast<float>(centre + s.sum / static_cast<double>(s.count));
         }
-    return out;
+    return means;
 }
 
 } // namespace kasane

@@ -20,8 +20,9 @@ struct SkyCover {
     int step = 2; ///< of the samples along a row; 1 where most pixels have no data
 };
 
-/// Means over the cells of `background`, without stars (out to where their wings fall below a tenth of the noise),
-/// streaks, and what lies farther than five sigma from the cell's median. NaN where less than 40 % of a cell are left.
-Image mean_sky(View<const float> image, const Background& background, const SkyCover& cover);
+/// Means over cells of 16 pixels or twice and four times that, so that there are 24000 at most, without stars (out to
+/// where their wings fall below a tenth of the noise), streaks, and what lies farther than five sigma from the cell's
+/// median. NaN where less than 40 % of a cell are left.
+SkyMeans mean_sky(View<const float> image, const Background& background, const SkyCover& cover);
 
 } // namespace kasane

@@ -279,6 +279,19 @@ TEST_CASE("A drizzled master light shows the same sky on finer pixels, and says 
     const Outcome o = shell("{kasane} integrate --preview -q -C " + p.path.string());
     CHECK_THAT(o.out, !Catch::Contains("DRIZZLED") && Catch::Contains("AT SCALE 0.25"));
     CHECK(read_plane(*open_fits(p.path / "kasane" / fine.report.file)).width() == 2 * kWidth);
+    // Asked for against the advice, which stands there with what is done; a picture shows the phases of the lights.
+    const SamplingReport& told = fine.report.sampling;
+    CHECK((told.drizzled && told.scale == 2 && told.drop == 0.8));
+    CHECK_THAT(told.text, Catch::Contains("quarter-pixel phases") && Catch::Contains("AGAINST THE ADVICE"));
+    CHECK(fine.report.pixel_noise == Approx(fine.header.number("NOISEPIX").value()));
+    REQUIRE(fs::is_regular_file(p.path / "kasane" / told.picture));
+    fs::remove(p.path / "kasane" / told.picture);
+    CHECK_FALSE(run(p.path).stacks.at(0).reused);
+    // Left open, lights whose stars are wide are interpolated as ever.
+    const Made open = made(p.path, "[drizzle]\nscale = \"auto\"\n");
+    CHECK_THAT(open.report.sampling.text, Catch::Contains("drizzling would gain nothing"));
+    CHECK(open.report.sampling.picture.empty());
+    CHECK(open.pixels.pixels() == whole.pixels.pixels());
     // Other drops are another master light; none at all is the first one again.
     CHECK_FALSE(made(p.path, "[drizzle]\nscale = 2\ndrop = 0.7\n").report.reused);
     CHECK(made(p.path, "").pixels.pixels() == whole.pixels.pixels());

@@ -125,6 +125,9 @@ TEST_CASE("Drizzle is asked for by its scale") {
     CHECK_FALSE(parse_recipe("").drizzle.wanted);
     CHECK_FALSE(parse_recipe("[drizzle]\ndrop = 0.5").drizzle.wanted);
     CHECK_FALSE(parse_recipe("[drizzle]\nscale = \"none\"").drizzle.wanted);
+    const DrizzleRecipe open = parse_recipe("[drizzle]\nscale = \"auto\"").drizzle;
+    CHECK((open.wanted && open.automatic && !open.own_drop));
+    CHECK(parse_recipe("[drizzle]\nscale = \"auto\"\ndrop = 0.4").drizzle.own_drop);
     const DrizzleRecipe d = parse_recipe("[drizzle]\nscale = 1.5\ndrop = 0.4\nshape = \"gaussian\"").drizzle;
     CHECK(d.wanted);
     CHECK((d.options.scale == 1.5 && d.options.drop == 0.4 && d.options.shape == DropShape::gaussian));

@@ -26,8 +26,17 @@ Image field(double bright, double noise, std::uint64_t seed) {
     return image;
 }
 
+/// At the middles of squares of 64 pixels.
+Image at_middles(const SkyMeans& means) {
+    Image out(kWidth / 64, kHeight / 64);
+    for (int j = 0; j < out.height(); ++j)
+        for (int i = 0; i < out.width(); ++i)
+            out(i, j) = means.at((i + 0.5) * 64 - 0.5, (j + 0.5) * 64 - 0.5, 48);
+    return out;
+}
+
 Image means_of(const Image& image, const std::vector<Star>& stars = {}, const std::vector<Streak>& streaks = {}) {
-    return mean_sky(image.plane(), measure_background(image.plane()), {stars, 3, streaks});
+    return at_middles(mean_sky(image.plane(), measure_background(image.plane()), {stars, 3, streaks}));
 }
 
 } // namespace
@@ -66,13 +75,43 @@ TEST_CASE("A cell that is covered for the most part has no mean") {
     Image image(kWidth, kHeight, 1, 1000.0f);
     add_noise(image, 10, 4);
     for (int y = 0; y < 64; ++y)
-        for (int x = 64; x < 110; ++x)
+        for (int x = 64; x < 80; ++x)
             image(x, y) = NAN;
     Star s;
     s.x = 224, s.y = 160, s.flux = 1e9, s.peak = 1e9, s.saturated = true;
     const Background b = measure_background(image.plane());
-    const Image means = mean_sky(image.plane(), b, {{s}, 6, {}});
+    const Image means = at_middles(mean_sky(image.plane(), b, {{s}, 6, {}}));
     CHECK(std::isnan(means(3, 2)));
-    CHECK(std::isfinite(means(1, 0))); // of the pixels that have data
+    CHECK(std::isfinite(means(1, 0))); // of the cells that have data
     CHECK(std::isfinite(means(0, 4)));
+}
+
+TEST_CASE("The sky around a place does not depend on how the cells lie there") {
+    const auto sky_at = [](double x, double y) {
+        return 1000 + 0.4 * x - 0.2 * y + 200 * std::exp(-(std::pow((x - 200) / 60, 2) + std::pow((y - 150) / 60, 2)));
+    };
+    const auto moved = [&](double dx, double dy, int width, int height) {
+        Image image(width, height);
+        for (int y = 0; y < height; ++y)
+            for (int x = 0; x < width; ++x)
+                image(x, y) = static_cast<float>(sky_at(x - dx, y - dy));
+        add_noise(image, 1, 8);
+        return mean_sky(image.plane(), measure_background(image.plane()), {{}, 3, {}});
+    };
+    const SkyMeans first = moved(0, 0, kWidth, kHeight);
+    for (const double dx : {3.0, 9.0, 14.0}) {
+        const SkyMeans second = moved(dx, 7, kWidth + 5, kHeight + 11); // ends within cells
+        for (double y = 36; y < kHeight - 60; y += 17)
+            for (double x = 36; x < kWidth - 60; x += 17)
+                CHECK(second.at(x + dx, y + 7, 32) == Approx(first.at(x, y, 32)).margin(2.5)); // of 200
+    }
+    // A slope is told where it is, at the edges and beside what is missing as well.
+    SkyMeans slope{Image(10, 8), 16, 164, 128};
+    for (int j = 0; j < 8; ++j)
+        for (int i = 0; i < 10; ++i)
+            slope.values(i, j) = static_cast<float>(3 * (i == 9 ? 153.5 : i * 16 + 7.5) - 2 * (j * 16 + 7.5));
+    slope.values(4, 4) = slope.values(5, 4) = NAN;
+    for (const Point p : {Point{32, 32}, Point{75, 60}, Point{150, 100}})
+        CHECK(slope.at(p.x, p.y, 48) == Approx(3 * p.x - 2 * p.y).margin(0.01));
+    CHECK(std::isnan(SkyMeans{Image(2, 2, 1, NAN), 16, 32, 32}.at(16, 16, 48)));
 }
