@@ -12,7 +12,20 @@ namespace kasane {
 
 namespace {
 
-constexpr std::size_t kFewest = 3; // lights from which drizzling is spoken of at all
+constexpr std::size_t kFewest = 3;  // lights from which drizzling is spoken of at all
+constexpr double kUndersampled = 2; // pixels of FWHM, above which nobody need be told
+
+/// Of lights that are not drizzled though the recipe leaves it open.
+std::string why_not(const SamplingReport& s, std::size_t lights, const Canvas& canvas) {
+    if (canvas.scale < 1) return "the canvas is smaller than the lights";
+    if (lights < kFewest) return "too few for drizzling";
+    if (!(s.fwhm > 0)) return "how sharp they are is not known, so that drizzling may gain nothing";
+    if (s.fwhm > kUndersampled) return "drizzling would gain nothing, stars are sampled finely enough";
+    if (s.phase_cells < DrizzleLimits{}.least_cells(2))
+        return fmt::format("too few of those are filled for drizzling, which takes {:g}",
+                           DrizzleLimits{}.least_cells(2));
+    return "drizzling would gain too little for what it costs";
+}
 
 } // namespace
 
@@ -59,7 +72,6 @@ std::optional<DrizzleOptions> choose_drizzle(const Session& s, const std::vector
 
 SamplingReport describe_sampling(const Session& s, const std::vector<Light>& lights, const Canvas& canvas,
                                  const std::optional<DrizzleOptions>& drizzled, PhaseCoverage* phases) {
-    constexpr double kUndersampled = 2; // pixels of FWHM, above which nobody need be told
     SamplingReport out;
     const std::vector<SampledFrame> frames = sampled_frames(lights, canvas);
     const auto wanted = drizzle_wanted(s);
@@ -109,7 +121,7 @@ SamplingReport describe_sampling(const Session& s, const std::vector<Light>& lig
                    (open ? ". Not done: not all master lights of this grid would gain so, or memory has no room for it"
                          : ". Ask for it by [drizzle] scale = \"auto\"");
     else if (open)
-        out.text = seen + ": drizzling would gain nothing, or its price is too high. Interpolated";
+        out.text = seen + ": " + why_not(out, frames.size(), canvas) + ". Interpolated";
     return out;
 }
 

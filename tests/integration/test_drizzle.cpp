@@ -222,6 +222,30 @@ TEST_CASE("What single frames hold is left out of a drizzled stack, star cores a
     CHECK(std::count_if(cells.begin(), cells.end(), [](std::uint8_t v) { return v > 10; }) >= 15);
 }
 
+TEST_CASE("Samples that were made of their neighbours are passed over where others stand in") {
+    // Defects of the sensor, on a sky that is flat, so that nothing but the mark tells.
+    std::vector<std::pair<int, int>> places;
+    for (int y = 10; y < kHeight - 10; y += 7)
+        for (int x = 10 + y % 5; x < kWidth - 10; x += 9)
+            places.emplace_back(x, y);
+    const auto passed_over = [&](int count) {
+        std::vector<StackFrame> frames;
+        for (int f = 0; f < count; ++f) {
+            Image image(kWidth, kHeight, 1, kSky);
+            add_noise(image, 4, 1300 + static_cast<std::uint64_t>(f));
+            CalibrationSet set;
+            set.defects = std::make_shared<const DefectList>(kHeight, places);
+            const auto view =
+                std::make_shared<const CalibratedView>(std::make_shared<MemoryFrame>(std::move(image)), set);
+            const Affine t{1, 0, 0.4 * f, 0, 1, 0.3 * f};
+            frames.push_back({std::make_shared<const FrameView>(view, ColourMethod::adaptive), {{t, {}, 4, 2}}, 0});
+        }
+        return drizzled(frames).passed_over;
+    };
+    CHECK(passed_over(8) == 8 * places.size());
+    CHECK(passed_over(2) == 0); // rather than none
+}
+
 TEST_CASE("Colours of a mosaic are drizzled from their own samples") {
     // Red, green and blue are flat and differ: nothing of one may enter another.
     std::vector<StackFrame> frames;

@@ -90,9 +90,10 @@ TEST_CASE("Drizzling is advised where it gains, and told what it would do") {
     REQUIRE(sharp);
     CHECK(sharp->scale >= 2);
     CHECK(sharp->drop < 0.7);
-    CHECK_FALSE(advised(lights_of(60, 3, 5)));   // nothing to gain
-    CHECK_FALSE(advised(lights_of(60, 1.4, 0))); // not dithered
-    CHECK_FALSE(advised(lights_of(4, 1.4, 5)));  // too few
+    CHECK_FALSE(advised(lights_of(60, 3, 5)));    // nothing to gain
+    CHECK_FALSE(advised(lights_of(60, 1.85, 5))); // too little
+    CHECK_FALSE(advised(lights_of(60, 1.4, 0)));  // not dithered
+    CHECK_FALSE(advised(lights_of(4, 1.4, 5)));   // too few
     CHECK(advised(lights_of(16, 1.4, 5, 2))->scale == 2);
     CHECK_FALSE(advised({}));
     CHECK(advised(lights_of(60, 1.4, 5), 0.5)->drop == 0.5);
@@ -120,5 +121,6 @@ TEST_CASE("Of a mosaic, the colour that has the fewest samples tells") {
     const DrizzlePrediction of_mono = predict_drizzle(mono, kCanvas, {2, 0.7}),
                             of_colour = predict_drizzle(colour, kCanvas, {2, 0.7});
     CHECK(of_colour.cost > 2 * of_mono.cost);
+    CHECK(of_colour.cost < 0.4);
     CHECK(of_colour.holes > of_mono.holes);
 }
