@@ -121,19 +121,18 @@ Mismatch mismatch_of(const Field& f, const StackLevels& levels, const Canvas& ca
 /// last pixels of one of them: means over stretches of 64 pixels along its edges, in units of the noise of that mean.
 Mismatch steps_at_edges(const Field& f, const StackLevels& levels, const Canvas& canvas) {
     constexpr int kStretch = 64, kEvery = 4;
-    constexpr double kDepth = 4;         // pixels inside the frame
-    constexpr double kFeatherShare = 50; // of the shorter side
+    constexpr double kDepth = 4; // pixels inside the frame
     const std::size_t n = f.skies.size();
     const auto weight = [&](std::size_t k) {
         const double sigma = levels.maps[k].scale.value * f.measures[k].noise;
         return 1 / (sigma * sigma);
     };
-    const auto share = [&](std::size_t k, Point at) {
+    const auto faded = [&](std::size_t k, Point at) {
         const Image& sky = f.skies[k];
         const Point there = f.to_frame[k].map(at);
         const double right = sky.width() - 0.5, bottom = sky.height() - 0.5;
         const double deep = std::min({there.x + 0.5, right - there.x, there.y + 0.5, bottom - there.y});
-        return weight(k) * feather_share(deep, std::floor(std::min(sky.width(), sky.height()) / kFeatherShare));
+        return weight(k) * feather_share(deep, default_feather(sky.width(), sky.height()));
     };
     double squares = 0, count = 0, worst = 0;
     const auto stretch = [&](std::size_t own, Point from, Point step) {
@@ -144,11 +143,11 @@ Mismatch steps_at_edges(const Field& f, const StackLevels& levels, const Canvas&
             double others = 0, all = 0;
             for (std::size_t k = 0; k < n; ++k) {
                 const double value = k == own ? std::nan("") : level_value(f, k, levels.maps[k], at);
-                if (std::isfinite(value)) others += share(k, at) * value, all += share(k, at);
+                if (std::isfinite(value)) others += faded(k, at) * value, all += faded(k, at);
             }
             if (all == 0) return; // nothing beyond the edge
             const double off = level_value(f, own, levels.maps[own], at) - others / all;
-            sum += share(own, at) * off / std::sqrt(all + share(own, at));
+            sum += faded(own, at) * off / std::sqrt(all + faded(own, at));
         }
         const double step_here = sum / (kStretch / kEvery);
         if (!std::isfinite(step_here)) return;

@@ -32,8 +32,8 @@ HWY_INLINE V mean_at(D d, const DropExpectation& e, V x, V y) {
     hn::Store(row, di, rows);
     const int left = std::min(columns[0], columns[lanes - 1]), top = std::min(rows[0], rows[lanes - 1]);
     const auto step = hn::Sub(column, hn::Set(di, left)), down = hn::Sub(row, hn::Set(di, top));
-    const auto apart = hn::Or(hn::Gt(hn::Max(step, hn::Sub(hn::Zero(di), step)), hn::Set(di, lanes - 1)),
-                              hn::Gt(hn::Max(down, hn::Sub(hn::Zero(di), down)), hn::Set(di, 1)));
+    const auto apart = hn::Or(hn::Or(hn::Lt(step, hn::Zero(di)), hn::Gt(step, hn::Set(di, lanes - 1))),
+                              hn::Or(hn::Lt(down, hn::Zero(di)), hn::Gt(down, hn::Set(di, 1))));
     const std::ptrdiff_t first = top * e.stride + left;
     if (HWY_LIKELY(hn::AllFalse(di, apart)) && first + 2 * e.stride + 1 + lanes <= e.size) {
         const auto table = hn::IndicesFromVec(d, step);

@@ -16,6 +16,11 @@ double feather_share(double deep, double width) {
     return 1 - (1 - kAtTheEdge) * (1 - std::clamp(deep / width, 0.0, 1.0));
 }
 
+double default_feather(int width, int height) {
+    constexpr double kMost = 48, kShare = 0.02;
+    return std::floor(std::min(kMost, kShare * std::min(width, height)));
+}
+
 void EdgeFeather::begin(const Region& region) {
     region_ = region;
     any_ = false;

@@ -27,6 +27,11 @@ std::string why_not(const SamplingReport& s, std::size_t lights, const Canvas& c
     return "drizzling would gain too little for what it costs";
 }
 
+std::optional<double> own_drop(const Session& s) {
+    const DrizzleRecipe& d = s.recipe.drizzle;
+    return d.own_drop ? std::optional(d.options.drop) : std::nullopt;
+}
+
 } // namespace
 
 std::optional<DrizzleRecipe> drizzle_wanted(const Session& s) {
@@ -66,8 +71,7 @@ std::optional<DrizzleOptions> choose_drizzle(const Session& s, const std::vector
     while (limits.most_scale > 1 &&
            result_bytes(drizzled_canvas(canvas, limits.most_scale), planes) > s.context.memory.for_buffers())
         --limits.most_scale;
-    return advise_drizzle(frames, canvas, wanted->options.shape,
-                          wanted->own_drop ? std::optional(wanted->options.drop) : std::nullopt, limits);
+    return advise_drizzle(frames, canvas, wanted->options.shape, own_drop(s), limits);
 }
 
 SamplingReport describe_sampling(const Session& s, const std::vector<Light>& lights, const Canvas& canvas,
@@ -111,11 +115,13 @@ SamplingReport describe_sampling(const Session& s, const std::vector<Light>& lig
         return out;
     }
     const bool open = wanted && wanted->automatic;
-    if (!open && (s.options.preview || canvas.scale < 1 || frames.size() < kFewest || !(out.fwhm > 0) ||
+    const Combination made_by = s.recipe.integration.combination;
+    const bool can = made_by == Combination::mean || made_by == Combination::sum;
+    if (!open && (!can || s.options.preview || canvas.scale < 1 || frames.size() < kFewest || !(out.fwhm > 0) ||
                   out.fwhm > kUndersampled))
         return out;
-    const auto best = canvas.scale < 1 ? std::nullopt
-                                       : advise_drizzle({frames}, canvas, s.recipe.drizzle.options.shape, std::nullopt);
+    std::optional<DrizzleOptions> best;
+    if (canvas.scale >= 1) best = advise_drizzle({frames}, canvas, s.recipe.drizzle.options.shape, own_drop(s));
     if (best)
         out.text = seen + ": drizzled, " + tell(predict_drizzle(frames, canvas, *best)) +
                    (open ? ". Not done: not all master lights of this grid would gain so, or memory has no room for it"

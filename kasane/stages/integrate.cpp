@@ -412,7 +412,8 @@ private:
             report.canvas = output_text();
             PhaseCoverage phases;
             report.sampling = describe_sampling(s_, lights, at_.canvas, drizzled_, &phases);
-            if (drizzled_) report.sampling.picture = name + ".phases.png";
+            const std::string phase_picture = name + ".phases.png";
+            if (drizzled_) report.sampling.picture = phase_picture;
             const Canvas canvas = output();
             const CanvasSky sky = sky_of_canvas(s_, graded_, {a.lights.begin(), a.lights.end()}, canvas, at_.beyond);
             report.doubts.insert(report.doubts.end(), sky.doubts.begin(), sky.doubts.end());
@@ -425,7 +426,10 @@ private:
             const Light& lead = *a.lights.front();
             write_master_light(s_.output, *master, exposures, report, sky.world, canvas,
                                std::sqrt(density(lead)) * grid_cell(s_, *lead.exposure) / canvas.scale);
-            if (drizzled_) write_png(s_.output / report.sampling.picture, draw_phases(phases));
+            if (drizzled_)
+                write_png(s_.output / phase_picture, draw_phases(phases));
+            else if (std::error_code kept; is_intact(s_, s_.output / phase_picture)) // of one that was drizzled
+                std::filesystem::remove(s_.output / phase_picture, kept);
         }
         for (const Light& l : lights)
             report.frames.push_back(used.count(&l) ? used.at(&l) : account().report_of(l));

@@ -8,8 +8,9 @@
 #include <kasane/stages/measure.hpp>
 #include <kasane/stages/results.hpp>
 
+#include <kasane/integration/edge_feather.hpp>
+
 #include <algorithm>
-#include <cmath>
 #include <fmt/format.h>
 #include <map>
 
@@ -29,18 +30,18 @@ std::optional<std::string> verdicts_of(const Session& s, const Calibrations& cal
     return out;
 }
 
-/// Pixels of a light over which its edges fade: enough that no step shows, little of what it is.
+/// Pixels of a light over which its edges fade.
 double feather_of(const Session& s, const StackPlan& plan) {
-    constexpr double kMost = 48, kShare = 0.02;
     const IntegrationRecipe& recipe = s.recipe.integration;
     if (recipe.feather) return *recipe.feather;
     if (recipe.combination != Combination::mean && recipe.combination != Combination::sum) return 0;
-    double width = kMost;
+    std::optional<double> least; // of the smallest
     for (const LightPlan& l : plan.lights) {
         const Exposure& e = s.exposures[l.exposure];
-        width = std::min(width, kShare * std::min(e.width, e.height));
+        const double own = default_feather(e.width, e.height);
+        least = std::min(least.value_or(own), own);
     }
-    return std::floor(width);
+    return least.value_or(0);
 }
 
 } // namespace

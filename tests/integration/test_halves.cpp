@@ -54,6 +54,33 @@ TEST_CASE("Halves tell the noise, whatever the sky shows") {
         }
 }
 
+TEST_CASE("What is not flat counts only where too little is") {
+    // In the first pixels halves differ by more than noise, as around sharp stars.
+    Samples s = samples_of(6, 1, 9);
+    const auto pixels = static_cast<std::size_t>(s.block.pixels);
+    Structure structure;
+    structure.curvature.assign(pixels, 0);
+    structure.slope.assign(pixels, 0);
+    const auto ratio = [&](std::size_t structured) {
+        Samples shown = s;
+        for (std::size_t i = 0; i < structured; ++i) {
+            structure.slope[i] = 1;
+            for (std::size_t f = 0; f < 6; ++f)
+                shown.values[f * pixels + i] += f % 2 == 0 ? 5.0f : -5.0f;
+        }
+        shown.block.samples = shown.values.data();
+        HalvesScatter told, all;
+        told.add(shown.block, shown.mean.data(), shown.expectation, &structure);
+        all.add(shown.block, shown.mean.data(), shown.expectation);
+        return std::pair(told.ratio(), all.ratio());
+    };
+    const auto [flat, plain] = ratio(20000);
+    CHECK(flat == Approx(1).epsilon(0.02));
+    CHECK(plain > 1.3);
+    const auto [few, same] = ratio(35000); // of 40000: five thousand flat ones are not enough
+    CHECK(few == same);
+}
+
 TEST_CASE("Outliers in a few pixels do not count as noise") {
     Samples s = samples_of(6, 1, 8);
     for (std::size_t i = 0; i < 800; ++i)

@@ -288,7 +288,9 @@ TEST_CASE("A drizzled master light shows the same sky on finer pixels, and says 
     fs::remove(p.path / "kasane" / told.picture);
     CHECK_FALSE(run(p.path).stacks.at(0).reused);
     // Left open, lights whose stars are wide are interpolated as ever.
+    REQUIRE(fs::is_regular_file(p.path / "kasane" / told.picture));
     const Made open = made(p.path, "[drizzle]\nscale = \"auto\"\n");
+    CHECK_FALSE(fs::exists(p.path / "kasane" / told.picture)); // nothing shows it any more
     CHECK_THAT(open.report.sampling.text, Catch::Contains("drizzling would gain nothing"));
     CHECK(open.report.sampling.picture.empty());
     CHECK(open.pixels.pixels() == whole.pixels.pixels());
