@@ -50,8 +50,19 @@ CalibratedView::CalibratedView(std::shared_ptr<const FrameReader> raw, Calibrati
 }
 
 void CalibratedView::read_unrepaired(const Region& region, View<float> out, int plane, MasterWindow* masters) const {
+    calibrate(region, out, plane, masters, nullptr);
+}
+
+void CalibratedView::calibrate(const Region& region, View<float> out, int plane, MasterWindow* masters,
+                               Places* saturated) const {
     const CalibrationSet& c = calibration_;
     raw_->read(region, out, plane);
+    for (int y = 0; saturated && y < region.height; ++y) {
+        const float* row = out.row(y);
+        if (!any_at_least(row, c.saturation, static_cast<std::size_t>(region.width))) continue;
+        for (int x = 0; x < region.width; ++x)
+            if (row[x] >= c.saturation) saturated->emplace_back(region.x + x, region.y + y);
+    }
     if (c.offset_level != 0 && !c.dark)
         for (int y = 0; y < region.height; ++y)
             for (int x = 0; x < region.width; ++x)
@@ -115,7 +126,8 @@ float CalibratedView::repaired(int x, int y, const Region& region, View<const fl
 
 void CalibratedView::read(const Region& region, View<float> out, int plane, QualityPlane* quality,
                           MasterWindow* masters) const {
-    read_unrepaired(region, out, plane, masters);
+    Places saturated;
+    calibrate(region, out, plane, masters, quality && calibration_.saturation > 0 ? &saturated : nullptr);
     // Replacements are written when all are known, so that none is made from another.
     struct Made {
         int x, y;
@@ -139,6 +151,12 @@ void CalibratedView::read(const Region& region, View<float> out, int plane, Qual
     for (const auto& [x, y, value] : made) {
         out(x - region.x, y - region.y) = value;
         if (quality) quality->mark(x - region.x, y - region.y, quality::kRepaired);
+    }
+    if (quality) {
+        const auto mark = [&](int x, int y) { quality->mark(x - region.x, y - region.y, quality::kSaturated); };
+        for (const auto& [x, y] : saturated)
+            if (!is_defect(x, y)) mark(x, y); // hot ones have neighbours' values
+        if (calibration_.saturation > 0 && calibration_.own) calibration_.own->spilled.for_each(region, mark);
     }
     if (calibration_.hidden)
         for (int y = 0; y < region.height; ++y) {

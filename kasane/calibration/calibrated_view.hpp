@@ -15,6 +15,7 @@ namespace kasane {
 /// What one exposure alone needs, found when it was measured. All may be empty.
 struct OwnCorrections {
     DefectList defects;         ///< hot and cold pixels found in it, and charge spilled from saturated stars
+    DefectList spilled;         ///< of them those to which charge spilled
     std::vector<float> rows;    ///< offsets of its rows, ADU before the flat; one a row or none
     std::vector<float> columns; ///< the same of its columns
     bool empty() const { return defects.empty() && rows.empty() && columns.empty(); }
@@ -34,6 +35,7 @@ struct CalibrationSet {
     CfaPattern cfa = {}; ///< defects are replaced by neighbours of their own colour
     std::shared_ptr<const OwnCorrections> own = nullptr;
     std::shared_ptr<const Mask> hidden = nullptr; ///< 1 where the frame shows no sky: there are no data
+    float saturation = 0; ///< raw ADU from which on a pixel does not tell how much light it got; 0: not known
 };
 
 class MasterWindow;
@@ -56,7 +58,7 @@ public:
 
     /// Calibrated values (ADU) of a rectangle inside the frame. NaN where neither the pixel nor its neighbours have
     /// data. The result does not depend on how a frame is cut into rectangles. `quality`, if given, tells which pixels
-    /// of the rectangle were repaired, or have no data.
+    /// of the rectangle were repaired, and which are saturated or got charge from such.
     void read(const Region& region, View<float> out, int plane = 0, QualityPlane* quality = nullptr,
               MasterWindow* masters = nullptr) const;
 
@@ -67,6 +69,9 @@ public:
     std::uint64_t mapped_bytes(const Region& region) const;
 
 private:
+    using Places = std::vector<std::pair<int, int>>;
+    /// As read_unrepaired; `saturated`, if given, receives the pixels of the frame that are.
+    void calibrate(const Region& region, View<float> out, int plane, MasterWindow* masters, Places* saturated) const;
     bool is_defect(int x, int y) const;
     /// The median of the sound neighbours of a defect; `known` holds the calibrated pixels of `region`, NaN for all
     /// that are defects.

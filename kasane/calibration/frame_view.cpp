@@ -138,6 +138,14 @@ void FrameView::read_demosaiced(MasterWindow* masters, const Region& region, std
     demosaic(mosaic, cfa.shifted(wide.x, wide.y), demosaic_of(method_), {out[0], out[1], out[2]});
     found.for_each([&](int i, int j, quality::Bits bits) {
         const int x = inside.x + i, y = inside.y + j;
+        if (bits & quality::kSaturated) { // what is made of it, in all colours
+            constexpr int kReach = 2;
+            const Region around = intersect({x - kReach, y - kReach, 2 * kReach + 1, 2 * kReach + 1}, region);
+            for (QualityPlane& q : quality)
+                for (int v = around.y; v < around.bottom(); ++v)
+                    for (int u = around.x; u < around.right(); ++u)
+                        q.mark(u - region.x, v - region.y, quality::kSaturated);
+        }
         if (region.contains({x, y, 1, 1}))
             quality[static_cast<std::size_t>(cfa.colour(x, y))].mark(x - region.x, y - region.y, bits);
     });

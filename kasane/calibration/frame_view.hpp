@@ -13,6 +13,7 @@
 //   fixed_stars.hpp      stars that stood still in a sky flat
 //   defects.hpp          pixels that cannot be trusted
 //   own_corrections.hpp  what one exposure alone needs
+//   pile_up.hpp          where its pixels pile up
 #pragma once
 
 #include <kasane/calibration/calibrated_view.hpp>
@@ -65,7 +66,8 @@ public:
     int cell() const { return cell_; }
     std::array<double, 2> shift(int plane) const override;
 
-    /// As PlaneSource says. A defect of a mosaic is told of the plane of its colour alone.
+    /// As PlaneSource says. A defect of a mosaic is told of the plane of its colour alone, a saturated sample of a
+    /// demosaiced one of all planes, two pixels around.
     void read(const Region& region, std::span<const View<float>> out,
               std::span<QualityPlane> quality = {}) const override;
     void read_along(const Region& region, std::span<const View<float>> out, std::span<QualityPlane> quality,

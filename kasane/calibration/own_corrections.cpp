@@ -211,7 +211,13 @@ OwnCorrections find_own_corrections(View<const float> plane, const CfaPattern& c
     if (!o.lone_pixels && !spills) return out;
     Mask mask(plane.width, plane.height);
     if (o.lone_pixels) find_lone_pixels(plane, cfa, o.lone_sigmas, mask);
-    if (spills) find_spills(plane, o.saturation, mask);
+    if (spills) {
+        Mask spilled(plane.width, plane.height);
+        find_spills(plane, o.saturation, spilled);
+        out.spilled = DefectList(spilled);
+        for (const auto& [x, y] : out.spilled.places())
+            mask(x, y) = 1;
+    }
     out.defects = DefectList(mask);
     return out;
 }

@@ -3,6 +3,7 @@
 #include <algorithm>
 #include <cmath>
 #include <fmt/format.h>
+#include <map>
 #include <numeric>
 
 namespace kasane {
@@ -114,7 +115,9 @@ std::string_view author_name(Author author) {
     return "";
 }
 
-std::vector<Verdict> judge(const std::vector<Candidature>& stack, const std::vector<Limit>& limits) {
+namespace {
+
+std::vector<Verdict> judge_alike(const std::vector<Candidature>& stack, const std::vector<Limit>& limits) {
     std::vector<const Figures*> figures;
     std::vector<std::string> nights;
     for (const Candidature& c : stack)
@@ -129,6 +132,25 @@ std::vector<Verdict> judge(const std::vector<Candidature>& stack, const std::vec
     for (std::size_t k = 0; k < limits.size(); ++k)
         if (limits[k].ranking) bench.rank(limits[k], static_cast<int>(k));
     return bench.finish();
+}
+
+} // namespace
+
+std::vector<Verdict> judge(const std::vector<Candidature>& stack, const std::vector<Limit>& limits) {
+    std::map<int, std::vector<std::size_t>> lengths;
+    for (std::size_t i = 0; i < stack.size(); ++i)
+        lengths[stack[i].length].push_back(i);
+    if (lengths.size() < 2) return judge_alike(stack, limits);
+    std::vector<Verdict> out(stack.size());
+    for (const auto& [length, which] : lengths) {
+        std::vector<Candidature> alike;
+        for (const std::size_t i : which)
+            alike.push_back(stack[i]);
+        std::vector<Verdict> verdicts = judge_alike(alike, limits);
+        for (std::size_t k = 0; k < which.size(); ++k)
+            out[which[k]] = std::move(verdicts[k]);
+    }
+    return out;
 }
 
 } // namespace kasane

@@ -5,6 +5,7 @@
 
 #include <kasane/base/units.hpp>
 #include <kasane/image/binning.hpp>
+#include <kasane/image/statistics.hpp>
 #include <kasane/stars/sky_mean.hpp>
 
 #include <cmath>
@@ -121,6 +122,7 @@ public:
         out_.height = view_.height();
         out_.planes.resize(static_cast<std::size_t>(view_.planes()));
         const CalibratedView& source = view_.source();
+        settle_saturation(source);
         FrameView corrected = view_;
         if (source.planes() == 1) {
             sensor_ = read_sensor(source);
@@ -158,6 +160,24 @@ public:
     }
 
 private:
+    /// From raw pixels to calibrated ones, which may be a little lower by the flat.
+    void settle_saturation(const CalibratedView& source) {
+        out_.pile = find_pile_up(source.raw());
+        float& full = o_.detect.saturation;
+        if (out_.pile.piled && (full <= 0 || out_.pile.top < full)) full = out_.pile.top;
+        constexpr float kUsable = 0.92f;
+        if (full > 0) full = std::max(1e-3f, kUsable * full - level_without_light(source));
+    }
+    /// That calibration takes away, ADU.
+    static float level_without_light(const CalibratedView& source) {
+        const CalibrationSet& c = source.calibration();
+        if (!c.dark) return c.offset_level;
+        std::vector<float> row(static_cast<std::size_t>(c.dark->width()));
+        c.dark->read({0, c.dark->height() / 2, c.dark->width(), 1}, {row.data(), c.dark->width(), 1, c.dark->width()});
+        const float level = median_in_place(row);
+        return std::isfinite(level) ? level : 0;
+    }
+
     void settle(int plane) {
         Measures& m = out_.planes[static_cast<std::size_t>(plane)];
         const ExpectedNoise expected = expected_noise(view_, plane, m.mesh, o_.sensor);
@@ -212,7 +232,8 @@ private:
         Image samples;
         for (int p = 0; p < view_.planes(); ++p) {
             Measures& m = out_.planes[static_cast<std::size_t>(p)];
-            const SkyCover cover{m.stars, out_.main().fwhm, out_.streaks, view_.interpolated() ? 1 : 2};
+            const SkyCover cover{m.stars, out_.main().fwhm, out_.streaks, view_.interpolated() ? 1 : 2,
+                                 o_.detect.saturation};
             if (view_.interpolated()) {
                 if (samples.empty()) samples = Image(sensor_.width(), sensor_.height());
                 take_colour(sensor_, cfa, p, samples);
@@ -246,7 +267,7 @@ private:
     }
 
     const FrameView& view_;
-    const MeasureOptions& o_;
+    MeasureOptions o_;
     ExposureMeasures out_;
     Image sensor_, planes_, small_;
     int factor_ = 1;

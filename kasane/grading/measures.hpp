@@ -3,6 +3,7 @@
 
 #include <kasane/calibration/frame_view.hpp>
 #include <kasane/calibration/own_corrections.hpp>
+#include <kasane/calibration/pile_up.hpp>
 #include <kasane/grading/frame_noise.hpp>
 #include <kasane/grading/preview.hpp>
 #include <kasane/stars/detection.hpp>
@@ -34,6 +35,7 @@ struct Measures {
 struct ExposureMeasures {
     std::vector<Measures> planes; ///< one, or red, green and blue
     OwnCorrections own;
+    PileUp pile;                 ///< of its raw pixels
     int width = 0, height = 0;   ///< of the grid of the view
     std::vector<Streak> streaks; ///< of the plane that stands for the exposure
     Image saturated;             ///< share of saturated pixels by cells of the mesh
@@ -46,7 +48,7 @@ struct ExposureMeasures {
 };
 
 struct MeasureOptions {
-    DetectOptions detect;
+    DetectOptions detect;     ///< its saturation of raw pixels; lower where the exposure shows it
     OwnCorrectionOptions own; ///< its saturation is detect's
     StreakOptions streaks;
     SensorNoise sensor;     ///< what is known of the noise beside the pixels

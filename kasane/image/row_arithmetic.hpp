@@ -19,6 +19,9 @@ void raise_row(float* to, const float* from, std::size_t count);
 /// Whether any value is not finite.
 bool any_gap(const float* values, std::size_t count);
 
+/// Whether any value is as high as `limit`.
+bool any_at_least(const float* values, float limit, std::size_t count);
+
 /// Values that are numbers.
 std::size_t count_present(const float* values, std::size_t count);
 /// The same of those where `where` is not 0.

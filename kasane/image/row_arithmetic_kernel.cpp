@@ -66,6 +66,18 @@ bool AnyGap(const float* values, std::size_t count) {
     return false;
 }
 
+bool AnyAtLeast(const float* values, float limit, std::size_t count) {
+    const hn::ScalableTag<float> d;
+    const std::size_t lanes = hn::Lanes(d);
+    const auto least = hn::Set(d, limit);
+    std::size_t i = 0;
+    for (; i + lanes <= count; i += lanes)
+        if (!hn::AllFalse(d, hn::Ge(hn::LoadU(d, values + i), least))) return true;
+    for (; i < count; ++i)
+        if (values[i] >= limit) return true;
+    return false;
+}
+
 std::size_t CountPresent(const float* values, const std::int32_t* where, std::size_t count) {
     const hn::ScalableTag<float> d;
     const hn::RebindToSigned<decltype(d)> di;
@@ -147,6 +159,7 @@ namespace kasane {
 HWY_EXPORT(CalibrateRow);
 HWY_EXPORT(ReciprocalRow);
 HWY_EXPORT(AnyGap);
+HWY_EXPORT(AnyAtLeast);
 HWY_EXPORT(CountPresent);
 HWY_EXPORT(RaiseRow);
 HWY_EXPORT(SplitPositions);
@@ -163,6 +176,9 @@ void raise_row(float* to, const float* from, std::size_t count) {
 }
 bool any_gap(const float* values, std::size_t count) {
     return HWY_DYNAMIC_DISPATCH(AnyGap)(values, count);
+}
+bool any_at_least(const float* values, float limit, std::size_t count) {
+    return HWY_DYNAMIC_DISPATCH(AnyAtLeast)(values, limit, count);
 }
 std::size_t count_present(const float* values, std::size_t count) {
     return HWY_DYNAMIC_DISPATCH(CountPresent)(values, nullptr, count);

@@ -57,7 +57,7 @@ private:
         return {r.x * factor_, r.y * factor_, r.width * factor_, r.height * factor_};
     }
 
-    /// A mean has the bits that more than half of its pixels have.
+    /// A mean has the bits that more than half of its pixels have; it is saturated if one of them is.
     void tell(const QualityPlane& fine, const Region& region, QualityPlane& out) const {
         out.clear(region.width, region.height);
         if (!fine.any()) return;
@@ -65,6 +65,7 @@ private:
         fine.for_each([&](int x, int y, quality::Bits bits) {
             auto& n = marked[static_cast<std::size_t>(y / factor_) * static_cast<std::size_t>(region.width) +
                              static_cast<std::size_t>(x / factor_)];
+            if (bits & quality::kSaturated) out.mark(x / factor_, y / factor_, quality::kSaturated);
             if (2 * ++n > factor_ * factor_) out.mark(x / factor_, y / factor_, bits);
         });
     }
@@ -110,6 +111,8 @@ StackFrame binned_to_canvas(StackFrame frame, const Canvas& canvas) {
     const auto down = [&](double v) { return (v + 0.5) / k - 0.5; };
     for (Streak& s : frame.streaks)
         s = {down(s.x0), down(s.y0), down(s.x1), down(s.y1), s.half_width / k};
+    for (Region& r : frame.burnt)
+        r = {r.x / k, r.y / k, r.width / k + 1, r.height / k + 1};
     frame.electrons_per_adu *= k * k;
     return frame;
 }

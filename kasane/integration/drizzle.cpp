@@ -2,6 +2,7 @@
 
 #include <kasane/base/error.hpp>
 #include <kasane/integration/drizzle_pass.hpp>
+#include <kasane/integration/lengths.hpp>
 #include <kasane/integration/prepared_stack.hpp>
 
 #include <cmath>
@@ -48,7 +49,7 @@ MasterLight drizzle(const std::vector<StackFrame>& frames, const Canvas& canvas,
     MasterLight result = std::move(stack.begun);
     if (result.failure) return result;
     const Canvas fine = drizzled_canvas(canvas, options.scale);
-    make_room(result, fine, static_cast<int>(levels.size()));
+    make_room(result, fine, static_cast<int>(levels.size()), count_lengths(frames));
     Provenance::Step& step = result.made.step("drizzle");
     step.text = fmt::format("{} drops of {:g} pixels onto pixels {:g} times as fine", drop_shape_name(options.shape),
                             options.drop, options.scale);

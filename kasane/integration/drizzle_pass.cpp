@@ -2,6 +2,7 @@
 
 #include <kasane/base/units.hpp>
 #include <kasane/image/row_arithmetic.hpp>
+#include <kasane/integration/expected_stack.hpp>
 
 #include <algorithm>
 #include <array>
@@ -32,8 +33,8 @@ Region box_around(const Bounds& b, int reach, const Region& frame) {
 DrizzlePass::DrizzlePass(const DrizzleStack& stack, const IntegrateOptions& integrate, const DrizzleOptions& options,
                          MasterLight& result)
     : stack_(stack), integrate_(integrate), options_(options), result_(result),
-      judge_(stack.combiners, stack.combine, integrate.judge), fine_(result.pixels.bounds()),
-      to_coarse_(to_coarse(options.scale)), cells_(stack.frames) {
+      lengths_(stack.frames, levels_of(stack.combiners)), judge_(stack.combiners, stack.combine, integrate.judge),
+      fine_(result.pixels.bounds()), to_coarse_(to_coarse(options.scale)), cells_(stack.frames) {
     counts_.shares.resize(stack.frames.size());
     if (stack.combine.combination == Combination::sum) times_ = static_cast<float>(stack.frames.size());
     int reach = 1;
@@ -95,7 +96,7 @@ bool DrizzlePass::work(const Region& region, Scratch& s, MappedMemory& mapped) {
         failed_ = true;
         return false;
     };
-    const SampleOptions options{integrate_.ringing_sigmas, integrate_.real_share, integrate_.mask_streaks};
+    const SampleOptions options{integrate_.ringing_sigmas, integrate_.real_share, integrate_.mask_streaks, &lengths_};
     if (auto failure = s.samples.fill(stack_.frames, wide, options, mapped)) return fail(std::move(*failure));
     judge_.judge(s.samples.data(), wide.width, wide.height, s.judged);
     s.judged_region = wide;
@@ -144,12 +145,16 @@ bool DrizzlePass::work(const Region& region, Scratch& s, MappedMemory& mapped) {
             j.low = rejects_low(stack_.combine.rejection), j.high = rejects_high(stack_.combine.rejection);
             std::vector<std::uint8_t>& hidden = s.hidden[p];
             j.hidden = nullptr;
-            for (const RejectedSample& r : s.samples.under_streaks(p)) {
-                if (r.frame != f) continue;
-                if (!j.hidden) hidden.assign(static_cast<std::size_t>(wide.area()), 0);
-                j.hidden = hidden.data();
-                hidden[r.pixel] = 1;
-            }
+            const auto hide = [&](const std::vector<RejectedSample>& samples, JudgingStack::Hidden why) {
+                for (const RejectedSample& r : samples) {
+                    if (r.frame != f) continue;
+                    if (!j.hidden) hidden.assign(static_cast<std::size_t>(wide.area()), JudgingStack::shown);
+                    j.hidden = hidden.data();
+                    hidden[r.pixel] = why;
+                }
+            };
+            hide(s.samples.under_streaks(p), JudgingStack::trail);
+            hide(s.samples.saturated(p), JudgingStack::saturated);
         }
         s.drops.judge(frame, stacks, drop_options);
         lay_down(f, region, s);
@@ -285,12 +290,36 @@ void DrizzlePass::write(const Region& region, Scratch& s) {
     map(s.high, result_.rejected.high);
 }
 
+/// As the stack that judges has them, at the nearest pixel.
+void DrizzlePass::write_lengths(const Region& region, Scratch& s) {
+    const auto plane = static_cast<std::size_t>(main_plane(static_cast<int>(stack_.combiners.size())));
+    const std::vector<std::uint32_t> burnt = burnt_pixels(s.samples, stack_.combiners.size());
+    const Region& judged = s.judged_region;
+    if (lengths_.several())
+        map_lengths(s.samples, {stack_.frames, stack_.combiners[plane].expectation()}, judged.width, judged.height,
+                    s.lengths);
+    else if (burnt.empty())
+        return;
+    const std::lock_guard lock(mutex_);
+    for (int y = region.y; y < region.bottom(); ++y)
+        for (int x = region.x; x < region.right(); ++x) {
+            double u = 0, v = 0;
+            to_coarse_.apply(x, y, u, v);
+            const int i = std::clamp(static_cast<int>(std::lround(u)) - judged.x, 0, judged.width - 1),
+                      j = std::clamp(static_cast<int>(std::lround(v)) - judged.y, 0, judged.height - 1);
+            const auto pixel = static_cast<std::uint32_t>(j * judged.width + i);
+            if (lengths_.several()) result_.lengths(x, y) = s.lengths[pixel];
+            if (std::binary_search(burnt.begin(), burnt.end(), pixel)) result_.burnt.add(x, y);
+        }
+}
+
 void DrizzlePass::run(const Region& region, MappedMemory& mapped) {
     if (failed_) return;
     auto s = pool_.borrow();
     s->counted = true;
     if (!work(region, *s, mapped)) return;
     write(region, *s);
+    write_lengths(region, *s);
     const std::lock_guard lock(mutex_);
     counts_ += s->counts;
 }

@@ -5,6 +5,7 @@
 #include <kasane/integration/drizzle.hpp>
 #include <kasane/integration/drop_gather.hpp>
 #include <kasane/integration/drop_samples.hpp>
+#include <kasane/integration/length_map.hpp>
 #include <kasane/integration/noise_covariance.hpp>
 #include <kasane/integration/rejected_cells.hpp>
 #include <kasane/integration/sample_counts.hpp>
@@ -52,7 +53,8 @@ private:
         std::vector<std::vector<std::uint8_t>> hidden; ///< by plane: pixels of the judging rectangle
         std::vector<float> low, high;                  ///< weight that was rejected, all planes
         SampleCounts counts;
-        bool counted = true; ///< what is rejected stands in the cells of the frames
+        std::vector<std::uint16_t> lengths; ///< which makes each pixel of the judging rectangle
+        bool counted = true;                ///< what is rejected stands in the cells of the frames
     };
     struct Way { ///< of one plane of a frame, from the fine grid
         Transform to_frame;
@@ -74,11 +76,13 @@ private:
     double judged_at(const std::vector<float>& mean, const Region& judged, int x, int y) const;
     Region judging_region(const Region& region) const;
     void write(const Region& region, Scratch& s);
+    void write_lengths(const Region& region, Scratch& s);
 
     const DrizzleStack stack_;
     const IntegrateOptions& integrate_;
     const DrizzleOptions& options_;
     MasterLight& result_;
+    const LengthRules lengths_;
     TileJudge judge_;
     const Region fine_;
     const Affine to_coarse_;

@@ -255,8 +255,15 @@ void DropSamples::judge_sample(Plane& plane, std::size_t place, std::int32_t ins
         return;
     }
     if (stack.hidden)
-        if (const std::ptrdiff_t pixel = nearest(stack, at.x, at.y); pixel >= 0 && stack.hidden[pixel] != 0) {
-            fate = Fate::streak;
+        if (const std::ptrdiff_t pixel = nearest(stack, at.x, at.y);
+            pixel >= 0 && stack.hidden[pixel] != JudgingStack::shown) {
+            if (stack.hidden[pixel] == JudgingStack::trail) {
+                fate = Fate::streak;
+                return;
+            }
+            fate = Fate::absent;
+            plane.out.present -= own;
+            value = count = 0;
             return;
         }
     const float beyond = score(at.x, at.y, value, stack);

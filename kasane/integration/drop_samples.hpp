@@ -24,10 +24,12 @@ struct JudgingStack {
     Bounds own;                           ///< of it: the part whose samples are counted, its end left out
     const float* mean = nullptr;          ///< row by row; NaN without data
     const Structure* structure = nullptr; ///< may be null
-    const std::uint8_t* hidden = nullptr; ///< by pixel: 1 where the frame lies under a trail and others stand in
-    float level = 0, sigma = 0;           ///< ADU: background, and noise of the mean there
-    FrameExpectation frame;               ///< of the frame's own samples
-    bool low = true, high = true;         ///< sides that are rejected
+    /// By pixel: where the frame does not count and others stand in; null: nowhere.
+    enum Hidden : std::uint8_t { shown, trail, saturated };
+    const std::uint8_t* hidden = nullptr;
+    float level = 0, sigma = 0;   ///< ADU: background, and noise of the mean there
+    FrameExpectation frame;       ///< of the frame's own samples
+    bool low = true, high = true; ///< sides that are rejected
 };
 
 struct DropSampleOptions {

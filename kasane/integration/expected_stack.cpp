@@ -60,4 +60,11 @@ ExpectedStack expect_stack(const std::vector<StackFrame>& frames, std::size_t p,
     return e;
 }
 
+std::vector<double> levels_of(const std::vector<Combiner>& combiners) {
+    std::vector<double> out;
+    for (const Combiner& c : combiners)
+        out.push_back(c.expectation().level);
+    return out;
+}
+
 } // namespace kasane

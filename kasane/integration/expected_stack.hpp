@@ -1,6 +1,7 @@
 // What the frames of a stack weigh, and what is expected of their samples.
 #pragma once
 
+#include <kasane/combination/combiner.hpp>
 #include <kasane/combination/expectation.hpp>
 #include <kasane/integration/noise_factors.hpp>
 #include <kasane/integration/stack.hpp>
@@ -19,5 +20,8 @@ struct ExpectedStack {
 /// `worth_exponent` as in IntegrateOptions. Throws DataError where no frame has any weight.
 ExpectedStack expect_stack(const std::vector<StackFrame>& frames, std::size_t plane, const StackNoiseFactors& noise,
                            const Canvas& canvas, double level, double worth_exponent);
+
+/// The backgrounds that planes are combined at, ADU.
+std::vector<double> levels_of(const std::vector<Combiner>& combiners);
 
 } // namespace kasane

@@ -2,6 +2,7 @@
 
 #include <kasane/base/units.hpp>
 #include <kasane/integration/expected_stack.hpp>
+#include <kasane/integration/lengths.hpp>
 #include <kasane/integration/prepared_stack.hpp>
 #include <kasane/integration/rejection_trials.hpp>
 #include <kasane/integration/resample_pass.hpp>
@@ -39,7 +40,7 @@ double pixel_density(const Transform& to_frame, int width, int height) {
 
 std::uint64_t result_bytes(const Canvas& canvas, int planes) {
     return static_cast<std::uint64_t>(canvas.bounds().area()) *
-           (2 * sizeof(float) * static_cast<std::uint64_t>(planes) + 2 * sizeof(std::uint16_t));
+           (2 * sizeof(float) * static_cast<std::uint64_t>(planes) + 3 * sizeof(std::uint16_t));
 }
 
 MasterLight integrate(const std::vector<StackFrame>& frames, const Canvas& canvas, const std::vector<double>& levels,
@@ -47,7 +48,7 @@ MasterLight integrate(const std::vector<StackFrame>& frames, const Canvas& canva
     PreparedStack stack = prepare_stack(frames, canvas, levels, context, options);
     MasterLight result = std::move(stack.begun);
     if (result.failure) return result;
-    make_room(result, canvas, static_cast<int>(levels.size()));
+    make_room(result, canvas, static_cast<int>(levels.size()), count_lengths(frames));
     ResamplePass pass(frames, stack.combiners, result.combine, options, result);
     run_tiles(pass, canvas.bounds(),
               {options.tile, result_bytes(canvas, static_cast<int>(levels.size())) + pass.kept_bytes()}, context);

@@ -17,6 +17,11 @@
 //   drop_kernel.hpp      what a sample's drop gives to a pixel
 //   drop_samples.hpp     the samples of a frame, judged against the interpolated stack
 //   noise_covariance.hpp what the noise of neighbouring pixels has in common
+//   lengths.hpp          frames of several lengths: which leaves a pixel to which
+//   length_match.hpp     their scales, from what is bright around that which the longer one saturates
+//   length_fade.hpp      a length fades before it leaves
+//   length_map.hpp       which length makes each pixel
+//   burnt_cells.hpp      what is saturated in all of them
 //   edge_feather.hpp     frames that fade out towards their edges
 //   sample_counts.hpp    how samples fared
 //   rejected_cells.hpp   where samples of each frame were rejected

@@ -5,6 +5,7 @@
 #include <kasane/combination/account.hpp>
 #include <kasane/combination/efficiency.hpp>
 #include <kasane/integration/expected_stack.hpp>
+#include <kasane/integration/lengths.hpp>
 #include <kasane/integration/rejection_trials.hpp>
 
 #include <algorithm>
@@ -15,7 +16,8 @@ namespace kasane {
 namespace {
 
 /// The steps of an integration, with all that decides them.
-Provenance account_of(const Canvas& canvas, const CombinationChoice& choice, const IntegrateOptions& options) {
+Provenance account_of(const Canvas& canvas, const CombinationChoice& choice, const IntegrateOptions& options,
+                      int lengths) {
     Provenance made;
     Provenance::Step& resample = made.step("resample");
     resample.text = fmt::format("Lanczos-3 onto {} x {} pixels, ringing clamped from {:g} sigma", canvas.width,
@@ -30,6 +32,8 @@ Provenance account_of(const Canvas& canvas, const CombinationChoice& choice, con
                                                     : fmt::format("; weights by the inverse variance to the power {:g}",
                                                                   options.worth_exponent);
     if (options.feather > 0) combine.text += fmt::format("; edges of frames fade over {:g} pixels", options.feather);
+    if (lengths > 1)
+        combine.text += fmt::format("; {} lengths, each leaves what it saturates to a shorter one", lengths);
     combine.set("feather", fmt::format("{:g}", options.feather));
     combine.set("real_share", fmt::format("{:g}", options.real_share));
     combine.set("worth_exponent", fmt::format("{:g}", options.worth_exponent));
@@ -82,6 +86,8 @@ void require_sound(const std::vector<StackFrame>& frames, const Canvas& canvas, 
                          {}, "Both sides must be positive");
     const std::size_t planes = frames.front().planes.size();
     for (const StackFrame& f : frames) {
+        if (f.length < 0 || f.length > 99)
+            throw UsageError(fmt::format("lengths are numbered from 0 to 99, not {}", f.length), f.source->path(), {});
         if (f.planes.size() != planes || f.source->planes() != static_cast<int>(planes) || levels != planes)
             throw UsageError("the frames of a stack differ in their number of planes", f.source->path(),
                              "Stack mono and colour exposures apart");
@@ -110,7 +116,7 @@ PreparedStack prepare_stack(const std::vector<StackFrame>& frames, const Canvas&
         return stack;
     }
     result.comparison = std::move(settled.comparison);
-    result.made = account_of(canvas, settled.choice, options);
+    result.made = account_of(canvas, settled.choice, options, count_lengths(frames));
     const CombineOptions combine = settled.choice.options;
     result.combine = combine;
     for (std::size_t p = 0; p < planes; ++p) {
@@ -124,11 +130,13 @@ PreparedStack prepare_stack(const std::vector<StackFrame>& frames, const Canvas&
     return stack;
 }
 
-void make_room(MasterLight& result, const Canvas& canvas, int planes) {
+void make_room(MasterLight& result, const Canvas& canvas, int planes, int lengths) {
     result.pixels = Image(canvas.width, canvas.height, planes, kNoData);
     result.coverage = Image(canvas.width, canvas.height, planes);
     result.rejected = {Raster<std::uint16_t>(canvas.width, canvas.height),
                        Raster<std::uint16_t>(canvas.width, canvas.height)};
+    result.burnt = BurntCells(canvas.width, canvas.height);
+    if (lengths > 1) result.lengths = Raster<std::uint16_t>(canvas.width, canvas.height);
 }
 
 } // namespace kasane

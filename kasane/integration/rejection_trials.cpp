@@ -2,6 +2,7 @@
 
 #include <kasane/base/units.hpp>
 #include <kasane/combination/efficiency.hpp>
+#include <kasane/integration/lengths.hpp>
 #include <kasane/integration/tile_judge.hpp>
 #include <kasane/integration/tile_samples.hpp>
 
@@ -112,7 +113,8 @@ struct TileSums {
 class Trials {
 public:
     Trials(const TrialStack& stack, const IntegrateOptions& options, std::vector<Rejection> candidates)
-        : stack_(stack), options_(options), candidates_(std::move(candidates)) {
+        : stack_(stack), options_(options), candidates_(std::move(candidates)),
+          lengths_(stack.frames, std::vector<double>(stack.frames.front().planes.size(), stack.expectation.level)) {
         for (const Rejection& r : candidates_)
             combiners_.push_back({Combiner(stack.expectation, {r, Combination::mean})});
         for (std::size_t k = 0; k < candidates_.size(); ++k) {
@@ -128,8 +130,9 @@ public:
         const Region wide = intersect({tile.x - halo_, tile.y - halo_, tile.width + 2 * halo_, tile.height + 2 * halo_},
                                       stack_.canvas.bounds());
         TileSamples samples;
-        out.failure = samples.fill(stack_.frames, wide,
-                                   {options_.ringing_sigmas, options_.real_share, options_.mask_streaks}, mapped);
+        out.failure =
+            samples.fill(stack_.frames, wide,
+                         {options_.ringing_sigmas, options_.real_share, options_.mask_streaks, &lengths_}, mapped);
         if (out.failure) return out;
         const float* clean = samples.plane(stack_.plane);
         const std::size_t size = stack_.frames.size() * static_cast<std::size_t>(wide.area());
@@ -189,6 +192,7 @@ private:
     const TrialStack& stack_;
     const IntegrateOptions& options_;
     std::vector<Rejection> candidates_;
+    LengthRules lengths_;
     std::vector<std::vector<Combiner>> combiners_;
     std::vector<std::unique_ptr<TileJudge>> judges_;
     int halo_ = 0;

@@ -2,17 +2,32 @@
 
 #include <kasane/base/units.hpp>
 #include <kasane/image/row_arithmetic.hpp>
+#include <kasane/integration/expected_stack.hpp>
 
 #include <algorithm>
 #include <cmath>
 
 namespace kasane {
 
+namespace {
+
+/// Calls f(pixel of the tile with its rim, x, y) for each pixel of the rectangle.
+template <class F>
+void for_each_pixel(const Region& region, const Region& wide, F f) {
+    for (int y = region.y; y < region.bottom(); ++y)
+        for (int x = region.x; x < region.right(); ++x)
+            f(static_cast<std::size_t>(y - wide.y) * static_cast<std::size_t>(wide.width) +
+                  static_cast<std::size_t>(x - wide.x),
+              x, y);
+}
+
+} // namespace
+
 ResamplePass::ResamplePass(const std::vector<StackFrame>& frames, const std::vector<Combiner>& combiners,
                            const CombineOptions& combine, const IntegrateOptions& options, MasterLight& result)
     : frames_(frames), combiners_(combiners), options_(options), result_(result),
-      judge_(combiners, combine, options.judge), bounds_(result.pixels.bounds()), cells_(frames),
-      halves_(combiners.size()) {
+      lengths_(frames, levels_of(combiners)), judge_(combiners, combine, options.judge),
+      bounds_(result.pixels.bounds()), cells_(frames), halves_(combiners.size()) {
     counts_.shares.resize(frames.size());
     if (combine.combination == Combination::sum) times_ = static_cast<float>(frames.size());
 }
@@ -21,8 +36,12 @@ std::uint64_t ResamplePass::bytes(std::int64_t pixels) const {
     const std::uint64_t samples = frames_.size() * combiners_.size();
     constexpr std::uint64_t kBeside = 96; // bytes a pixel: results, structure, and the rectangle of a frame
     const auto side = static_cast<std::uint64_t>(std::ceil(std::sqrt(static_cast<double>(pixels)))) +
-                      2 * static_cast<std::uint64_t>(judge_.halo());
+                      2 * static_cast<std::uint64_t>(halo());
     return side * side * (sizeof(float) * samples + kBeside);
+}
+
+int ResamplePass::halo() const {
+    return lengths_.several() ? std::max(judge_.halo(), LengthFade::kWidth) : judge_.halo();
 }
 
 void ResamplePass::release() {
@@ -44,11 +63,10 @@ std::size_t ResamplePass::Tile::place(std::uint32_t pixel) const {
 void ResamplePass::run(const Region& region, MappedMemory& mapped) {
     if (failed_) return;
     auto s = pool_.borrow();
-    const int halo = judge_.halo();
+    const int rim = halo();
     const Tile tile{
-        region,
-        intersect({region.x - halo, region.y - halo, region.width + 2 * halo, region.height + 2 * halo}, bounds_)};
-    const SampleOptions options{options_.ringing_sigmas, options_.real_share, options_.mask_streaks};
+        region, intersect({region.x - rim, region.y - rim, region.width + 2 * rim, region.height + 2 * rim}, bounds_)};
+    const SampleOptions options{options_.ringing_sigmas, options_.real_share, options_.mask_streaks, &lengths_};
     if (auto failure = s->samples.fill(frames_, tile.wide, options, mapped)) {
         const std::lock_guard lock(mutex_);
         if (!result_.failure) result_.failure = std::move(*failure);
@@ -65,8 +83,14 @@ void ResamplePass::run(const Region& region, MappedMemory& mapped) {
         compare_halves(tile, *s, p);
     }
     write_maps(tile, *s);
+    if (lengths_.several()) write_lengths(tile, *s);
+    const std::vector<std::uint32_t> burnt = burnt_pixels(s->samples, combiners_.size());
     const std::lock_guard lock(mutex_);
     counts_ += counts;
+    for (const std::uint32_t pixel : burnt)
+        if (tile.holds(pixel))
+            result_.burnt.add(tile.wide.x + static_cast<int>(pixel) % tile.wide.width,
+                              tile.wide.y + static_cast<int>(pixel) / tile.wide.width);
 }
 
 /// One plane of a tile into the result, and what is counted in it.
@@ -108,6 +132,7 @@ void ResamplePass::take(const Tile& tile, Scratch& s, std::size_t plane, SampleC
         counts.cores.samples -= !v.structure.curvature.empty() && v.structure.any(r.pixel);
     };
     if (options_.feather > 0) feather(tile, s, plane);
+    if (!s.samples.left(plane).empty()) fade_lengths(tile, s, plane);
     RejectedCellCounts::Rectangle cells(cells_, tile.wide);
     const std::vector<FrameExpectation>& frames = combiners_[plane].expectation().frames;
     const float planes = static_cast<float>(combiners_.size());
@@ -128,6 +153,11 @@ void ResamplePass::take(const Tile& tile, Scratch& s, std::size_t plane, SampleC
         if (!tile.holds(r.pixel)) continue;
         ++counts.shares[r.frame].streaks;
         mark(r, true);
+        taken_out(r);
+    }
+    for (const RejectedSample& r : s.samples.saturated(plane)) {
+        if (!tile.holds(r.pixel)) continue;
+        ++counts.saturated;
         taken_out(r);
     }
     for (const RejectedSample& r : s.samples.passed_over(plane)) {
@@ -155,6 +185,57 @@ void ResamplePass::feather(const Tile& tile, Scratch& s, std::size_t plane) {
         for (int x = 0; x < tile.region.width; ++x)
             s.feather.apply(from + static_cast<std::size_t>(x), times_, mean[x], weight[x]);
     }
+}
+
+/// Lengths that are about to leave count less: a part of each mean is that without them.
+void ResamplePass::fade_lengths(const Tile& tile, Scratch& s, std::size_t plane) {
+    const Combination how = options_.combination;
+    if (how != Combination::mean && how != Combination::sum) return;
+    const std::vector<std::uint8_t>& left = s.samples.left(plane);
+    s.fade.begin(left, tile.wide.width, tile.wide.height);
+    const PlaneVerdict& v = s.judged.planes[plane];
+    const StackExpectation& expected = combiners_[plane].expectation();
+    const float* samples = s.samples.plane(plane);
+    const auto before = [](const RejectedSample& a, std::uint32_t pixel) { return a.pixel < pixel; };
+    for_each_pixel(tile.region, tile.wide, [&](std::size_t pixel, int x, int y) {
+        const double stays = s.fade.share(pixel);
+        if (stays >= 1) return;
+        float& mean = result_.pixels.plane(static_cast<int>(plane))(x, y);
+        float& weight = result_.coverage.plane(static_cast<int>(plane))(x, y);
+        const int leaving = left[pixel]; // the longest that is still there
+        const double value = static_cast<double>(mean) / static_cast<double>(times_), level = expected.level,
+                     from = lengths_.fades_from(leaving, plane);
+        const double bright = std::clamp((value - from) / std::max(1e-9, from - level), 0.0, 1.0);
+        const double share = 1 - (1 - stays) * bright;
+        if (!(bright > 0) || !(weight > 0)) return;
+        auto rejected =
+            std::lower_bound(v.rejected.begin(), v.rejected.end(), static_cast<std::uint32_t>(pixel), before);
+        double sum = 0, weights = 0;
+        for (std::size_t f = 0; f < frames_.size(); ++f) {
+            const bool out = rejected != v.rejected.end() && rejected->pixel == pixel && rejected->frame == f;
+            if (out) ++rejected;
+            const float sample =
+                samples[static_cast<std::ptrdiff_t>(f) * s.samples.pixels() + static_cast<std::ptrdiff_t>(pixel)];
+            if (out || frames_[f].length <= leaving || std::isnan(sample)) continue;
+            sum += static_cast<double>(expected.frames[f].weight) * static_cast<double>(sample);
+            weights += static_cast<double>(expected.frames[f].weight);
+        }
+        if (!(weights > 0)) return;
+        mean = times_ * static_cast<float>(share * value + (1 - share) * sum / weights);
+        // What both parts have in common counts in both.
+        const double all = static_cast<double>(weight), rest = 1 - share;
+        weight = static_cast<float>(1 / ((share * share + 2 * share * rest) / all + rest * rest / weights));
+    });
+}
+
+void ResamplePass::write_lengths(const Tile& tile, Scratch& s) {
+    const auto plane = static_cast<std::size_t>(main_plane(static_cast<int>(combiners_.size())));
+    const bool fades = !s.samples.left(plane).empty();
+    if (fades) s.fade.begin(s.samples.left(plane), tile.wide.width, tile.wide.height);
+    map_lengths(s.samples, {frames_, combiners_[plane].expectation(), fades ? &s.fade : nullptr}, tile.wide.width,
+                tile.wide.height, s.lengths);
+    for_each_pixel(tile.region, tile.wide,
+                   [&](std::size_t pixel, int x, int y) { result_.lengths(x, y) = s.lengths[pixel]; });
 }
 
 void ResamplePass::write_maps(const Tile& tile, const Scratch& s) {

@@ -5,6 +5,9 @@
 #include <kasane/integration/edge_feather.hpp>
 #include <kasane/integration/halves.hpp>
 #include <kasane/integration/integrate.hpp>
+#include <kasane/integration/length_fade.hpp>
+#include <kasane/integration/length_map.hpp>
+#include <kasane/integration/lengths.hpp>
 #include <kasane/integration/rejected_cells.hpp>
 #include <kasane/integration/sample_counts.hpp>
 #include <kasane/integration/tile_engine.hpp>
@@ -26,6 +29,8 @@ public:
     std::uint64_t bytes(std::int64_t pixels) const override;
     void run(const Region& region, MappedMemory& mapped) override;
     void release() override;
+    /// Pixels around a tile on which its own depend.
+    int halo() const;
     /// That are held until `finish`.
     std::uint64_t kept_bytes() const { return cells_.bytes(); }
     /// Writes the counts into the result, when all is done. A frame that could not be read is told there already; the
@@ -39,6 +44,8 @@ private:
         std::vector<float> low, high;   ///< shares of the weight that were rejected
         std::vector<std::int32_t> core; ///< of a row: 1 where the image has structure
         EdgeFeather feather;
+        LengthFade fade;
+        std::vector<std::uint16_t> lengths; ///< which makes each pixel of the tile with its rim
     };
     /// A tile, and what was judged with it.
     struct Tile {
@@ -49,13 +56,16 @@ private:
 
     void take(const Tile& tile, Scratch& s, std::size_t plane, SampleCounts& counts);
     void feather(const Tile& tile, Scratch& s, std::size_t plane);
+    void fade_lengths(const Tile& tile, Scratch& s, std::size_t plane);
     void write_maps(const Tile& tile, const Scratch& s);
+    void write_lengths(const Tile& tile, Scratch& s);
     void compare_halves(const Tile& tile, const Scratch& s, std::size_t plane);
 
     const std::vector<StackFrame>& frames_;
     const std::vector<Combiner>& combiners_;
     const IntegrateOptions& options_;
     MasterLight& result_;
+    const LengthRules lengths_;
     TileJudge judge_;
     const Region bounds_; ///< of the canvas
     float times_ = 1;     ///< of the mean

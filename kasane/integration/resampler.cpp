@@ -132,4 +132,44 @@ void Resampler::for_each_marked(const StackFrame& frame, const Region& region,
     }
 }
 
+void Resampler::saturated_samples(const StackFrame& frame, std::size_t plane, const Region& region,
+                                  View<const float> values, float bright_from, std::vector<std::uint32_t>& out) {
+    out.clear();
+    if (plane >= quality_.size() || !quality_[plane].any()) return;
+    constexpr std::uint8_t kFar = 1, kNear = 2;
+    constexpr int kReach = 2;
+    const int width = inside_.width, height = inside_.height;
+    bool any = false;
+    near_full_.assign(static_cast<std::size_t>(inside_.area()), 0);
+    quality_[plane].for_each([&](int i, int j, quality::Bits bits) {
+        if (!(bits & quality::kSaturated)) return;
+        any = true;
+        // By the pixel left of a sample and above it, out to its second neighbours: the third weigh 3 % at most.
+        for (int y = std::max(0, j - kReach); y <= std::min(height - 1, j + kReach - 1); ++y)
+            for (int x = std::max(0, i - kReach); x <= std::min(width - 1, i + kReach - 1); ++x) {
+                const bool near = (x == i || x == i - 1) && (y == j || y == j - 1);
+                std::uint8_t& to = near_full_[static_cast<std::size_t>(y) * static_cast<std::size_t>(width) +
+                                              static_cast<std::size_t>(x)];
+                to = std::max(to, near ? kNear : kFar);
+            }
+    });
+    if (!any) return;
+    const Transform t = to_plane(frame, plane);
+    Transform::Patches patches;
+    std::vector<std::int64_t> u(static_cast<std::size_t>(region.width)), v(u.size());
+    for (int y = 0; y < region.height; ++y) {
+        t.row(region.x, region.y + y, region.width, u.data(), v.data(), patches);
+        for (int x = 0; x < region.width; ++x) {
+            const auto k = static_cast<std::size_t>(x);
+            const auto column = static_cast<int>(u[k] >> 32) - inside_.x,
+                       row = static_cast<int>(v[k] >> 32) - inside_.y;
+            if (column < 0 || row < 0 || column >= width || row >= height) continue;
+            const std::uint8_t there = near_full_[static_cast<std::size_t>(row) * static_cast<std::size_t>(width) +
+                                                  static_cast<std::size_t>(column)];
+            if (there == kNear || (there == kFar && values(x, y) >= bright_from))
+                out.push_back(static_cast<std::uint32_t>(y * region.width + x));
+        }
+    }
+}
+
 } // namespace kasane

@@ -23,6 +23,11 @@ public:
     /// times.
     void for_each_marked(const StackFrame& frame, const Region& region,
                          const std::function<void(std::size_t, int, int, quality::Bits)>& f) const;
+    /// After `resample` with the same frame and rectangle: pixels of the rectangle (y * width + x, ascending) whose
+    /// samples of one plane are made of saturated ones: with one of the four nearest, or with one of the sixteen where
+    /// `values` (what was resampled) is `bright_from` or more.
+    void saturated_samples(const StackFrame& frame, std::size_t plane, const Region& region, View<const float> values,
+                           float bright_from, std::vector<std::uint32_t>& out);
     /// The part of the frame that the last call read.
     const Region& source() const { return inside_; }
 
@@ -30,7 +35,8 @@ private:
     std::vector<float> pixels_;
     std::unique_ptr<ReadMemory> memory_;
     Peaks peaks_;
-    std::vector<QualityPlane> quality_; ///< of `inside_`, by plane
+    std::vector<QualityPlane> quality_;   ///< of `inside_`, by plane
+    std::vector<std::uint8_t> near_full_; ///< of `inside_`: what a sample between its pixels has among its own
     Region inside_;
 };
 

@@ -13,11 +13,13 @@ struct SampleCounts {
     std::vector<FrameShare> shares; ///< by frame
     CoreShares cores;
     std::uint64_t passed_over = 0;
+    std::uint64_t saturated = 0; ///< left out since they, or others of their length, are
     SampleCounts& operator+=(const SampleCounts& o) {
         for (std::size_t f = 0; f < o.shares.size(); ++f)
             shares[f] += o.shares[f];
         cores += o.cores;
         passed_over += o.passed_over;
+        saturated += o.saturated;
         return *this;
     }
     /// Into the result, when all is done.
@@ -32,6 +34,7 @@ struct SampleCounts {
         }
         result.cores.elsewhere = result.samples - result.cores.samples;
         result.passed_over = passed_over;
+        result.saturated = saturated;
     }
 };
 

@@ -7,6 +7,7 @@
 #include <kasane/combination/rejection.hpp>
 #include <kasane/geometry/canvas.hpp>
 #include <kasane/image/plane_source.hpp>
+#include <kasane/integration/burnt_cells.hpp>
 #include <kasane/normalization/level_map.hpp>
 #include <kasane/stars/streaks.hpp>
 
@@ -35,6 +36,9 @@ struct StackFrame {
     double electrons_per_adu = 0;   ///< 0: unknown
     std::vector<Streak> streaks{};  ///< trails that do not count, pixels of the source
     double emphasis = 1;            ///< factor of its weight
+    int length = 0;                 ///< 0: of the longest of the stack, 1: of the next, ... (lengths.hpp)
+    double saturation = 0;          ///< of its pixels, ADU; 0: not known
+    std::vector<Region> burnt{};    ///< where about it is saturated, pixels of the source
 };
 
 /// The transform to a plane's own samples.
@@ -122,6 +126,12 @@ struct MasterLight {
     std::vector<FrameShare> shares;  ///< by frame
     CoreShares cores;
     RejectionMaps rejected;
+    /// Which length makes each pixel: 0 none, 1 the longest, 2 the next, ...; kBurnt more where that is saturated too.
+    /// Empty: all frames are of one length.
+    Raster<std::uint16_t> lengths;
+    static constexpr std::uint16_t kBurnt = 100;
+    BurntCells burnt;                              ///< pixels that are saturated in all lengths
+    std::uint64_t saturated = 0;                   ///< samples that left since they are
     std::vector<RejectedCells> cells;              ///< by frame
     std::optional<RejectionComparison> comparison; ///< where the rejection was chosen: what each would have done
     /// Set: this frame could not be read on the way, and the pixels are not finished. Integrate again without it.

@@ -19,6 +19,10 @@ std::optional<FrameFailure> TileSamples::fill(const std::vector<StackFrame>& fra
     streaked_.assign(planes, Lists(frames_));
     under_streaks_.assign(planes, {});
     passed_over_.assign(planes, {});
+    full_.assign(planes, Lists(frames_));
+    left_out_.assign(planes, {});
+    left_.assign(planes, {});
+    burnt_.assign(planes, {});
     complete_.assign(planes * frames_, 0);
     std::vector<View<float>> out(planes);
     for (std::size_t f = 0; f < frames_; ++f) {
@@ -29,6 +33,8 @@ std::optional<FrameFailure> TileSamples::fill(const std::vector<StackFrame>& fra
             return FrameFailure{f, std::move(*failure)};
         for (std::size_t p = 0; p < planes; ++p) {
             complete_[p * frames_ + f] = count_present(out[p].data, area) == area;
+            if (options.lengths)
+                resampler_.saturated_samples(frame, p, region, out[p], options.lengths->bright_from(f, p), full_[p][f]);
             frame.planes[p].level.apply(region, out[p]);
             if (options.mask_streaks) samples_under_streaks(frame, p, region, streaked_[p][f]);
         }
@@ -42,6 +48,7 @@ std::optional<FrameFailure> TileSamples::fill(const std::vector<StackFrame>& fra
     // A repaired sample is nearly as good as another, one under a trail is good for nothing.
     constexpr double kLeastReal = 3, kLeastClear = 2;
     for (std::size_t p = 0; p < planes; ++p) {
+        if (options.lengths) leave_to_shorter(frames, *options.lengths, p);
         take_out(streaked_[p], p, std::max(std::min(kLeastClear, static_cast<double>(frames_) - 1), share),
                  [&](std::size_t f, std::uint32_t i) {
                      under_streaks_[p].push_back({i, static_cast<std::uint16_t>(f), true});
@@ -51,6 +58,60 @@ std::optional<FrameFailure> TileSamples::fill(const std::vector<StackFrame>& fra
         });
     }
     return std::nullopt;
+}
+
+/// As lengths.hpp says.
+void TileSamples::leave_to_shorter(const std::vector<StackFrame>& frames, const LengthRules& rules, std::size_t p) {
+    std::vector<std::uint32_t> touched;
+    for (const auto& list : full_[p])
+        touched.insert(touched.end(), list.begin(), list.end());
+    if (touched.empty()) return;
+    std::sort(touched.begin(), touched.end());
+    touched.erase(std::unique(touched.begin(), touched.end()), touched.end());
+    const auto lengths = static_cast<std::size_t>(rules.count());
+    std::vector<int> there(lengths), full(lengths);
+    std::vector<std::size_t> next(frames_);
+    std::vector<std::uint8_t> is_full(frames_);
+    float* samples = plane(p);
+    const auto at = [&](std::size_t f, std::uint32_t i) -> float& {
+        return samples[static_cast<std::ptrdiff_t>(f) * pixels_ + i];
+    };
+    constexpr int kTogether = 2; // as many make all of their length leave
+    for (const std::uint32_t i : touched) {
+        std::fill(there.begin(), there.end(), 0);
+        std::fill(full.begin(), full.end(), 0);
+        int clear = 0; // samples that are not saturated, of lengths that stay
+        for (std::size_t f = 0; f < frames_; ++f) {
+            const auto& list = full_[p][f];
+            is_full[f] = next[f] < list.size() && list[next[f]] == i;
+            next[f] += is_full[f];
+            if (!(at(f, i) == at(f, i))) continue;
+            const auto length = static_cast<std::size_t>(frames[f].length);
+            ++there[length];
+            full[length] += is_full[f];
+        }
+        const auto together = [&](std::size_t k) { return full[k] > 0 && full[k] >= std::min(kTogether, there[k]); };
+        std::size_t gone = 0, shortest = 0;
+        for (std::size_t k = 0; k < lengths; ++k)
+            if (there[k] > 0) shortest = k;
+        for (std::size_t k = 0; k < shortest; ++k)
+            if (together(k)) gone = k + 1;
+        for (std::size_t k = gone; k < lengths; ++k)
+            clear += there[k] - full[k];
+        const bool all_full = gone == shortest && together(gone);
+        if (all_full) burnt_[p].push_back(i);
+        if (gone > 0) {
+            if (left_[p].empty()) left_[p].assign(static_cast<std::size_t>(pixels_), 0);
+            left_[p][i] = static_cast<std::uint8_t>(gone);
+        }
+        for (std::size_t f = 0; f < frames_; ++f) {
+            const bool leaves =
+                static_cast<std::size_t>(frames[f].length) < gone || (is_full[f] && !all_full && clear > 0);
+            if (!leaves || !(at(f, i) == at(f, i))) continue;
+            at(f, i) = kNoData;
+            left_out_[p].push_back({i, static_cast<std::uint16_t>(f), true});
+        }
+    }
 }
 
 /// Takes out the samples of the lists wherever at least so many other frames have data. Calls use(frame, pixel) for

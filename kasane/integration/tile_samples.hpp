@@ -2,6 +2,7 @@
 #pragma once
 
 #include <kasane/combination/combiner.hpp>
+#include <kasane/integration/lengths.hpp>
 #include <kasane/integration/resampler.hpp>
 #include <kasane/integration/stack.hpp>
 #include <kasane/integration/tile_engine.hpp>
@@ -15,6 +16,7 @@ struct SampleOptions {
     double ringing_sigmas = 8; ///< as in IntegrateOptions
     double real_share = 0.25;
     bool mask_streaks = true;
+    const LengthRules* lengths = nullptr; ///< null: saturated samples are as good as others
 };
 
 /// Keeps its memory from tile to tile; one for each thread.
@@ -36,6 +38,12 @@ public:
     const std::vector<RejectedSample>& under_streaks(std::size_t p) const { return under_streaks_[p]; }
     /// The same of samples made of neighbours.
     const std::vector<RejectedSample>& passed_over(std::size_t p) const { return passed_over_[p]; }
+    /// The same of samples that are saturated, or of a length of which others are.
+    const std::vector<RejectedSample>& saturated(std::size_t p) const { return left_out_[p]; }
+    /// How many of the longest lengths left each pixel; empty: none left any.
+    const std::vector<std::uint8_t>& left(std::size_t p) const { return left_[p]; }
+    /// Pixels where all that stayed is saturated, ascending.
+    const std::vector<std::uint32_t>& burnt(std::size_t p) const { return burnt_[p]; }
     /// Whether a frame has data everywhere, but for the samples that were taken out.
     bool complete(std::size_t p, std::size_t frame) const { return complete_[p * frames_ + frame] != 0; }
 
@@ -43,6 +51,7 @@ private:
     using Lists = std::vector<std::vector<std::uint32_t>>; ///< pixels by frame
     template <class Use>
     void take_out(Lists& lists, std::size_t plane, double least, Use use);
+    void leave_to_shorter(const std::vector<StackFrame>& frames, const LengthRules& rules, std::size_t plane);
 
     std::size_t frames_ = 0;
     std::ptrdiff_t pixels_ = 0;
@@ -51,6 +60,10 @@ private:
     std::vector<Lists> repaired_, streaked_; ///< by plane
     std::vector<std::vector<RejectedSample>> under_streaks_;
     std::vector<std::vector<RejectedSample>> passed_over_;
+    std::vector<Lists> full_; ///< saturated, by plane
+    std::vector<std::vector<RejectedSample>> left_out_;
+    std::vector<std::vector<std::uint8_t>> left_;
+    std::vector<std::vector<std::uint32_t>> burnt_;
     std::vector<std::uint16_t> real_;
     std::vector<std::uint8_t> complete_; ///< by plane and frame
 };

@@ -43,6 +43,7 @@ struct FrameReport {
     int own_defects = 0;                        ///< pixels that were replaced in this light alone
     double rejected_low = 0, rejected_high = 0; ///< shares of its samples
     double under_streaks = 0;                   ///< the same, left out under trails that were found
+    int length = 0;                             ///< which of the stack's lengths, 0 the longest
 };
 
 /// What one rejection would do to a stack, tried on a part of its pixels (RejectionTrial).
@@ -62,6 +63,21 @@ struct SamplingReport {
     double drizzled_fwhm = 0, interpolated_fwhm = 0; ///< pixels of the canvas
     double gain = 0, cost = 0, holes = 0;            ///< shares
     std::string picture;                             ///< of the phases, relative to the output folder
+};
+
+/// One of a stack's lengths: lights that are saturated at about the same brightness.
+struct LengthReport {
+    std::vector<double> seconds; ///< the exposure times among them, longest first; 0: not known
+    int lights = 0;
+    double share = 0;   ///< of the master light's pixels that it makes
+    double matched = 0; ///< error of its scale against the next longer one, around what that saturates; 0: not told
+};
+
+/// Pixels that are saturated in all lengths.
+struct BurntReport {
+    double pixels = 0;                       ///< of the master light
+    int x = 0, y = 0, width = 0, height = 0; ///< around the largest patch of them, pixels of the master light
+    double largest = 0;                      ///< pixels in it
 };
 
 /// What weights make of a stack.
@@ -96,6 +112,8 @@ struct StackReport {
     double noise = 0;             ///< of the background, ADU, as it were without resampling; green of three planes
     double pixel_noise = 0;       ///< by how much drizzled pixels scatter, ADU; 0: not drizzled
     SamplingReport sampling;
+    std::vector<LengthReport> lengths; ///< longest first
+    BurntReport burnt;
     double expected_noise = 0;          ///< the same as the noise of its frames lets expect
     int noise_from_level = 0;           ///< frames used whose noise is told by their level, not by their pixels
     double flat_noise_share = 0;        ///< by how much the noise of flats raises that of the frames, at most; relative

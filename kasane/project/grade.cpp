@@ -47,6 +47,7 @@ std::vector<Candidature> candidatures_of(const StackGrade& stack) {
         c.figures = f.measures ? &f.figures : nullptr;
         c.night = f.night;
         c.filter = f.filter;
+        c.length = f.length;
         c.person = f.decision;
         if (f.verdict.author == Author::impossible) c.hindrance = f.verdict.reason;
         all.push_back(std::move(c));
@@ -158,6 +159,7 @@ FrameGrade grade_of(const Session& s, const Calibrations& calibrations, Light& l
     f.verdict = l.verdict;
     f.decision = l.decision;
     f.contribution = l.contribution;
+    f.length = l.length;
     if (l.registration) f.to_frame = l.registration->to_frame;
     if (l.measures) {
         f.shape = field_shape(*l.measures);

@@ -26,6 +26,7 @@ struct FrameGrade {
     Verdict verdict;
     std::optional<Decision> decision;
     Contribution contribution;
+    int length = 0;                    ///< which of the stack's lengths, 0 the longest
     std::optional<Transform> to_frame; ///< from the reference's pixels; nothing if not registered
     std::string preview;               ///< file; empty if there is none
     PreviewScale preview_scale;

@@ -54,6 +54,32 @@ nlohmann::json distribution_json(const Distributions& d, const std::string& nigh
     return out;
 }
 
+/// What the exposures of each length are held against.
+nlohmann::json lengths_json(const StackGrade& s) {
+    nlohmann::json out = nlohmann::json::array();
+    int count = 1;
+    for (const FrameGrade& f : s.frames)
+        count = std::max(count, f.length + 1);
+    for (int length = 0; length < count; ++length) {
+        std::vector<const Figures*> figures;
+        std::vector<std::string> nights;
+        std::set<std::string> names;
+        for (const FrameGrade& f : s.frames) {
+            if (f.length != length) continue;
+            names.insert(f.night);
+            if (!f.measures || f.verdict.author == Author::impossible) continue;
+            figures.push_back(&f.figures);
+            nights.push_back(f.night);
+        }
+        const Distributions d(figures, nights);
+        nlohmann::json by_night = nlohmann::json::object();
+        for (const std::string& night : names)
+            by_night[night] = distribution_json(d, night, true);
+        out.push_back({{"distribution", distribution_json(d, "", false)}, {"nights", by_night}});
+    }
+    return out;
+}
+
 nlohmann::json frame_json(const FrameGrade& f) {
     nlohmann::json values = nlohmann::json::array(), zones = nlohmann::json::array(), streaks = nlohmann::json::array();
     for (const double v : f.figures.value)
@@ -67,6 +93,7 @@ nlohmann::json frame_json(const FrameGrade& f) {
                           {"start", f.start},
                           {"time", f.time ? nlohmann::json(*f.time) : nlohmann::json(nullptr)},
                           {"filter", f.filter},
+                          {"length", f.length},
                           {"v", values},
                           {"info", f.contribution.information},
                           {"worth", number(f.contribution.worth)},
@@ -110,20 +137,9 @@ nlohmann::json review_data(const GradeReport& report) {
     for (const std::string& l : standard_limits())
         standard.push_back(limit_json(l));
     for (const StackGrade& s : report.stacks) {
-        std::vector<const Figures*> figures;
-        std::vector<std::string> nights;
-        std::set<std::string> names;
-        nlohmann::json frames = nlohmann::json::array(), by_night = nlohmann::json::object();
-        for (const FrameGrade& f : s.frames) {
+        nlohmann::json frames = nlohmann::json::array();
+        for (const FrameGrade& f : s.frames)
             frames.push_back(frame_json(f));
-            names.insert(f.night);
-            if (!f.measures || f.verdict.author == Author::impossible) continue;
-            figures.push_back(&f.figures);
-            nights.push_back(f.night);
-        }
-        const Distributions d(figures, nights);
-        for (const std::string& night : names)
-            by_night[night] = distribution_json(d, night, true);
         stacks.push_back({{"name", s.name},
                           {"target", s.target},
                           {"filter", s.filter},
@@ -131,8 +147,7 @@ nlohmann::json review_data(const GradeReport& report) {
                           {"width", s.width},
                           {"height", s.height},
                           {"frames", frames},
-                          {"distribution", distribution_json(d, "", false)},
-                          {"nights", by_night}});
+                          {"lengths", lengths_json(s)}});
     }
     for (const NightDrift& d : report.drifts)
         drifts.push_back({{"night", d.night}, {"diagnosis", d.drift.diagnosis}});

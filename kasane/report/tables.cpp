@@ -2,6 +2,7 @@
 #include <kasane/report/tables.hpp>
 
 #include <kasane/base/output_file.hpp>
+#include <kasane/stages/lengths.hpp>
 
 #include <algorithm>
 #include <cmath>
@@ -49,6 +50,29 @@ std::string noise_line(const StackReport& s) {
         line += fmt::format("; pixels scatter by {:.3g}, for neighbours share their noise", s.pixel_noise);
     if (s.flat_noise_share > 0.001) line += fmt::format("; flats add up to {:.1f} %", 100 * s.flat_noise_share);
     return line;
+}
+
+/// Which length makes what, where there are several.
+std::string lengths_line(const StackReport& s) {
+    if (s.lengths.size() < 2) return {};
+    std::vector<std::string> parts;
+    for (const LengthReport& l : s.lengths) {
+        std::string part = fmt::format("{} ({} light{}) makes {:.3g} % of the pixels", length_text(l), l.lights,
+                                       l.lights == 1 ? "" : "s", 100 * l.share);
+        if (l.matched > 0)
+            part +=
+                fmt::format(", its scale matched to {:.2g} % around what the longer one saturates", 100 * l.matched);
+        parts.push_back(std::move(part));
+    }
+    return fmt::format("lengths: {}", fmt::join(parts, "; "));
+}
+
+/// What no length shows. A few pixels are stars, as everywhere.
+std::string burnt_line(const StackReport& s) {
+    if (!(s.burnt.pixels > 0)) return {};
+    return fmt::format("saturated{}: {:.0f} pixels, at most {:.0f} together, around ({}, {})",
+                       s.lengths.size() > 1 ? " in all lengths" : "", s.burnt.pixels, s.burnt.largest,
+                       s.burnt.x + s.burnt.width / 2, s.burnt.y + s.burnt.height / 2);
 }
 
 /// Trails, star cores: what was done beside the rejection itself.
@@ -112,6 +136,8 @@ std::string stack_details(const RunReport& report, int columns) {
         if (!s.defects.empty()) tell("defects: " + s.defects);
         if (s.electrons_per_adu > 0)
             tell(fmt::format("noise model: {:.3g} e-/ADU by {}", s.electrons_per_adu, s.noise_model));
+        for (const std::string& line : {lengths_line(s), burnt_line(s)})
+            if (!line.empty()) tell(line);
         if (!s.sampling.text.empty()) tell("sampling: " + s.sampling.text);
         if (s.noise > 0) tell(noise_line(s));
         if (!s.levels.empty()) tell("levels: " + s.levels);

@@ -84,6 +84,13 @@ double galaxy_light(double dx, double dy) {
     return 0.35 * std::exp(-r / 16) * arms + 0.65 * std::exp(-r / 3.5);
 }
 
+/// The flame in the lantern, peak 1: bright and steep, with tongues; `x`, `y` in units of its core.
+double flame_light(double x, double y, std::uint64_t seed) {
+    const double r2 = x * x + y * y;
+    const double tongues = 1 + 0.5 * (cloud(0.7 * x + 5, 0.7 * y + 2, 3, seed) - 0.5);
+    return tongues / std::pow(1 + r2, 1.5);
+}
+
 } // namespace
 
 float Scene::extended_at(const Image& map, double x, double y) const {
@@ -120,7 +127,7 @@ Scene make_scene(const SceneOptions& o, const Workers& workers) {
               gh = static_cast<int>(std::ceil(height / o.extended_step));
     for (const auto& f : o.filters)
         scene.extended[f] = Image(gw, gh);
-    if (o.nebula <= 0 && o.galaxy <= 0 && o.veil <= 0) return scene;
+    if (o.nebula <= 0 && o.galaxy <= 0 && o.veil <= 0 && o.flame <= 0) return scene;
     const double size = 0.40 * std::min(o.width, o.height);
     const double galaxy_x = -0.36 * o.width, galaxy_y = 0.30 * o.height,
                  galaxy_size = std::min(o.width, o.height) / 600.0;
@@ -135,12 +142,16 @@ Scene make_scene(const SceneOptions& o, const Workers& workers) {
                     ? std::exp(o.texture * kSpread * (cloud(x / kCoarsest, y / kCoarsest, 5, o.seed + 211) - 0.5))
                     : 1;
             const double galaxy = galaxy_light((x - galaxy_x) / galaxy_size, (y - galaxy_y) / galaxy_size);
+            constexpr double kFlame = 30; // of its core in the lantern
+            const double flame = o.flame > 0 ? flame_light(kFlame / size * (x - 0.05 * o.width - 0.1 * size),
+                                                           kFlame / size * (y - 0.15 * size), o.seed + 307)
+                                             : 0;
             for (const auto& f : o.filters) {
                 const FilterView v = filter_view(f);
                 scene.extended[f](i, j) = static_cast<float>(
                     rough * (o.nebula * (v.hydrogen * glow.hydrogen + v.reflection * glow.reflection) +
                              o.veil * v.hydrogen) +
-                    o.galaxy * v.galaxy * galaxy);
+                    o.galaxy * v.galaxy * galaxy + o.flame * v.reflection * flame);
             }
         }
     });

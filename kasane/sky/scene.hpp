@@ -43,6 +43,7 @@ struct SceneOptions {
     double galaxy = 6.0; ///< the same for the galaxy's core
     double veil = 0;     ///< nebula that fills the field, electrons per second and pixel through a filter of hydrogen
     double texture = 0;  ///< of veil and nebula: relative, standard deviation about; down to features of four pixels
+    double flame = 0;    ///< in the lantern: peak surface brightness through L, electrons per second and pixel
     double extended_step = 1;
 };
 

@@ -288,6 +288,36 @@ Scenario sparse_pixels() {
     return s;
 }
 
+/// A flame in the lantern, two hundred times too bright for long exposures; four of a second show it, on another night.
+Scenario bright_core() {
+    Scenario s;
+    s.seed = 37;
+    s.scene = {.seed = 20,
+               .width = 640,
+               .height = 480,
+               .filters = {"L"},
+               .stars = 340,
+               .nebula = 6,
+               .galaxy = 20,
+               .flame = 40000};
+    s.instrument = {.width = 640, .height = 480, .seed = 14};
+    s.dust = {{{190, 200, 20, 0.08}, {450, 300, 15, 0.1}}};
+    Random random(s.seed, 1);
+    for (int i = 0; i < 14; ++i)
+        s.shots.push_back(light(fmt::format("lights/long_{:03}.fits", i + 1),
+                                {"L", 240, 12, 8.2 * 3600 + i * 255, filter_sky("L")}, random));
+    for (int i = 0; i < 4; ++i)
+        s.shots.push_back(light(fmt::format("lights/short_{:03}.fits", i + 1),
+                                {"L", 1, 13, 8.4 * 3600 + i * 6, filter_sky("L")}, random));
+    for (const int day : {12, 13})
+        add_calibration(
+            s, {Shot::Role::flat, fmt::format("flats/{}", day), "flat", 12, 2.5, day, 7.5 * 3600, "L", 0, 24000});
+    add_calibration(s, {Shot::Role::dark, "darks", "dark240", 12, 240, 12, 19 * 3600});
+    add_calibration(s, {Shot::Role::dark, "darks", "dark001", 12, 1, 13, 20 * 3600});
+    add_calibration(s, {Shot::Role::bias, "bias", "bias", 12, 0.001, 12, 22 * 3600});
+    return s;
+}
+
 } // namespace
 
 const std::vector<Variant>& demo_variants() {
@@ -300,6 +330,8 @@ const std::vector<Variant>& demo_variants() {
         {"tripod", "A still camera with a wide lens on a tripod: the sky turns over hills and a tree.", tripod},
         {"sparse-pixels", "Large pixels on a short lens: forty dithered lights of stars smaller than two pixels.",
          sparse_pixels},
+        {"bright-core", "A core two hundred times too bright for long exposures, and four short ones of another night.",
+         bright_core},
         {"mistakes", "A night with half a dozen mistakes, which 'kasane check' names.", mistakes},
     };
     return variants;

@@ -152,11 +152,13 @@ Calibrations::DarkShare Calibrations::dark_share(const LightPlan& light) {
     return share;
 }
 
-std::shared_ptr<const FrameView> Calibrations::view(const LightPlan& light, std::shared_ptr<const OwnCorrections> own) {
+std::shared_ptr<const FrameView> Calibrations::view(const LightPlan& light, std::shared_ptr<const OwnCorrections> own,
+                                                    double saturation) {
     const Exposure& e = session_.exposures[light.exposure];
     CalibrationSet set;
     set.cfa = CfaPattern(e.cfa);
     set.own = std::move(own);
+    set.saturation = static_cast<float>(saturation);
     set.hidden = mask_of(session_, e);
     if (ready(light.dark)) set.dark = reader(*light.dark);
     const DarkShare share = dark_share(light);

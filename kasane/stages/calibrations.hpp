@@ -23,8 +23,10 @@ ColourMethod colour_method(const Session& session, const Exposure& light);
 class Calibrations {
 public:
     explicit Calibrations(const Session& session) : session_(session) {}
-    /// Throws InputError if the raw file or a master cannot be opened. `own`: what its measures found.
-    std::shared_ptr<const FrameView> view(const LightPlan& light, std::shared_ptr<const OwnCorrections> own = nullptr);
+    /// Throws InputError if the raw file or a master cannot be opened. `own`: what its measures found; `saturation` as
+    /// in CalibrationSet.
+    std::shared_ptr<const FrameView> view(const LightPlan& light, std::shared_ptr<const OwnCorrections> own = nullptr,
+                                          double saturation = 0);
     /// Digest of what calibrates a light.
     std::string key(const LightPlan& light) const;
     /// The key of a light's measures, found once: masters and cameras stay as they are as long as this lives. Made by

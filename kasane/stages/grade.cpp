@@ -5,6 +5,7 @@
 #include <kasane/base/units.hpp>
 #include <kasane/grading/obstruction.hpp>
 #include <kasane/image/statistics.hpp>
+#include <kasane/integration/lengths.hpp>
 #include <kasane/registration/star_index.hpp>
 #include <kasane/stages/align.hpp>
 #include <kasane/stages/mask_offer.hpp>
@@ -71,7 +72,7 @@ public:
                     if (l.registration) place(l);
         }
         for (std::size_t k = 0; k < group_.stacks.size(); ++k) {
-            compare(out_.lights[k]);
+            compare_by_length(out_.lights[k]);
             judge_stack(s_.pairing.stacks[group_.stacks[k]], out_.lights[k]);
         }
         return std::move(out_);
@@ -116,7 +117,44 @@ private:
                 l.measures->width,      l.measures->height, &l.measures->streaks};
     }
 
-    /// Light of the stars, worth, signal to noise, what is hidden: all against the best light of the stack.
+    /// Each length by itself, then all on the scale of the longest.
+    void compare_by_length(std::vector<Light>& lights) {
+        std::vector<double> full_at;
+        for (const Light& l : lights)
+            full_at.push_back(known_time(l) ? 1 / *l.exposure->seconds : 0);
+        const std::vector<int> lengths = lengths_of(full_at);
+        const int last = lengths.empty() ? 0 : *std::max_element(lengths.begin(), lengths.end());
+        if (last == 0) {
+            compare(lights);
+            return;
+        }
+        const Light* first = nullptr; // whose scale it is
+        for (int length = 0; length <= last; ++length) {
+            std::vector<Light> alike;
+            for (std::size_t k = 0; k < lights.size(); ++k)
+                if (lengths[k] == length) alike.push_back(std::move(lights[k]));
+            compare(alike);
+            auto next = alike.begin();
+            const Light* best = nullptr;
+            for (std::size_t k = 0; k < lights.size(); ++k) {
+                if (lengths[k] != length) continue;
+                lights[k] = std::move(*next++);
+                lights[k].length = length;
+                const Light& l = lights[k];
+                if (l.registration && (!best || l.contribution.information > best->contribution.information)) best = &l;
+            }
+            if (!first) first = best;
+            if (!best || best == first) continue;
+            const double scale = fit_star_scale(level_input(*first), level_input(*best), out_.canvas).scale;
+            for (std::size_t k = 0; k < lights.size(); ++k)
+                if (lengths[k] == length && lights[k].registration) {
+                    lights[k].level.scale *= scale;
+                    lights[k].contribution.information /= scale * scale;
+                }
+        }
+    }
+
+    /// Light of the stars, worth, signal to noise, what is hidden: all against the best light among them.
     void compare(std::vector<Light>& lights) {
         const Light* base = nullptr;
         for (Light& l : lights) {
@@ -312,16 +350,19 @@ private:
     }
 
     void judge_stack(const StackPlan& plan, std::vector<Light>& lights) {
-        std::vector<float> counts;
-        for (const Light& l : lights)
-            if (l.measures) counts.push_back(static_cast<float>(l.measures->main().count));
-        const double usual = counts.empty() ? 0 : median_in_place(counts);
+        const auto usual_count = [&](int length) {
+            std::vector<float> counts;
+            for (const Light& l : lights)
+                if (l.measures && l.length == length) counts.push_back(static_cast<float>(l.measures->main().count));
+            return counts.empty() ? 0.0 : static_cast<double>(median_in_place(counts));
+        };
         std::vector<Candidature> stack;
         for (const Light& l : lights) {
             Candidature c;
             c.figures = l.measures ? &l.figures : nullptr;
             c.night = l.exposure->night;
             c.filter = l.exposure->filter;
+            c.length = l.length;
             c.person = l.decision;
             if (!l.measures) {
                 c.hindrance = l.problem;
@@ -331,7 +372,8 @@ private:
                 const auto& model = s_.recipe.registration.model;
                 if (l.registration.hindrance == Hindrance::in_part_only && model)
                     c.hindrance += fmt::format("; the recipe's model \"{}\" may be too simple", model_text(model));
-                else if (l.registration.hindrance == Hindrance::no_agreement &&
+                else if (const double usual = usual_count(l.length);
+                         l.registration.hindrance == Hindrance::no_agreement &&
                          l.measures->main().count > kMany * usual && usual > 20)
                     c.hindrance += "; it has stars enough, so it may show another field";
             }

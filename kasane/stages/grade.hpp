@@ -35,6 +35,7 @@ struct Light {
     std::optional<Decision> decision;
     Verdict verdict;
     Contribution contribution;
+    int length = 0; ///< of its stack's lengths, 0 the longest (integration/lengths.hpp); each is judged by itself
 
     int main_plane() const { return measures ? kasane::main_plane(static_cast<int>(measures->planes.size())) : 0; }
 };

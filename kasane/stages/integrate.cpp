@@ -8,6 +8,7 @@
 #include <kasane/stages/drizzle_choice.hpp>
 #include <kasane/stages/grade.hpp>
 #include <kasane/stages/group_canvas.hpp>
+#include <kasane/stages/lengths.hpp>
 #include <kasane/stages/level_records.hpp>
 #include <kasane/stages/light_doubts.hpp>
 #include <kasane/stages/master_light.hpp>
@@ -25,6 +26,7 @@
 #include <kasane/integration/binned_frame.hpp>
 #include <kasane/integration/drizzle.hpp>
 #include <kasane/integration/integrate.hpp>
+#include <kasane/integration/lengths.hpp>
 #include <kasane/io/png.hpp>
 
 #include <algorithm>
@@ -102,7 +104,7 @@ public:
             StackReport report = begin_report(stack.plan);
             report.failure = no_canvas_;
             while (no_canvas_.empty()) { // without what cannot be read
-                const Assembly a = assemble(stack.plan, lights);
+                const Assembly a = assemble_matched(stack.plan, lights);
                 report.used = static_cast<int>(a.frames.size());
                 if (a.frames.empty()) break;
                 const RejectionComparison c =
@@ -125,6 +127,7 @@ private:
     /// The lights, and where their master lights lie; why there is no such place is told for each stack.
     void grade(const std::string& remembered) {
         graded_ = grade_group(s_, calibrations_, group_, remembered);
+        usable_.emplace(s_, graded_.lights);
         try {
             at_ = canvas_of_group(s_, graded_);
         } catch (const DataError& e) {
@@ -206,9 +209,12 @@ private:
                                     beside});
             f.electrons_per_adu = account().electrons_of(l);
             f.streaks = l.measures->streaks;
+            f.burnt = burnt_regions(*l.measures);
+            const double usable = usable_->of(*l.exposure);
+            f.saturation = std::max(0.0, usable - account().level_without_light(l));
             const auto failure = attempt([&] {
-                f.source =
-                    calibrations_.view(*l.plan, std::shared_ptr<const OwnCorrections>(l.measures, &l.measures->own));
+                f.source = calibrations_.view(
+                    *l.plan, std::shared_ptr<const OwnCorrections>(l.measures, &l.measures->own), usable);
             });
             if (failure) {
                 drop_or_raise(l, *failure);
@@ -254,7 +260,24 @@ private:
                 }
             a.frames[k] = binned_to_canvas(std::move(a.frames[k]), at_.canvas);
         }
+        settle_lengths(a);
         return a;
+    }
+
+    /// Assembled, with its lengths matched; a file that fails on the way is dropped.
+    Assembly assemble_matched(const StackPlan& plan, std::vector<Light>& lights) {
+        for (;;) {
+            Assembly a = assemble(plan, lights);
+            matches_ = {};
+            if (count_lengths(a.frames) < 2) return a;
+            for (std::size_t k = 0; k < a.frames.size(); ++k) // by the exposure times a scale is not known well
+                for (std::size_t p = 0; p < a.frames[k].planes.size(); ++p)
+                    if (constexpr double kByTime = 0.1; a.frames[k].length > 0 && a.levels[p].scales[k].stars == 0)
+                        a.frames[k].planes[p].scale_error = kByTime;
+            matches_ = match_lengths(a.frames, at_.canvas, a.backgrounds, s_.context);
+            if (!matches_.failure) return a;
+            drop_or_raise(*a.lights[matches_.failure->frame], matches_.failure->what);
+        }
     }
 
     /// What the recipe weighs beside the noise; a light of which a measure is not known counts as the median in it.
@@ -277,7 +300,7 @@ private:
     /// Integrates what can be; a file that fails on the way is dropped and the rest is done again.
     std::optional<MasterLight> integrate_good(const StackPlan& plan, std::vector<Light>& lights, Assembly& a) {
         for (;;) {
-            a = assemble(plan, lights);
+            a = assemble_matched(plan, lights);
             if (a.frames.empty()) return std::nullopt;
             s_.context.progress.begin((drizzled_ ? "drizzle " : "integrate ") + plan.name, output().bounds().area());
             const IntegrateOptions options = options_for(plan, a);
@@ -400,6 +423,7 @@ private:
             used = account().used(a, *master, report);
             account().describe(a, *master, report);
             describe_master_light(*master, report);
+            describe_lengths(a, *master, matches_, report);
             if (plan.mosaic) // drizzled, each colour is of its own samples
                 report.colour_method = drizzled_ && a.frames.front().source->sensor()
                                            ? "drizzled"
@@ -485,6 +509,8 @@ private:
     std::vector<std::optional<StackReport>> done_; ///< as group_.stacks
     GradedLights graded_;
     GroupCanvas at_;
+    std::optional<UsableLevels> usable_;
+    LengthMatches matches_;                  ///< of the stack that was assembled last
     std::optional<DrizzleOptions> drizzled_; ///< how the master lights of the group are
     std::string no_canvas_;                  ///< why there is none
 };

@@ -125,6 +125,12 @@ void write_master_light(const std::filesystem::path& output, const MasterLight& 
     if (report.pixel_noise > 0)
         h.set("NOISEPIX", report.pixel_noise, "[ADU] what pixels scatter by: neighbours share drops");
     h.set("FWHM", report.fwhm, "[px] of the stars");
+    for (std::size_t k = 0; report.lengths.size() > 1 && k < report.lengths.size() && k < 99; ++k) {
+        const LengthReport& l = report.lengths[k];
+        h.set(fmt::format("LENGTH{}", k + 1), l.seconds.empty() ? 0 : l.seconds.front(),
+              fmt::format("[s] of {} frames; {:.3g} % of the pixels", l.lights, 100 * l.share));
+    }
+    h.set("BURNTPIX", static_cast<long long>(report.burnt.pixels), "pixels saturated in all lengths");
     h.set("REJLOW", report.rejected_low, "share of samples rejected below");
     h.set("REJHIGH", report.rejected_high, "share of samples rejected above");
     h.set("UNDERTRL", report.under_streaks, "share of samples left out under trails");
@@ -153,11 +159,19 @@ void write_master_light(const std::filesystem::path& output, const MasterLight& 
         image.unit = 1 / static_cast<double>(RejectionMaps::kUnit);
         return image;
     };
-    write_fits(output / report.file,
-               {{master.pixels.plane(), h, {}, master.pixels.planes()},
-                {master.coverage.plane(), c, "COVERAGE", master.coverage.planes()},
-                rejected(master.rejected.low, "REJECTED_LOW", "share of each pixel's weight rejected below"),
-                rejected(master.rejected.high, "REJECTED_HIGH", "the same above, trails included")});
+    std::vector<FitsImage> images = {
+        {master.pixels.plane(), h, {}, master.pixels.planes()},
+        {master.coverage.plane(), c, "COVERAGE", master.coverage.planes()},
+        rejected(master.rejected.low, "REJECTED_LOW", "share of each pixel's weight rejected below"),
+        rejected(master.rejected.high, "REJECTED_HIGH", "the same above, trails included")};
+    if (master.lengths.width() > 0) {
+        FitsImage lengths;
+        lengths.header.set("BUNIT", "count", "1: made by LENGTH1, ...; 100 more: saturated in it");
+        lengths.name = "LENGTHS";
+        lengths.counts = master.lengths.plane();
+        images.push_back(std::move(lengths));
+    }
+    write_fits(output / report.file, images);
     write_png(output / report.rejection_picture, draw_rejected(master.rejected));
     write_png(output / report.preview,
               render_planes(master.pixels, choose_stretches(master.pixels, report.channel_scales)));

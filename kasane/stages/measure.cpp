@@ -15,7 +15,7 @@ namespace kasane {
 
 namespace {
 
-constexpr std::uint32_t kRecord = 0x4b530008; // kind and version of the bytes
+constexpr std::uint32_t kRecord = 0x4b530009; // kind and version of the bytes
 
 void encode(Writer& w, const Measures& m) {
     w.put(m.count).put(m.threshold).put(m.fwhm).put(m.eccentricity).put(m.angle).put(m.alignment);
@@ -41,10 +41,12 @@ void encode(Writer& w, const Measures& m) {
 }
 
 void encode(Writer& w, const OwnCorrections& own) {
-    const auto places = own.defects.places();
-    w.put(own.defects.empty() ? 0 : own.defects.height()).put(static_cast<std::uint32_t>(places.size()));
-    for (const auto& [x, y] : places)
-        w.put(x).put(y);
+    for (const DefectList* list : {&own.defects, &own.spilled}) {
+        const auto places = list->places();
+        w.put(list->empty() ? 0 : list->height()).put(static_cast<std::uint32_t>(places.size()));
+        for (const auto& [x, y] : places)
+            w.put(x).put(y);
+    }
     for (const auto* lines : {&own.rows, &own.columns}) {
         w.put(static_cast<std::uint32_t>(lines->size()));
         for (const float v : *lines)
@@ -87,7 +89,7 @@ bool decode(Reader& r, Measures& m) {
     return true;
 }
 
-bool decode(Reader& r, OwnCorrections& own) {
+bool decode(Reader& r, DefectList& list) {
     const int height = r.take<int>();
     if (height < 0 || height > 1000000) return false;
     const auto count = r.take<std::uint32_t>();
@@ -99,7 +101,12 @@ bool decode(Reader& r, OwnCorrections& own) {
         y = r.take<int>();
         if (y < 0 || y >= height) return false;
     }
-    if (!places.empty()) own.defects = DefectList(height, places);
+    if (!places.empty()) list = DefectList(height, places);
+    return true;
+}
+
+bool decode(Reader& r, OwnCorrections& own) {
+    if (!decode(r, own.defects) || !decode(r, own.spilled)) return false;
     for (auto* lines : {&own.rows, &own.columns}) {
         const auto n = r.take<std::uint32_t>();
         if (n > 1000000) return false;
@@ -156,8 +163,7 @@ MeasureOptions options_for(const Session& s, const LightPlan& light) {
     const NoiseModel model = noise_model(s, e);
     o.detect.electrons_per_adu = model.electrons_per_adu;
     o.sensor = sensor_noise(s, light, model.electrons_per_adu);
-    constexpr double kUsable = 0.92; // share of the full scale; calibrated pixels are a little lower than raw ones
-    o.detect.saturation = static_cast<float>(kUsable * model.saturation);
+    o.detect.saturation = static_cast<float>(model.saturation);
     return o;
 }
 
@@ -169,6 +175,7 @@ std::string encode_measures(const ExposureMeasures& m) {
     for (const Measures& plane : m.planes)
         encode(w, plane);
     encode(w, m.own);
+    w.put(m.pile.top).put(m.pile.piled);
     w.put(m.width).put(m.height).put(m.darkened_edge).put(m.preview_scale);
     w.put(static_cast<std::uint32_t>(m.streaks.size()));
     for (const Streak& s : m.streaks)
@@ -187,6 +194,8 @@ std::shared_ptr<const ExposureMeasures> decode_measures(const std::string& bytes
         for (Measures& plane : m->planes)
             if (!decode(r, plane)) return nullptr;
         if (m->planes.empty() || !decode(r, m->own)) return nullptr;
+        m->pile.top = r.take<float>();
+        m->pile.piled = r.take<bool>();
         m->width = r.take<int>();
         m->height = r.take<int>();
         m->darkened_edge = r.take<double>();

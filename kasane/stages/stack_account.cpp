@@ -151,6 +151,11 @@ double StackAccount::electrons_of(const Light& l) const {
     return (m.background + dark) / (m.noise * m.noise);
 }
 
+double StackAccount::level_without_light(const Light& l) const {
+    if (l.plan->dark && s_.masters[*l.plan->dark]) return s_.masters[*l.plan->dark]->report.level;
+    return l.plan->offset_level.value_or(0);
+}
+
 void StackAccount::describe_defects(const Assembly& a, StackReport& report) const {
     DefectCounts c;
     for (const Light* l : first_of_each_sensor(a)) {
@@ -234,6 +239,7 @@ std::map<const Light*, FrameReport> StackAccount::used(const Assembly& a, const 
         const auto main = static_cast<std::size_t>(l.main_plane());
         r.scale = a.frames[i].planes[main].level.scale.value;
         r.scale_error = a.levels[main].scales[i].error;
+        r.length = a.frames[i].length;
         r.worth = std::isfinite(worth[i]) ? worth[i] : 0;
         r.weight = master.weights[static_cast<std::size_t>(l.main_plane())][i];
         const FrameShare& fared = master.shares[i];

@@ -42,6 +42,8 @@ public:
 
     /// By photon transfer or header; else from the sky's own noise, where its level above the offset is known.
     double electrons_of(const Light& light) const;
+    /// What calibration takes away of a light, ADU; 0 where nothing is.
+    double level_without_light(const Light& light) const;
 
 private:
     void describe_defects(const Assembly& a, StackReport& report) const;

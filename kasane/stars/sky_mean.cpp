@@ -70,14 +70,17 @@ SkyMeans mean_sky(View<const float> image, const Background& b, const SkyCover& 
                           image.bounds());
             values.clear();
             std::size_t all = 0;
+            bool full = false;
             for (int y = cell.y; y < cell.bottom(); ++y)
                 for (int x = cell.x + (y & 1) * (cover.step - 1); x < cell.right(); x += cover.step) {
                     const float v = image(x, y);
                     if (!(v == v)) continue;
                     ++all;
-                    if (!mask(x, y)) values.push_back(v);
+                    if (mask(x, y)) continue;
+                    full = full || (cover.saturation > 0 && v >= cover.saturation);
+                    values.push_back(v);
                 }
-            if (all == 0 || static_cast<double>(values.size()) < kLeast * static_cast<double>(all)) continue;
+            if (all == 0 || full || static_cast<double>(values.size()) < kLeast * static_cast<double>(all)) continue;
             scratch = values;
             const float centre =
                 median_in_place(scratch); // not the background's level, which passes over what is bright

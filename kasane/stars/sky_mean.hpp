@@ -17,12 +17,13 @@ struct SkyCover {
     const std::vector<Star>& stars;
     double fwhm = 0; ///< of the stars, pixels
     const std::vector<Streak>& streaks;
-    int step = 2; ///< of the samples along a row; 1 where most pixels have no data
+    int step = 2;         ///< of the samples along a row; 1 where most pixels have no data
+    float saturation = 0; ///< values at and above tell nothing of what is there; 0: none are
 };
 
 /// Means over cells of 16 pixels or twice and four times that, so that there are 24000 at most, without stars (out to
 /// where their wings fall below a tenth of the noise), streaks, and what lies farther than five sigma from the cell's
-/// median. NaN where less than 40 % of a cell are left.
+/// median. NaN where less than 40 % of a cell are left, or what is not covered is saturated.
 SkyMeans mean_sky(View<const float> image, const Background& background, const SkyCover& cover);
 
 } // namespace kasane

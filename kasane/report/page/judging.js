@@ -3,10 +3,15 @@
 "use strict";
 window.Kasane = {};
 
-Kasane.boundOf = function (condition, stack, night) {
+// Exposures are held against those of their own length.
+Kasane.distributionOf = function (condition, stack, night, length) {
+  const own = stack.lengths[length] || stack.lengths[0];
+  return (condition.night && own.nights[night] || own.distribution)[condition.measure];
+};
+
+Kasane.boundOf = function (condition, stack, night, length) {
   if (!condition.reference) return condition.number;
-  const all = condition.night ? stack.nights[night] || stack.distribution : stack.distribution;
-  const [median, spread, best] = all[condition.measure];
+  const [median, spread, best] = Kasane.distributionOf(condition, stack, night, length);
   const reference = condition.reference === "median" ? median : best;
   if (reference === null) return NaN;
   return condition.number * reference + condition.spreads * (spread || 0);
@@ -29,11 +34,12 @@ Kasane.judge = function (stack, limits, measures, decisionOf) {
   const frames = stack.frames, verdicts = frames.map(() => ({ keep: true, by: "", hits: [] }));
   limits.forEach((limit, k) => {
     if (limit.ranking || limit.off) return;
-    const bounds = new Map(); // by night
+    const bounds = new Map(); // by night and length
     frames.forEach((frame, i) => {
       if (!frame.width || !Kasane.concerns(limit, frame)) return;
-      let own = bounds.get(frame.night);
-      if (!own) bounds.set(frame.night, own = limit.conditions.map(c => Kasane.boundOf(c, stack, frame.night)));
+      const key = frame.night + "|" + frame.length;
+      let own = bounds.get(key);
+      if (!own) bounds.set(key, own = limit.conditions.map(c => Kasane.boundOf(c, stack, frame.night, frame.length)));
       if (limit.conditions.every((c, n) => Kasane.holds(c, frame.v[c.measure], own[n]))) verdicts[i].hits.push(k);
     });
   });
@@ -41,11 +47,14 @@ Kasane.judge = function (stack, limits, measures, decisionOf) {
     if (!limit.ranking || limit.off) return;
     const { count, percent, by } = limit.ranking, better = measures[by].better;
     const value = i => (frames[i].v[by] === null ? -Infinity : better * frames[i].v[by]);
-    const order = frames.map((f, i) => i).filter(i => frames[i].width && !frames[i].hindrance &&
+    const free = frames.map((f, i) => i).filter(i => frames[i].width && !frames[i].hindrance &&
       verdicts[i].hits.length === 0 && !decisionOf(i) && Kasane.concerns(limit, frames[i]));
-    order.sort((a, b) => value(b) - value(a) || a - b);
-    const wanted = percent ? Math.ceil(count / 100 * order.length - 1e-9) : Math.floor(count);
-    for (const i of order.slice(wanted)) verdicts[i].hits.push(k);
+    stack.lengths.forEach((_, length) => {
+      const order = free.filter(i => frames[i].length === length);
+      order.sort((a, b) => value(b) - value(a) || a - b);
+      const wanted = percent ? Math.ceil(count / 100 * order.length - 1e-9) : Math.floor(count);
+      for (const i of order.slice(wanted)) verdicts[i].hits.push(k);
+    });
   });
   frames.forEach((frame, i) => {
     const v = verdicts[i], decision = decisionOf(i);
