@@ -270,10 +270,12 @@ private:
             Assembly a = assemble(plan, lights);
             matches_ = {};
             if (count_lengths(a.frames) < 2) return a;
-            for (std::size_t k = 0; k < a.frames.size(); ++k) // by the exposure times a scale is not known well
-                for (std::size_t p = 0; p < a.frames[k].planes.size(); ++p)
-                    if (constexpr double kByTime = 0.1; a.frames[k].length > 0 && a.levels[p].scales[k].stars == 0)
-                        a.frames[k].planes[p].scale_error = kByTime;
+            for (std::size_t k = 0; k < a.frames.size(); ++k)
+                for (std::size_t p = 0; a.frames[k].length > 0 && p < a.frames[k].planes.size(); ++p) {
+                    constexpr double kByTime = 0.1; // by the exposure times a scale is not known well
+                    const StarScale& scale = a.levels[p].scales[k];
+                    if (scale.stars == 0) a.frames[k].planes[p].scale_error = kByTime;
+                }
             matches_ = match_lengths(a.frames, at_.canvas, a.backgrounds, s_.context);
             if (!matches_.failure) return a;
             drop_or_raise(*a.lights[matches_.failure->frame], matches_.failure->what);

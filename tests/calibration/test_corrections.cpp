@@ -8,6 +8,7 @@
 #include <kasane/calibration/frame_view.hpp>
 #include <kasane/calibration/master.hpp>
 #include <kasane/calibration/own_corrections.hpp>
+#include <kasane/calibration/pile_up.hpp>
 #include <kasane/integration/integrate.hpp>
 #include <kasane/sky/render.hpp>
 
@@ -351,6 +352,100 @@ TEST_CASE("A tinted panel, twilight that tilts and two disagreeing darks leave n
         CHECK(m.pixels(20, 20) == clean);
         CHECK(m.pixels(21, 20) == Approx(0.5 * (a(21, 20) + b(21, 20))));
     }
+}
+
+TEST_CASE("Saturated pixels are told, hot ones that were replaced are not, spilled charge is") {
+    Image image(120, 90, 1, 1000.0f);
+    image(30, 40) = 60000; // a star's, alone
+    image(50, 60) = 65000; // hot, in the list
+    for (int y = 20; y < 70; ++y)
+        image(90, y) = 64000; // a column that spilled over; the star is in its middle
+    CalibrationSet set;
+    set.saturation = 58000;
+    Mask defects(120, 90);
+    defects(50, 60) = 1;
+    set.defects = std::make_shared<const DefectList>(defects);
+    const OwnCorrections own = find_own_corrections(image.plane(), {}, {.saturation = 58000});
+    CHECK(own.spilled.contains(90, 22));
+    CHECK(own.spilled.size() == own.defects.size());
+    CHECK_FALSE(own.spilled.contains(90, 45));
+    set.own = std::make_shared<const OwnCorrections>(own);
+    const auto marks = [&](const CalibrationSet& with) {
+        const CalibratedView view(memory(image), with);
+        Image out(100, 80);
+        QualityPlane quality;
+        view.read({10, 5, 100, 80}, out.plane(), 0, &quality);
+        return quality;
+    };
+    const QualityPlane q = marks(set);
+    CHECK(q.at(20, 35) == quality::kSaturated);
+    CHECK(q.at(40, 55) == quality::kRepaired);
+    CHECK(q.at(80, 17) == (quality::kRepaired | quality::kSaturated));
+    CHECK(q.at(80, 40) == quality::kSaturated);
+    CHECK(q.at(60, 20) == 0);
+    // Where it is not known what is full, nothing is.
+    set.saturation = 0;
+    const QualityPlane none = marks(set);
+    CHECK(none.at(20, 35) == 0);
+    CHECK(none.at(80, 17) == quality::kRepaired);
+}
+
+TEST_CASE("A saturated sample of a mosaic is told of all colours around that are made of it") {
+    Image mosaic(60, 40, 1, 800.0f);
+    mosaic(30, 20) = 60000;
+    CalibrationSet set;
+    set.saturation = 50000;
+    set.cfa = CfaPattern("RGGB");
+    const FrameView view(std::make_shared<const CalibratedView>(memory(mosaic), set), ColourMethod::adaptive);
+    Image out(40, 30, 3);
+    std::vector<QualityPlane> q(3);
+    view.read({10, 5, 40, 30}, views_of(out), q);
+    for (const QualityPlane& plane : q) {
+        CHECK(plane.at(20, 15) == quality::kSaturated);
+        CHECK(plane.at(22, 13) == quality::kSaturated);
+        CHECK(plane.at(23, 15) == 0);
+    }
+    // Also from a sample that lies beside the rectangle.
+    Image beside(10, 10, 3);
+    view.read({32, 18, 10, 10}, views_of(beside), q);
+    CHECK(q[0].at(0, 2) == quality::kSaturated);
+    CHECK(q[0].at(1, 2) == 0);
+}
+
+TEST_CASE("Where pixels pile up is seen, a smooth summit and a bright sky are not") {
+    const auto pile = [](const std::function<float(int, int)>& light, float full) {
+        Image image(400, 320);
+        add_noise(image, 12, 3);
+        for (int y = 0; y < 320; ++y)
+            for (int x = 0; x < 400; ++x)
+                image(x, y) = std::min(full, std::round(image(x, y) + light(x, y)));
+        return find_pile_up(*memory(image));
+    };
+    const auto core = [](double peak, double width) {
+        return [=](int x, int y) {
+            return static_cast<float>(
+                600 + peak * std::exp(-(std::pow(x - 180, 2) + std::pow(y - 150, 2)) / (2 * width * width)));
+        };
+    };
+    for (const float full : {4095.0f, 16383.0f, 61234.0f, 0.98f * 65535}) {
+        const PileUp p = pile(core(6 * full, 14), full);
+        CHECK(p.piled);
+        CHECK(p.top == full);
+    }
+    CHECK_FALSE(pile(core(40000, 30), 65535).piled);
+    CHECK_FALSE(pile(core(40000, 3), 65535).piled);
+    CHECK_FALSE(pile([](int, int) { return 30000.0f; }, 65535).piled);
+    CHECK_FALSE(pile([](int, int) { return 70000.0f; }, 65535).piled); // all of it is full: nothing can be told
+    // A sensor that is full at 50000, give or take.
+    const PileUp soft = pile(
+        [&](int x, int y) {
+            const float light = core(400000, 14)(x, y);
+            return std::min(light, 50000.0f + static_cast<float>((7 * x + 13 * y) % 500));
+        },
+        65535);
+    CHECK(soft.piled);
+    CHECK(soft.top == Approx(50500).epsilon(0.01));
+    CHECK(find_pile_up(*memory(Image(64, 64))).top == 0);
 }
 
 TEST_CASE("Zeros, negative values and gaps in masters spoil their own pixels only") {

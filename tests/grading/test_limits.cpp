@@ -108,6 +108,25 @@ TEST_CASE("A person stands over limits, and nobody over what cannot be registere
     CHECK(v[1].author == Author::nobody);
 }
 
+TEST_CASE("Exposures are held against those of their own length") {
+    // Six long ones that show 100 stars, three short ones that show 20, 22 and 5.
+    std::vector<Figures> figures(9);
+    std::vector<Candidature> stack;
+    const std::vector<double> stars = {100, 104, 97, 101, 99, 20, 20, 22, 5};
+    for (std::size_t k = 0; k < figures.size(); ++k) {
+        figures[k][Measure::stars] = stars[k];
+        stack.push_back({&figures[k], "2031-03-12", "L", "", std::nullopt, k < 6 ? 0 : 1});
+    }
+    const std::vector<Verdict> apart = judge(stack, {parse_limit("stars < 0.3 x median")});
+    for (std::size_t k = 0; k < stack.size(); ++k)
+        CHECK(apart[k].keep == (k != 5 && k != 8));
+    // Ranked, each length keeps its best.
+    const std::vector<Verdict> ranked = judge(stack, {parse_limit("best 50 % by stars")});
+    CHECK(std::count_if(ranked.begin(), ranked.begin() + 6, [](const Verdict& v) { return v.keep; }) == 3);
+    CHECK(std::count_if(ranked.begin() + 6, ranked.end(), [](const Verdict& v) { return v.keep; }) == 2);
+    CHECK(ranked[7].keep);
+}
+
 TEST_CASE("Equal values, one exposure and none are no trouble") {
     CHECK(Stack(Measure::fwhm, {3, 3, 3, 3}).kept({"fwhm > median + 3 spread", "fwhm < median - 3 spread"}) == "++++");
     CHECK(Stack(Measure::fwhm, {3}).kept(standard_limits()) == "+");

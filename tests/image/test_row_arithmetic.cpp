@@ -6,6 +6,7 @@
 #include <kasane/image/row_arithmetic.hpp>
 #include <kasane/sky/random.hpp>
 
+#include <algorithm>
 #include <catch2/catch.hpp>
 #include <cmath>
 #include <cstring>
@@ -69,6 +70,11 @@ TEST_CASE("A gap is found wherever it is, and numbers are counted") {
             std::vector<float> v = values(n, 5);
             std::vector<std::int32_t> where(n, 0);
             CHECK_FALSE(any_gap(v.data(), n));
+            if (n > 0) {
+                const float most = *std::max_element(v.begin(), v.end());
+                CHECK(any_at_least(v.data(), most, n));
+                CHECK_FALSE(any_at_least(v.data(), std::nextafter(most, 1e30f), n));
+            }
             CHECK(count_present(v.data(), n) == n);
             std::size_t marked = 0;
             for (std::size_t i = 0; i < n; i += 3)
@@ -80,6 +86,7 @@ TEST_CASE("A gap is found wherever it is, and numbers are counted") {
                     const float kept = v[i];
                     v[i] = gap;
                     REQUIRE(any_gap(v.data(), n));
+                    REQUIRE(any_at_least(v.data(), 1e30f, n) == (gap > 0));
                     REQUIRE(count_present(v.data(), n) == n - std::isnan(gap));
                     REQUIRE(count_present(v.data(), where.data(), n) == marked - (std::isnan(gap) && where[i]));
                     v[i] = kept;

@@ -86,6 +86,24 @@ TEST_CASE("A cell that is covered for the most part has no mean") {
     CHECK(std::isfinite(means(0, 4)));
 }
 
+TEST_CASE("A cell with saturated pixels has no mean, but for those that are covered") {
+    Image image(kWidth, kHeight, 1, 1000.0f);
+    add_noise(image, 5, 4);
+    image(40, 40) = image(100, 40) = 60000;
+    Star s;
+    s.x = 100, s.y = 40, s.peak = 60000, s.saturated = true;
+    const Background b = measure_background(image.plane());
+    const SkyMeans means = mean_sky(image.plane(), b, {{s}, 3, {}, 1, 55000});
+    CHECK(std::isnan(means.values(40 / means.cell, 40 / means.cell)));
+    CHECK(std::isfinite(means.values(20 / means.cell, 40 / means.cell)));
+    CHECK(std::isfinite(mean_sky(image.plane(), b, {{s}, 3, {}, 1, 0}).values(40 / means.cell, 40 / means.cell)));
+    const Image all = mean_sky(image.plane(), b, {{s}, 3, {}, 1, 0}).values; // the star's own wings cover some
+    int full = 0;
+    for (std::size_t k = 0; k < all.pixels().size(); ++k)
+        full += std::isfinite(all.pixels()[k]) && std::isnan(means.values.pixels()[k]);
+    CHECK(full == 1);
+}
+
 TEST_CASE("The sky around a place does not depend on how the cells lie there") {
     const auto sky_at = [](double x, double y) {
         return 1000 + 0.4 * x - 0.2 * y + 200 * std::exp(-(std::pow((x - 200) / 60, 2) + std::pow((y - 150) / 60, 2)));
