@@ -234,7 +234,7 @@ std::string limit_text(const Limit& limit) {
 
 const std::vector<std::string>& standard_limits() {
     static const std::vector<std::string> limits = {
-        "stars < 6",
+        "stars < 6 and stars < 0.7 x median", // short exposures of a sparse field have no more
         "stars < 0.3 x median",
         "transparency < 0.3",
         "transparency < 0.7 x night best and transparency < night median - 4 spread",
