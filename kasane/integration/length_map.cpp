@@ -25,8 +25,8 @@ void map_lengths(const TileSamples& samples, const LengthWeights& w, int width, 
             const auto of = [&](std::size_t length) { return weights[length * row + x]; };
             const std::size_t pixel = y * row + x;
             std::size_t first = 0;
-            constexpr double kHalf = 0.5;
-            if (w.fade && w.fade->share(pixel) < kHalf)
+            constexpr float kHalf = 0.5f;
+            if (w.stays && (*w.stays)[pixel] < kHalf)
                 if (const auto next = static_cast<std::size_t>(samples.left(plane)[pixel]) + 1; next < lengths)
                     first = next;
             std::size_t best = first;

@@ -1,7 +1,6 @@
 // Which length makes each pixel of a tile, and where nothing of any length is left that is not saturated.
 #pragma once
 
-#include <kasane/integration/length_fade.hpp>
 #include <kasane/integration/tile_samples.hpp>
 
 #include <cstdint>
@@ -13,7 +12,8 @@ namespace kasane {
 struct LengthWeights {
     const std::vector<StackFrame>& frames;
     const StackExpectation& expectation; ///< of the plane that stands for the stack
-    const LengthFade* fade = nullptr;    ///< begun with what left that plane; null: nothing fades
+    /// By pixel, the share that stays of the mean of all that is left there (LengthFade); null: nothing fades.
+    const std::vector<float>* stays = nullptr;
 };
 
 /// By pixel of a rectangle of samples, as MasterLight::lengths: the length with most weight, of those that have not

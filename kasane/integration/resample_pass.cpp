@@ -78,6 +78,7 @@ void ResamplePass::run(const Region& region, MappedMemory& mapped) {
     counts.shares.resize(frames_.size());
     s->low.assign(static_cast<std::size_t>(region.area()), 0);
     s->high.assign(static_cast<std::size_t>(region.area()), 0);
+    s->stays.clear();
     for (std::size_t p = 0; p < combiners_.size(); ++p) {
         take(tile, *s, p, counts);
         compare_halves(tile, *s, p);
@@ -193,6 +194,8 @@ void ResamplePass::fade_lengths(const Tile& tile, Scratch& s, std::size_t plane)
     if (how != Combination::mean && how != Combination::sum) return;
     const std::vector<std::uint8_t>& left = s.samples.left(plane);
     s.fade.begin(left, tile.wide.width, tile.wide.height);
+    const bool main = static_cast<int>(plane) == main_plane(static_cast<int>(combiners_.size()));
+    if (main) s.stays.assign(left.size(), 1);
     const PlaneVerdict& v = s.judged.planes[plane];
     const StackExpectation& expected = combiners_[plane].expectation();
     const float* samples = s.samples.plane(plane);
@@ -221,6 +224,7 @@ void ResamplePass::fade_lengths(const Tile& tile, Scratch& s, std::size_t plane)
             weights += static_cast<double>(expected.frames[f].weight);
         }
         if (!(weights > 0)) return;
+        if (main) s.stays[pixel] = static_cast<float>(share);
         mean = times_ * static_cast<float>(share * value + (1 - share) * sum / weights);
         // What both parts have in common counts in both.
         const double all = static_cast<double>(weight), rest = 1 - share;
@@ -230,10 +234,8 @@ void ResamplePass::fade_lengths(const Tile& tile, Scratch& s, std::size_t plane)
 
 void ResamplePass::write_lengths(const Tile& tile, Scratch& s) {
     const auto plane = static_cast<std::size_t>(main_plane(static_cast<int>(combiners_.size())));
-    const bool fades = !s.samples.left(plane).empty();
-    if (fades) s.fade.begin(s.samples.left(plane), tile.wide.width, tile.wide.height);
-    map_lengths(s.samples, {frames_, combiners_[plane].expectation(), fades ? &s.fade : nullptr}, tile.wide.width,
-                tile.wide.height, s.lengths);
+    map_lengths(s.samples, {frames_, combiners_[plane].expectation(), s.stays.empty() ? nullptr : &s.stays},
+                tile.wide.width, tile.wide.height, s.lengths);
     for_each_pixel(tile.region, tile.wide,
                    [&](std::size_t pixel, int x, int y) { result_.lengths(x, y) = s.lengths[pixel]; });
 }

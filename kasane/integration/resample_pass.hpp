@@ -45,6 +45,7 @@ private:
         std::vector<std::int32_t> core; ///< of a row: 1 where the image has structure
         EdgeFeather feather;
         LengthFade fade;
+        std::vector<float> stays;           ///< by pixel of the tile with its rim, what does not fade of its mean
         std::vector<std::uint16_t> lengths; ///< which makes each pixel of the tile with its rim
     };
     /// A tile, and what was judged with it.
