@@ -111,6 +111,8 @@ StackFrame binned_to_canvas(StackFrame frame, const Canvas& canvas) {
     const auto down = [&](double v) { return (v + 0.5) / k - 0.5; };
     for (Streak& s : frame.streaks)
         s = {down(s.x0), down(s.y0), down(s.x1), down(s.y1), s.half_width / k};
+    for (Disc& d : frame.covered)
+        d = {down(d.x), down(d.y), d.radius / k};
     for (Region& r : frame.burnt)
         r = {r.x / k, r.y / k, r.width / k + 1, r.height / k + 1};
     frame.electrons_per_adu *= k * k;

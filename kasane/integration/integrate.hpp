@@ -22,6 +22,8 @@
 //   length_fade.hpp      a length fades before it leaves
 //   length_map.hpp       which length makes each pixel
 //   burnt_cells.hpp      what is saturated in all of them
+//   moving_light.hpp     a comet, or the stars past it, taken out of frames
+//   comet_light.hpp      a comet told from what it moves before
 //   edge_feather.hpp     frames that fade out towards their edges
 //   sample_counts.hpp    how samples fared
 //   rejected_cells.hpp   where samples of each frame were rejected

@@ -8,6 +8,7 @@
 #include <kasane/geometry/canvas.hpp>
 #include <kasane/image/plane_source.hpp>
 #include <kasane/integration/burnt_cells.hpp>
+#include <kasane/integration/moving_light.hpp>
 #include <kasane/normalization/level_map.hpp>
 #include <kasane/stars/streaks.hpp>
 
@@ -32,13 +33,15 @@ struct StackPlane {
 /// One exposure of a stack.
 struct StackFrame {
     std::shared_ptr<const PlaneSource> source;
-    std::vector<StackPlane> planes; ///< as the source has them
-    double electrons_per_adu = 0;   ///< 0: unknown
-    std::vector<Streak> streaks{};  ///< trails that do not count, pixels of the source
-    double emphasis = 1;            ///< factor of its weight
-    int length = 0;                 ///< 0: of the longest of the stack, 1: of the next, ... (lengths.hpp)
-    double saturation = 0;          ///< of its pixels, ADU; 0: not known
-    std::vector<Region> burnt{};    ///< where about it is saturated, pixels of the source
+    std::vector<StackPlane> planes;      ///< as the source has them
+    double electrons_per_adu = 0;        ///< 0: unknown
+    std::vector<Streak> streaks{};       ///< trails that do not count, pixels of the source
+    double emphasis = 1;                 ///< factor of its weight
+    int length = 0;                      ///< 0: of the longest of the stack, 1: of the next, ... (lengths.hpp)
+    double saturation = 0;               ///< of its pixels, ADU; 0: not known
+    std::vector<Disc> covered{};         ///< stars that do not count, pixels of the source
+    std::optional<MovingLight> moving{}; ///< what is taken out of it
+    std::vector<Region> burnt{};         ///< where about it is saturated, pixels of the source
 };
 
 /// The transform to a plane's own samples.

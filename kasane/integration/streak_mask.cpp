@@ -50,4 +50,30 @@ void samples_under_streaks(const StackFrame& frame, std::size_t plane, const Reg
         }
 }
 
+void samples_covered(const StackFrame& frame, std::size_t plane, const Region& region,
+                     std::vector<std::uint32_t>& out) {
+    if (frame.covered.empty()) return;
+    const Transform& to_frame = frame.planes[plane].to_frame;
+    const Bounds bounds = to_frame.bounds(region);
+    for (const Disc& d : frame.covered) {
+        if (d.x + d.radius < bounds.left || d.y + d.radius < bounds.top || d.x - d.radius > bounds.right ||
+            d.y - d.radius > bounds.bottom)
+            continue;
+        const Point centre = to_frame.unmap({d.x, d.y});
+        if (!std::isfinite(centre.x)) continue;
+        const Affine near = to_frame.at(centre); // over a star no lens bends
+        const double reach = std::min(1e4, d.radius / std::max(0.05, near.scale()) + 1);
+        const auto whole = [](double v) { return static_cast<int>(std::floor(std::clamp(v, -1e6, 1e6))); };
+        const Region box = intersect(
+            {whole(centre.x - reach), whole(centre.y - reach), 2 * whole(reach) + 3, 2 * whole(reach) + 3}, region);
+        for (int y = box.y; y < box.bottom(); ++y)
+            for (int x = box.x; x < box.right(); ++x) {
+                double u = 0, v = 0;
+                near.apply(x, y, u, v);
+                if (std::hypot(u - d.x, v - d.y) <= d.radius)
+                    out.push_back(static_cast<std::uint32_t>((y - region.y) * region.width + x - region.x));
+            }
+    }
+}
+
 } // namespace kasane

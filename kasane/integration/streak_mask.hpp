@@ -1,4 +1,4 @@
-// Trails that were found in a frame, as samples of the canvas that do not count.
+// Trails that were found in a frame, and stars that it is to do without, as samples of the canvas that do not count.
 #pragma once
 
 #include <kasane/integration/stack.hpp>
@@ -12,5 +12,8 @@ namespace kasane {
 /// pixel's answer does not depend on the rectangle.
 void samples_under_streaks(const StackFrame& frame, std::size_t plane, const Region& region,
                            std::vector<std::uint32_t>& out);
+
+/// The same of samples on its covered places, appended; in no order.
+void samples_covered(const StackFrame& frame, std::size_t plane, const Region& region, std::vector<std::uint32_t>& out);
 
 } // namespace kasane

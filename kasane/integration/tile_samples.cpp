@@ -36,7 +36,9 @@ std::optional<FrameFailure> TileSamples::fill(const std::vector<StackFrame>& fra
             if (options.lengths)
                 resampler_.saturated_samples(frame, p, region, out[p], options.lengths->bright_from(f, p), full_[p][f]);
             frame.planes[p].level.apply(region, out[p]);
+            if (frame.moving) subtract_moving(*frame.moving, p, region, out[p]);
             if (options.mask_streaks) samples_under_streaks(frame, p, region, streaked_[p][f]);
+            samples_covered(frame, p, region, streaked_[p][f]);
         }
         resampler_.for_each_marked(frame, region, [&](std::size_t p, int x, int y, quality::Bits bits) {
             if (bits & quality::kRepaired) repaired_[p][f].push_back(static_cast<std::uint32_t>(y * region.width + x));

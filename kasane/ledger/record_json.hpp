@@ -38,6 +38,9 @@ NLOHMANN_DEFINE_TYPE_NON_INTRUSIVE(SamplingReport, text, drizzled, fwhm, phase_c
                                    interpolated_fwhm, gain, cost, holes, picture)
 NLOHMANN_DEFINE_TYPE_NON_INTRUSIVE(LengthReport, seconds, lights, share, matched)
 NLOHMANN_DEFINE_TYPE_NON_INTRUSIVE(BurntReport, pixels, x, y, width, height, largest)
+NLOHMANN_DEFINE_TYPE_NON_INTRUSIVE(CometPlaceReport, file, x, y, off_x, off_y, found, smear)
+NLOHMANN_DEFINE_TYPE_NON_INTRUSIVE(CometReport, file, preview, both_file, both_preview, text, noise, rms, rate, angle,
+                                   smear, places)
 NLOHMANN_DEFINE_TYPE_NON_INTRUSIVE(WeightCost, weights, noise, fwhm)
 NLOHMANN_DEFINE_TYPE_NON_INTRUSIVE(StackDoubt, code, files, text, remedy)
 NLOHMANN_DEFINE_TYPE_NON_INTRUSIVE(StackReport, doubts, name, target, filter, sensor, file, preview, reference,
@@ -48,7 +51,7 @@ NLOHMANN_DEFINE_TYPE_NON_INTRUSIVE(StackReport, doubts, name, target, filter, se
                                    rejected_high, time, reused, made, failure, identity, unread, optics, canvas, world,
                                    under_streaks, combination, rejection_trials, core_samples, core_rejected_at_first,
                                    core_rejected, rejected_elsewhere, weights, weight_costs, rejection_picture,
-                                   pixel_noise, sampling, lengths, burnt)
+                                   pixel_noise, sampling, lengths, burnt, comet)
 NLOHMANN_DEFINE_TYPE_NON_INTRUSIVE(CompositePartReport, name, factor, weight)
 NLOHMANN_DEFINE_TYPE_NON_INTRUSIVE(CompositeReport, name, kind, file, preview, text, parts, noise, seconds_total, time,
                                    reused)

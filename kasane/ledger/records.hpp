@@ -80,6 +80,26 @@ struct BurntReport {
     double largest = 0;                      ///< pixels in it
 };
 
+/// Where a comet was on a light.
+struct CometPlaceReport {
+    std::string file;
+    double x = 0, y = 0;         ///< by its path, pixels of the turned frame
+    double off_x = 0, off_y = 0; ///< of what the light itself shows, beside the path; pixels of the reference
+    bool found = false;          ///< the light shows it
+    double smear = 0;            ///< by which it moved during the exposure, pixels of the reference
+};
+
+/// A comet among the stars of a stack.
+struct CometReport {
+    std::string file, preview, both_file, both_preview; ///< relative to the output folder; empty: there is no comet
+    std::string text;                                   ///< its path, in words
+    double noise = 0;                                   ///< of the master light that follows it, ADU
+    double rms = 0;                                     ///< of its places beside the path, pixels of the reference
+    double rate = 0, angle = 0; ///< pixels an hour; degrees counter-clockwise as displayed, in the middle of the time
+    double smear = 0;           ///< the most during a light, pixels
+    std::vector<CometPlaceReport> places;
+};
+
 /// What weights make of a stack.
 struct WeightCost {
     std::string weights; ///< as the recipe writes them
@@ -114,6 +134,7 @@ struct StackReport {
     SamplingReport sampling;
     std::vector<LengthReport> lengths; ///< longest first
     BurntReport burnt;
+    CometReport comet;
     double expected_noise = 0;          ///< the same as the noise of its frames lets expect
     int noise_from_level = 0;           ///< frames used whose noise is told by their level, not by their pixels
     double flat_noise_share = 0;        ///< by how much the noise of flats raises that of the frames, at most; relative

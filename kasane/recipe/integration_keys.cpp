@@ -104,6 +104,25 @@ void read_grow(Reader& r, const toml::node& n, const std::string& key) {
     r.recipe.integration.grow = static_cast<int>(v);
 }
 
+void read_comet_marks(Reader& r, const toml::node& n, const std::string& key) {
+    constexpr const char* kWanted = "marks like [[\"lights/L_001.fits\", 312, 204], [\"lights/L_040.fits\", 371, 188]]";
+    const toml::array* marks = n.as_array();
+    if (!marks) r.wrong(n, key, kWanted);
+    r.recipe.comet.clear();
+    for (const toml::node& node : *marks) {
+        const toml::array* one = node.as_array();
+        if (!one || one->size() != 3 || !(*one)[0].is_string()) r.wrong(node, key, kWanted);
+        constexpr double kMost = 1e6;
+        CometMark mark{r.text((*one)[0], key), r.number((*one)[1], key, -kMost, kMost, kWanted),
+                       r.number((*one)[2], key, -kMost, kMost, kWanted)};
+        const auto same = [&](const CometMark& m) { return m.file == mark.file; };
+        if (std::any_of(r.recipe.comet.begin(), r.recipe.comet.end(), same))
+            refuse(node.source(), r.file, fmt::format("{}: the comet is marked twice on {}", key, mark.file),
+                   "Take one of the marks out");
+        r.recipe.comet.push_back(std::move(mark));
+    }
+}
+
 void read_drizzle_scale(Reader& r, const toml::node& n, const std::string& key) {
     constexpr const char* kWanted = "a number from 1 to 3, \"auto\" or \"none\"";
     DrizzleRecipe& d = r.recipe.drizzle;

@@ -446,6 +446,14 @@ const std::vector<Key>& all() {
          "holes where there are few lights. Without it, `\"auto\"` chooses its own.",
          read_drop},
         {"drizzle", "shape", "text", "\"square\"", "Of the drops: `\"square\"` or `\"gaussian\"`.", read_drop_shape},
+        {"comet", "marks", "list of marks",
+         "none; [[\"lights/L_001.fits\", 312, 204], [\"lights/L_040.fits\", 371, 188]]",
+         "Where a comet is on two lights or more, as far apart in time as there are: the file, and the pixel (x, y) "
+         "from "
+         "the upper left one, (0, 0), as `kasane review` and `kasane show` count them. A master light of the comet is "
+         "made as well, without the stars; one of the stars without the comet; and both together. "
+         "docs/special-stacks.md",
+         read_comet_marks},
         {"cache", "size", "text", "\"20G\"",
          "Limit of the cache of decoded camera raw, PNG and JPEG files in `.kasane/cache`; the least recently used go "
          "first.",

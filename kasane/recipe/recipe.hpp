@@ -2,7 +2,7 @@
 //
 // The room holds, beside this:
 //   keys.hpp      all keys, and how their values are read
-//   canvas_keys.hpp, integration_keys.hpp  those of [canvas], [integration] and [drizzle]
+//   canvas_keys.hpp, integration_keys.hpp  those of [canvas], [integration], [drizzle] and [comet]
 //   toml.hpp      TOML, and refusals with their place
 //   edit.hpp      changes that leave the rest as a person wrote it
 //   verdicts.hpp  what a person decided about single exposures
@@ -85,6 +85,13 @@ struct DrizzleRecipe {
     DrizzleOptions options;
 };
 
+/// Where a comet is on a light, as a hand points at it.
+struct CometMark {
+    std::string file;    ///< relative to the project
+    double x = 0, y = 0; ///< pixels of the turned frame, the centre of the upper left one at (0, 0)
+    bool operator==(const CometMark&) const = default;
+};
+
 /// How frames become one image.
 struct IntegrationRecipe {
     std::optional<Rejection> rejection;                        ///< nothing: the one that does best on the stack
@@ -112,6 +119,7 @@ struct Recipe {
     CanvasRecipe canvas;
     IntegrationRecipe integration;
     DrizzleRecipe drizzle;
+    std::vector<CometMark> comet;     ///< none: there is none
     std::vector<std::string> folders; ///< beside the project's own, relative to it: libraries of darks and masters
     std::string output;               ///< relative to the project; empty: "kasane"
     std::uint64_t cache_bytes = 20ull << 30; ///< limit of the cache of decoded pixels

@@ -35,6 +35,7 @@ std::string section_heading(const std::string& section) {
            : section == "canvas"        ? "What the master lights show, and how"
            : section == "integration"   ? "How lights become one image"
            : section == "drizzle"       ? "Master lights on a finer grid, from undersampled lights"
+           : section == "comet"         ? "A comet among the stars"
                                         : "The cache of decoded pixels";
 }
 

@@ -13,6 +13,7 @@
 //   align.hpp       frames of many nights and rigs onto one reference
 //   rig.hpp         the lens of a rig, from all its frames
 //   adjustment.hpp  all frames of a rig at once
+//   comet.hpp       the path of a comet among the stars
 //   chance.hpp      how likely a match is nothing but chance
 //   agreement.hpp   how two lists agree under a transform
 //   star_pair.hpp   two star lists and pairs of their stars

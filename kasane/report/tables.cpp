@@ -75,6 +75,15 @@ std::string burnt_line(const StackReport& s) {
                        s.burnt.x + s.burnt.width / 2, s.burnt.y + s.burnt.height / 2);
 }
 
+/// How a comet was followed, and what was made of it.
+std::string comet_line(const StackReport& s) {
+    if (s.comet.file.empty()) return {};
+    return fmt::format("comet: {}; {:.1f} px an hour towards {:.0f} deg; {} follows it (noise {:.3g} ADU), {} shows it "
+                       "among the stars, {} the stars alone",
+                       s.comet.text, s.comet.rate, s.comet.angle, s.comet.file, s.comet.noise, s.comet.both_file,
+                       s.file);
+}
+
 /// Trails, star cores: what was done beside the rejection itself.
 std::string beside_line(const StackReport& s) {
     std::vector<std::string> parts;
@@ -136,7 +145,7 @@ std::string stack_details(const RunReport& report, int columns) {
         if (!s.defects.empty()) tell("defects: " + s.defects);
         if (s.electrons_per_adu > 0)
             tell(fmt::format("noise model: {:.3g} e-/ADU by {}", s.electrons_per_adu, s.noise_model));
-        for (const std::string& line : {lengths_line(s), burnt_line(s)})
+        for (const std::string& line : {lengths_line(s), burnt_line(s), comet_line(s)})
             if (!line.empty()) tell(line);
         if (!s.sampling.text.empty()) tell("sampling: " + s.sampling.text);
         if (s.noise > 0) tell(noise_line(s));

@@ -187,10 +187,36 @@ void add_scene(Image& image, const Sight& sight, const std::string& filter, doub
     }
 }
 
+/// In steps along its way during the exposure.
+void add_comet(Image& image, const Sight& sight, const std::string& filter, double factor) {
+    if (!sight.conditions.comet) return;
+    const auto& [scene, n, c] = sight;
+    const Comet& comet = *c.comet;
+    const Frame frame(c.pointing, n);
+    const double through = factor * Comet::share_through(filter), area = 1 / (c.pointing.scale * c.pointing.scale);
+    constexpr int kSteps = 7;
+    const Moffat psf(c.fwhm, c.ellipticity, c.ellipticity_angle, n.moffat_beta);
+    const auto along = [&](int step) { return (step + 0.5) / kSteps - 0.5; };
+    for (int y = 0; y < image.height(); ++y)
+        for (int x = 0; x < image.width(); ++x) {
+            double sx = 0, sy = 0, sum = 0;
+            frame.to_scene(x, y, sx, sy);
+            for (int k = 0; k < kSteps; ++k)
+                sum += comet.light_at(sx - along(k) * comet.moved_x, sy - along(k) * comet.moved_y);
+            image(x, y) += static_cast<float>(through * area * sum / kSteps);
+        }
+    for (int k = 0; k < kSteps; ++k) {
+        double x = 0, y = 0;
+        if (!frame.to_pixel(comet.x + along(k) * comet.moved_x, comet.y + along(k) * comet.moved_y, x, y)) continue;
+        add_star(image, {x, y, through * comet.nucleus / kSteps}, psf, std::max(2.0, c.fwhm));
+    }
+}
+
 Image render_filter(const Scene& scene, const std::string& filter, const Instrument& n, const Conditions& c,
                     double seconds) {
     Image image(n.width, n.height);
     add_scene(image, {scene, n, c}, filter, c.transparency * seconds);
+    add_comet(image, {scene, n, c}, filter, c.transparency * seconds);
     for (int y = 0; y < n.height; ++y)
         for (int x = 0; x < n.width; ++x) {
             const double u = 2.0 * x / (n.width - 1) - 1, v = 2.0 * y / (n.height - 1) - 1;
@@ -206,6 +232,21 @@ Image render_filter(const Scene& scene, const std::string& filter, const Instrum
 }
 
 } // namespace
+
+double Comet::light_at(double scene_x, double scene_y) const {
+    const double dx = scene_x - x, dy = scene_y - y, r2 = (dx * dx + dy * dy) / (size * size);
+    double light = coma * std::pow(1 + r2, -0.75) * std::exp(-std::sqrt(r2) / 12);
+    const double ux = std::cos(radians(tail_angle)), uy = -std::sin(radians(tail_angle));
+    const double along = dx * ux + dy * uy, across = -dx * uy + dy * ux, width = size + 0.12 * std::max(0.0, along);
+    constexpr double kRise = 0.5; // of the coma's size, over which the tail begins
+    light += tail * std::exp(-std::max(0.0, along) / length) * std::exp(-0.5 * across * across / (width * width)) /
+             (1 + std::exp(-along / (kRise * size)));
+    return light;
+}
+
+double Comet::share_through(const std::string& filter) {
+    return filter == "L" ? 1 : filter == "G" ? 0.5 : filter == "B" ? 0.3 : filter == "R" ? 0.2 : 0.02;
+}
 
 std::array<double, 6> scene_to_pixel(const Pointing& p, int width, int height) {
     const double c = p.scale * std::cos(radians(p.rotation)), s = p.scale * std::sin(radians(p.rotation));

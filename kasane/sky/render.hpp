@@ -6,6 +6,7 @@
 #include <kasane/sky/scene.hpp>
 
 #include <array>
+#include <optional>
 #include <string>
 #include <vector>
 
@@ -48,6 +49,20 @@ struct Lamp {
     double rate = 0;     ///< electrons per second and pixel in its middle
 };
 
+/// A comet in the middle of the exposure: a nucleus, a coma about it, and a tail; brightest through L, then G.
+struct Comet {
+    double x = 0, y = 0;             ///< scene
+    double moved_x = 0, moved_y = 0; ///< during the exposure, scene pixels
+    double nucleus = 0;              ///< electrons per second through L, over all pixels
+    double coma = 0, size = 8;       ///< the same a pixel in its middle; pixels at which it falls to 0.6 of that
+    double tail = 0, length = 120;   ///< the same where the tail begins; pixels over which it falls to a third
+    double tail_angle = 30;          ///< degrees, counter-clockwise as displayed, from the right
+    /// Coma and tail through L at a place of the scene, without the motion, electrons per second and pixel.
+    double light_at(double scene_x, double scene_y) const;
+    /// What a filter shows of it.
+    static double share_through(const std::string& filter);
+};
+
 /// All that changes from light to light.
 struct Conditions {
     Pointing pointing;
@@ -60,6 +75,7 @@ struct Conditions {
     double ellipticity = 0;       ///< 1 - b/a
     double ellipticity_angle = 0; ///< degrees, of the long axis
     std::vector<Trail> trails;
+    std::optional<Comet> comet;
     double cosmic_rays = 0;         ///< expected number
     std::vector<Point> skyline;     ///< from left to right; below it is land; empty: none
     double obstruction = -1;        ///< share of the frame's height covered from below; < 0: none

@@ -318,6 +318,52 @@ Scenario bright_core() {
     return s;
 }
 
+/// A comet that crosses the field within an evening, in two filters; marked by hand on the first light and the last.
+Scenario comet() {
+    Scenario s;
+    s.seed = 38;
+    s.target = "Comet before the Paper Lantern Nebula";
+    s.scene = {
+        .seed = 21, .width = 640, .height = 480, .filters = {"L", "G"}, .stars = 420, .nebula = 0.6, .galaxy = 4};
+    s.instrument = {.width = 640, .height = 480, .seed = 15};
+    s.dust = {{{190, 200, 20, 0.08}, {450, 300, 15, 0.1}}};
+    Random random(s.seed, 1);
+    constexpr double kRateX = 88, kRateY = -35, kBend = 6; // pixels an hour; pixels an hour squared
+    const auto comet_at = [&](double hours) {
+        Comet c;
+        c.x = -70 + kRateX * hours, c.y = 40 + kRateY * hours + 0.5 * kBend * hours * hours;
+        c.nucleus = 260, c.coma = 3.2, c.size = 7, c.tail = 1.1, c.length = 110, c.tail_angle = 24;
+        return c;
+    };
+    std::string marks;
+    double clock = 8.4 * 3600;
+    constexpr int kLights = 27;
+    for (int i = 0; i < kLights; ++i, clock += 128) {
+        const bool green = i % 3 == 2;
+        const double seconds = 100, hours = (i * 128 + 0.5 * seconds) / 3600;
+        Shot shot = light(fmt::format("lights/{}_{:03}.fits", green ? "G" : "L", i + 1),
+                          {green ? "G" : "L", seconds, 12, clock, filter_sky(green ? "G" : "L")}, random);
+        Comet c = comet_at(hours);
+        c.moved_x = kRateX * seconds / 3600, c.moved_y = kRateY * seconds / 3600;
+        shot.conditions.comet = c;
+        if (i == 0 || i + 1 == kLights) { // as a hand does it
+            const Point at = pixel_of(shot.conditions.pointing, s.instrument, {c.x, c.y});
+            marks += fmt::format("    [\"{}\", {:.0f}, {:.0f}],\n", shot.path, at.x + 1.5, at.y - 1.2);
+        }
+        s.shots.push_back(std::move(shot));
+    }
+    for (const char* filter : {"L", "G"})
+        add_calibration(
+            s, {Shot::Role::flat, fmt::format("flats/{}", filter), "flat", 12, 2.5, 12, 7.5 * 3600, filter, 0, 24000});
+    add_calibration(s, {Shot::Role::dark, "darks", "dark", 12, 100, 12, 20 * 3600});
+    add_calibration(s, {Shot::Role::bias, "bias", "bias", 12, 0.001, 12, 22 * 3600});
+    s.texts = {
+        {"kasane.toml", fmt::format("# Where the comet is on two of the lights; the rest is found.\n[comet]\nmarks "
+                                    "= [\n{}]\n",
+                                    marks)}};
+    return s;
+}
+
 } // namespace
 
 const std::vector<Variant>& demo_variants() {
@@ -332,6 +378,7 @@ const std::vector<Variant>& demo_variants() {
          sparse_pixels},
         {"bright-core", "A core two hundred times too bright for long exposures, and four short ones of another night.",
          bright_core},
+        {"comet", "A comet that moves by a few pixels from light to light, through two filters.", comet},
         {"mistakes", "A night with half a dozen mistakes, which 'kasane check' names.", mistakes},
     };
     return variants;

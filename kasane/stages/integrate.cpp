@@ -4,6 +4,8 @@
 #include <kasane/stages/align.hpp>
 #include <kasane/stages/cameras.hpp>
 #include <kasane/stages/canvas_sky.hpp>
+#include <kasane/stages/comet.hpp>
+#include <kasane/stages/comet_masters.hpp>
 #include <kasane/stages/composites.hpp>
 #include <kasane/stages/drizzle_choice.hpp>
 #include <kasane/stages/grade.hpp>
@@ -21,6 +23,7 @@
 
 #include <kasane/base/error.hpp>
 #include <kasane/base/memory.hpp>
+#include <kasane/base/units.hpp>
 #include <kasane/frames/words.hpp>
 #include <kasane/image/statistics.hpp>
 #include <kasane/integration/binned_frame.hpp>
@@ -54,7 +57,8 @@ bool is_named(const std::vector<std::string>& names, const StackPlan& plan) {
 
 class GroupWork {
 public:
-    GroupWork(Session& session, const ReferenceGroup& group) : s_(session), group_(group), calibrations_(session) {}
+    GroupWork(Session& session, const ReferenceGroup& group, const std::vector<CometMark>& marks)
+        : s_(session), group_(group), marks_(marks), calibrations_(session) {}
 
     void run() {
         const std::string remembered = remembered_reference(s_, group_);
@@ -137,7 +141,16 @@ private:
         int planes = 1;
         for (const std::size_t k : group_.stacks)
             planes = std::max(planes, result_planes(s_, s_.pairing.stacks[k]));
+        comet_doubts_.clear();
+        comet_ = solve_comet(s_, calibrations_, graded_, marks_, comet_doubts_);
         drizzled_ = choose_drizzle(s_, graded_.lights, at_.canvas, planes);
+        if (comet_ && drizzled_) {
+            drizzled_.reset();
+            comet_doubts_.push_back({"comet-doubtful",
+                                     {},
+                                     "lights of a comet are not drizzled; they are interpolated",
+                                     "Leave [comet] or [drizzle] out"});
+        }
     }
 
     /// Those of the group that the caller names.
@@ -304,11 +317,22 @@ private:
         for (;;) {
             a = assemble_matched(plan, lights);
             if (a.frames.empty()) return std::nullopt;
-            s_.context.progress.begin((drizzled_ ? "drizzle " : "integrate ") + plan.name, output().bounds().area());
+            const int passes = comet_ ? 1 + CometMasters::kPasses : 1;
+            s_.context.progress.begin((drizzled_ ? "drizzle " : "integrate ") + plan.name,
+                                      passes * output().bounds().area());
             const IntegrateOptions options = options_for(plan, a);
+            IntegrateOptions first = options;
+            if (comet_) first.rejection = NoRejection{}; // what rejection leaves of a comet nobody can tell
             MasterLight master = drizzled_
                                      ? drizzle(a.frames, at_.canvas, a.backgrounds, s_.context, options, *drizzled_)
-                                     : integrate(a.frames, at_.canvas, a.backgrounds, s_.context, options);
+                                     : integrate(a.frames, at_.canvas, a.backgrounds, s_.context, first);
+            comet_masters_.reset();
+            if (comet_ && !master.failure) {
+                CometMasters made = integrate_comet(a, master, *comet_, at_.canvas, s_.context, options);
+                master = std::move(made.stars);
+                master.failure = made.failure;
+                comet_masters_ = std::move(made);
+            }
             s_.context.progress.end();
             if (master.failure) {
                 drop_or_raise(*a.lights[master.failure->frame], master.failure->what);
@@ -395,7 +419,8 @@ private:
     void require_room(const StackPlan& plan) const {
         const auto planes = static_cast<std::uint64_t>(result_planes(s_, plan));
         const Canvas canvas = output();
-        const std::uint64_t bytes = result_bytes(canvas, static_cast<int>(planes));
+        // With a comet, a second result and the light of both.
+        const std::uint64_t bytes = (comet_ ? 3 : 1) * result_bytes(canvas, static_cast<int>(planes));
         if (bytes <= s_.context.memory.for_buffers()) return;
         throw DataError(fmt::format("a master light of {} x {} pixels takes {} of memory, the budget is {}",
                                     canvas.width, canvas.height, size_text(bytes), size_text(s_.context.memory.bytes)),
@@ -410,6 +435,8 @@ private:
         const Stopwatch clock;
         StackReport report = begin_report(plan);
         report.doubts = find_doubts(s_, calibrations_, plan, lights);
+        report.doubts.insert(report.doubts.end(), comet_doubts_.begin(), comet_doubts_.end());
+        comet_doubts_.clear(); // told once
 
         Assembly a;
         std::optional<MasterLight> master = integrate_good(plan, lights, a);
@@ -452,6 +479,7 @@ private:
             const Light& lead = *a.lights.front();
             write_master_light(s_.output, *master, exposures, report, sky.world, canvas,
                                std::sqrt(density(lead)) * grid_cell(s_, *lead.exposure) / canvas.scale);
+            write_comet(*master, exposures, report, sky.world, name, canvas);
             if (drizzled_)
                 write_png(s_.output / phase_picture, draw_phases(phases));
             else if (std::error_code kept; is_intact(s_, s_.output / phase_picture)) // of one that was drizzled
@@ -467,6 +495,8 @@ private:
             remember_intact(s_, s_.output / report.preview);
             remember_intact(s_, s_.output / report.rejection_picture);
             if (drizzled_) remember_intact(s_, s_.output / report.sampling.picture);
+            for (const std::string& file : files_of(report.comet))
+                remember_intact(s_, s_.output / file);
         }
         s_.ledger.set_fact(basis.key(), json_text({{"report", report}}));
         if (master && !s_.options.preview) s_.ledger.together([&] { remember_where(lights, a, *master); });
@@ -475,6 +505,40 @@ private:
             if (!s_.options.preview) s_.ledger.set_choice("basis/" + report.file, basis.text());
         }
         return report;
+    }
+
+    /// The master light that follows the comet, and both together.
+    void write_comet(const MasterLight& stars, const std::vector<const Exposure*>& exposures, StackReport& report,
+                     const std::optional<WorldCoordinates>& world, const std::string& name, const Canvas& canvas) {
+        if (!comet_masters_) return;
+        CometReport& c = report.comet;
+        c.file = name + "-comet.fits", c.preview = name + "-comet.png";
+        c.both_file = name + "-both.fits", c.both_preview = name + "-both.png";
+        c.text = comet_->text;
+        c.rms = comet_->rms, c.smear = comet_->smear;
+        const Point rate = comet_->path.rate(comet_->epoch);
+        c.rate = 3600 * std::hypot(rate.x, rate.y);
+        c.angle = degrees(std::atan2(-rate.y, rate.x));
+        for (const Exposure* e : exposures)
+            if (const auto place = comet_->places.find(e->path); place != comet_->places.end())
+                c.places.push_back(place->second);
+        const auto write = [&](const MasterLight& master, const std::string& file, const std::string& preview,
+                               const std::string& what) {
+            StackReport own = report;
+            own.file = file, own.preview = preview;
+            own.rejection_picture.clear();
+            describe_master_light(master, own);
+            own.made.step("register").text += "; " + what;
+            write_master_light(s_.output, master, exposures, own, world, canvas, 1);
+            return own.noise;
+        };
+        c.noise = write(comet_masters_->comet, c.file, c.preview, "THE COMET stands still: " + c.text);
+        MasterLight both = stars;
+        for (int p = 0; p < both.pixels.planes(); ++p)
+            for (int y = 0; y < both.pixels.height(); ++y)
+                for (int x = 0; x < both.pixels.width(); ++x)
+                    both.pixels(x, y, p) += comet_masters_->light(x, y, p); // NaN stays
+        write(both, c.both_file, c.both_preview, "THE COMET of one master light among the stars of another");
     }
 
     /// Pixels of a light along the side of one of what is integrated of it.
@@ -507,14 +571,18 @@ private:
 
     Session& s_;
     const ReferenceGroup& group_;
+    const std::vector<CometMark>& marks_;
     Calibrations calibrations_;
     std::vector<std::optional<StackReport>> done_; ///< as group_.stacks
     GradedLights graded_;
     GroupCanvas at_;
     std::optional<UsableLevels> usable_;
-    LengthMatches matches_;                  ///< of the stack that was assembled last
-    std::optional<DrizzleOptions> drizzled_; ///< how the master lights of the group are
-    std::string no_canvas_;                  ///< why there is none
+    std::optional<CometSolution> comet_;
+    std::vector<StackDoubt> comet_doubts_;      ///< not told yet
+    std::optional<CometMasters> comet_masters_; ///< of the stack that was integrated last
+    LengthMatches matches_;                     ///< of the stack that was assembled last
+    std::optional<DrizzleOptions> drizzled_;    ///< how the master lights of the group are
+    std::string no_canvas_;                     ///< why there is none
 };
 
 } // namespace
@@ -538,14 +606,16 @@ void require_named(const Session& s) {
 
 void make_stacks(Session& s) {
     require_named(s);
+    const std::vector<CometMark> marks = sound_comet_marks(s);
     for (const ReferenceGroup& group : reference_groups(s))
-        GroupWork(s, group).run();
+        GroupWork(s, group, marks).run();
 }
 
 void try_rejections(Session& s) {
     require_named(s);
+    const std::vector<CometMark> none;
     for (const ReferenceGroup& group : reference_groups(s))
-        GroupWork(s, group).try_rejections();
+        GroupWork(s, group, none).try_rejections();
 }
 
 } // namespace kasane

@@ -172,7 +172,7 @@ void write_master_light(const std::filesystem::path& output, const MasterLight& 
         images.push_back(std::move(lengths));
     }
     write_fits(output / report.file, images);
-    write_png(output / report.rejection_picture, draw_rejected(master.rejected));
+    if (!report.rejection_picture.empty()) write_png(output / report.rejection_picture, draw_rejected(master.rejected));
     write_png(output / report.preview,
               render_planes(master.pixels, choose_stretches(master.pixels, report.channel_scales)));
 }

@@ -119,8 +119,16 @@ Basis stack_basis(const Session& s, const Calibrations& calibrations, const Refe
         options.add(drizzle->automatic, drizzle->own_drop, drizzle->options);
         if (drizzle->automatic) add_lights(options, s, calibrations, group, reference); // they tell together
     }
+    for (const CometMark& m : s.recipe.comet)
+        options.add(m.file, m.x, m.y);
+    if (!s.recipe.comet.empty()) add_lights(options, s, calibrations, group, reference); // they tell together
     planned.step("resample").set("options", options.result());
     return Basis("stack", std::move(planned));
+}
+
+std::vector<std::string> files_of(const CometReport& c) {
+    if (c.file.empty()) return {};
+    return {c.file, c.preview, c.both_file, c.both_preview};
 }
 
 std::optional<StackReport> finished_stack(const Session& s, const StackPlan& plan, const std::string& key) {
@@ -146,11 +154,14 @@ std::optional<StackReport> finished_stack(const Session& s, const StackPlan& pla
         for (const FrameReport& f : report.frames)
             if (f.unread && s.can_be_read(f.path)) return std::nullopt;
         if (report.file.empty()) return report;
+        const std::vector<std::string> comet = files_of(report.comet);
         const auto current = s.ledger.choice("file/" + report.file);
         const bool good = current && *current == key && is_intact(s, light_file(s, plan)) &&
                           is_intact(s, s.output / report.preview) &&
                           is_intact(s, s.output / report.rejection_picture) &&
-                          (report.sampling.picture.empty() || is_intact(s, s.output / report.sampling.picture));
+                          (report.sampling.picture.empty() || is_intact(s, s.output / report.sampling.picture)) &&
+                          std::all_of(comet.begin(), comet.end(),
+                                      [&](const std::string& file) { return is_intact(s, s.output / file); });
         return good ? std::optional(std::move(report)) : std::nullopt;
     } catch (const nlohmann::json::exception&) { // a record of another version: make it again
         return std::nullopt;

@@ -28,6 +28,8 @@ std::string weights_text(const Session& session);
 /// `group` is the stack's own.
 Basis stack_basis(const Session& session, const Calibrations& calibrations, const ReferenceGroup& group,
                   const JointStack& stack, const std::string& reference);
+/// Of a comet in a stack, relative to the output folder; none where there is none.
+std::vector<std::string> files_of(const CometReport& comet);
 /// The report of a master light that is on disk as its basis wants it.
 std::optional<StackReport> finished_stack(const Session& session, const StackPlan& plan, const std::string& key);
 

@@ -14,6 +14,11 @@
 
 namespace kasane {
 
+/// A round place that something covers.
+struct Disc {
+    double x = 0, y = 0, radius = 0; ///< pixels
+};
+
 struct Streak {
     double x0 = 0, y0 = 0, x1 = 0, y1 = 0; ///< ends, pixels of the image
     double half_width = 0;                 ///< to either side, as far as its light is seen; pixels of the image

@@ -1,0 +1,330 @@
+#include <kasane/stages/comet.hpp>
+
+#include <kasane/base/error.hpp>
+#include <kasane/base/units.hpp>
+#include <kasane/image/statistics.hpp>
+
+#include <algorithm>
+#include <cmath>
+#include <fmt/format.h>
+#include <unordered_map>
+
+namespace kasane {
+
+namespace {
+
+constexpr const char* kRemedy = "See [comet] in kasane.toml";
+
+/// The middle of an exposure; nothing where its time is not known.
+std::optional<double> middle_of(const Exposure& e) {
+    if (!e.time) return std::nullopt;
+    return *e.time + 0.5 * e.seconds.value_or(0);
+}
+
+/// A pixel of the frame on the grid that it is measured on.
+Point on_measured_grid(Point pixel, int cell) {
+    return {(pixel.x + 0.5) / cell - 0.5, (pixel.y + 0.5) / cell - 0.5};
+}
+
+/// A star where most of the lights show it.
+struct FixedStar {
+    Point at; ///< on the reference's grid
+    int seen = 0;
+};
+
+/// Stars that stand still: seen at one place by two fifths of the lights or more.
+std::vector<Point> fixed_stars(const std::vector<const Light*>& lights) {
+    constexpr double kRadius = 1.5, kShare = 0.4; // pixels
+    std::unordered_map<std::int64_t, std::vector<std::size_t>> cells;
+    std::vector<FixedStar> all;
+    const auto key = [](int i, int j) { return static_cast<std::int64_t>(i) * (1 << 24) + j; };
+    for (const Light* l : lights)
+        for (const Star& s : l->measures->main().stars) {
+            const Point p = l->registration->to_frame.unmap({s.x, s.y});
+            if (!(std::abs(p.x) < 1e6 && std::abs(p.y) < 1e6)) continue;
+            const int i = static_cast<int>(std::floor(p.x / kRadius)), j = static_cast<int>(std::floor(p.y / kRadius));
+            std::optional<std::size_t> same;
+            for (int b = -1; b <= 1 && !same; ++b)
+                for (int a = -1; a <= 1 && !same; ++a)
+                    if (const auto it = cells.find(key(i + a, j + b)); it != cells.end())
+                        for (const std::size_t k : it->second)
+                            if (std::hypot(all[k].at.x - p.x, all[k].at.y - p.y) < kRadius) same = k;
+            if (same) {
+                ++all[*same].seen;
+                continue;
+            }
+            cells[key(i, j)].push_back(all.size());
+            all.push_back({p, 1});
+        }
+    std::vector<Point> out;
+    for (const FixedStar& s : all)
+        if (s.seen >= std::max(2.0, kShare * static_cast<double>(lights.size()))) out.push_back(s.at);
+    return out;
+}
+
+class Solving {
+public:
+    Solving(const Session& session, Calibrations& calibrations, const GradedLights& graded,
+            std::vector<StackDoubt>& doubts)
+        : s_(session), calibrations_(calibrations), graded_(graded), doubts_(doubts) {
+        for (const auto& stack : graded.lights)
+            for (const Light& l : stack)
+                if (l.registration && l.measures && middle_of(*l.exposure)) lights_.push_back(&l);
+    }
+
+    std::optional<CometSolution> run(const std::vector<CometMark>& marks) {
+        std::vector<CometSighting> seen = placed(marks);
+        auto fit = fit_comet_path(seen);
+        if (!fit) return std::nullopt;
+        CometSolution out;
+        out.stars = fixed_stars(lights_);
+        constexpr double kByHand = 12, kKnown = 5; // pixels by which it may lie beside
+        int found = 0;
+        for (const double reach : {kByHand, kKnown}) {
+            std::vector<std::optional<CometMiddle>> middles = look(fit->path, out.stars, reach);
+            std::vector<CometSighting> own;
+            std::vector<std::size_t> whose;
+            for (std::size_t k = 0; k < lights_.size(); ++k)
+                if (middles[k]) {
+                    const double side = std::max(0.05, lights_[k]->registration->to_frame.at(middles[k]->at).scale());
+                    constexpr double kLeast = 0.1; // pixels: the light's own place among the stars
+                    own.push_back({*middle_of(*lights_[k]->exposure),
+                                   lights_[k]->registration->to_frame.unmap(middles[k]->at),
+                                   std::hypot(kLeast, middles[k]->sigma / side)});
+                    whose.push_back(k);
+                }
+            constexpr std::size_t kEnough = 3;
+            constexpr double kShare = 0.3, kScatter = 2; // of the lights; pixels
+            const auto next = own.size() >= kEnough ? fit_comet_path(own) : std::nullopt;
+            const auto agree = next ? std::count(next->used.begin(), next->used.end(), true) : 0;
+            // What lies along a path by chance, or stands still, is no comet.
+            if (!next || static_cast<double>(agree) < std::max(3.0, kShare * static_cast<double>(lights_.size())) ||
+                next->rms > kScatter || !passes(next->path, seen)) {
+                by_marks_alone(static_cast<std::size_t>(agree));
+                places_.clear();
+                fit = fit_comet_path(seen);
+                found = 0;
+                break;
+            }
+            fit = next;
+            found = static_cast<int>(agree);
+            places_.clear();
+            for (std::size_t i = 0; i < whose.size(); ++i)
+                if (next->used[i]) {
+                    CometPlaceReport& p = places_[lights_[whose[i]]->exposure->path];
+                    p.found = true;
+                    p.off_x = next->off[i].x, p.off_y = next->off[i].y;
+                }
+        }
+        out.path = fit->path;
+        out.rms = fit->rms;
+        out.found = found;
+        out.lights = static_cast<int>(lights_.size());
+        describe(out);
+        constexpr double kStill = 3; // pixels
+        if (moved_ < kStill) {
+            doubt(fmt::format("the comet moves by only {:.1f} pixels while its lights were taken: stars cannot be told "
+                              "from it, and the master lights are as without it",
+                              moved_),
+                  "Take lights over a longer time, or leave [comet] out");
+            return std::nullopt;
+        }
+        return out;
+    }
+
+private:
+    void doubt(const std::string& text, const std::string& remedy, std::vector<std::string> files = {}) {
+        doubts_.push_back({"comet-doubtful", std::move(files), text, remedy});
+    }
+
+    const Light* light_of(const std::string& file) const {
+        const auto it =
+            std::find_if(lights_.begin(), lights_.end(), [&](const Light* l) { return l->exposure->path == file; });
+        return it == lights_.end() ? nullptr : *it;
+    }
+
+    /// The marks of this group's lights, on the reference's grid.
+    std::vector<CometSighting> placed(const std::vector<CometMark>& marks) {
+        std::vector<CometSighting> out;
+        for (const CometMark& m : marks) {
+            const Light* l = light_of(m.file);
+            if (!l) {
+                for (const auto& stack : graded_.lights)
+                    for (const Light& other : stack)
+                        if (other.exposure->path == m.file)
+                            doubt("the comet is marked on it, but it could not be registered, or its time is not "
+                                  "known; the mark is not used",
+                                  "Mark the comet on another light", {m.file});
+                continue;
+            }
+            constexpr double kByHand = 2; // pixels
+            const Point at = on_measured_grid({m.x, m.y}, grid_cell(s_, *l->exposure));
+            out.push_back({*middle_of(*l->exposure), l->registration->to_frame.unmap(at), kByHand});
+        }
+        return out;
+    }
+
+    /// Whether a path comes by where a hand marked it.
+    static bool passes(const CometPath& path, const std::vector<CometSighting>& marks) {
+        constexpr double kReach = 15; // pixels
+        return std::all_of(marks.begin(), marks.end(), [&](const CometSighting& m) {
+            const Point p = path.at(m.time);
+            return std::hypot(p.x - m.at.x, p.y - m.at.y) < kReach;
+        });
+    }
+
+    void by_marks_alone(std::size_t found) {
+        doubt(fmt::format(
+                  "the comet is seen where its marks put it on {} of {} lights only: its path is that of the marks "
+                  "alone",
+                  found, lights_.size()),
+              "Look at the marks in [comet], and mark it on more lights if it is faint");
+    }
+
+    /// Where each light shows it, on the grid that it is measured on.
+    std::vector<std::optional<CometMiddle>> look(const CometPath& path, const std::vector<Point>& stars,
+                                                 double reach) const {
+        std::vector<std::optional<CometMiddle>> out(lights_.size());
+        std::vector<std::shared_ptr<const FrameView>> views(lights_.size());
+        for (std::size_t k = 0; k < lights_.size(); ++k) { // one after another: they share masters
+            s_.context.workers.cancel().check();
+            const auto measures = lights_[k]->measures;
+            (void)attempt([&] { // what fails is told where it is integrated
+                views[k] = calibrations_.view(*lights_[k]->plan,
+                                              std::shared_ptr<const OwnCorrections>(measures, &measures->own));
+            });
+        }
+        s_.context.workers.for_each(lights_.size(), [&](std::size_t k) {
+            if (!views[k]) return;
+            (void)attempt([&] { out[k] = look_at(*lights_[k], *views[k], path, stars, reach); });
+            views[k]->release();
+        });
+        return out;
+    }
+
+    static std::optional<CometMiddle> look_at(const Light& l, const FrameView& view, const CometPath& path,
+                                              const std::vector<Point>& stars, double reach) {
+        const Transform& to_frame = l.registration->to_frame;
+        const Measures& m = l.measures->main();
+        const Point expected = to_frame.map(path.at(*middle_of(*l.exposure)));
+        const double fwhm = m.fwhm > 0 ? m.fwhm : 3;
+        CometSearch search;
+        search.reach = reach;
+        search.width = std::max(search.width, 1.2 * fwhm);
+        const int half = static_cast<int>(std::ceil(reach + 6 * search.width));
+        if (!(expected.x > -half && expected.y > -half && expected.x < view.width() + half &&
+              expected.y < view.height() + half))
+            return std::nullopt;
+        const int cx = static_cast<int>(std::lround(expected.x)), cy = static_cast<int>(std::lround(expected.y));
+        const Region box = intersect({cx - half, cy - half, 2 * half + 1, 2 * half + 1}, view.bounds());
+        if (box.width < half || box.height < half) return std::nullopt;
+        std::vector<Disc> hidden;
+        for (const Point& star : stars) {
+            const Point at = to_frame.map(star);
+            constexpr double kWide = 2.2; // FWHM
+            if (box.contains({static_cast<int>(at.x), static_cast<int>(at.y), 1, 1}))
+                hidden.push_back({at.x - box.x, at.y - box.y, kWide * fwhm});
+        }
+        Image pixels(box.width, box.height, view.planes());
+        view.read(box, views_of(pixels));
+        const int plane = main_plane(view.planes());
+        auto middle = find_comet(std::as_const(pixels).plane(plane), {expected.x - box.x, expected.y - box.y}, m.noise,
+                                 hidden, search);
+        if (middle) middle->at = {middle->at.x + box.x, middle->at.y + box.y};
+        return middle;
+    }
+
+    void describe(CometSolution& out) {
+        double first = 0, last = 0;
+        std::vector<float> widths;
+        for (const Light* l : lights_) {
+            const double t = *middle_of(*l->exposure);
+            first = l == lights_.front() ? t : std::min(first, t), last = l == lights_.front() ? t : std::max(last, t);
+            CometPlaceReport& p = places_[l->exposure->path];
+            const Point at = l->registration->to_frame.map(out.path.at(t)), rate = out.path.rate(t);
+            p.file = l->exposure->path;
+            p.x = at.x, p.y = at.y;
+            p.smear = std::hypot(rate.x, rate.y) * l->exposure->seconds.value_or(0);
+            out.smear = std::max(out.smear, p.smear);
+            if (l->measures->main().fwhm > 0) widths.push_back(static_cast<float>(l->measures->main().fwhm));
+        }
+        out.epoch = 0.5 * (first + last);
+        for (const Light* l : lights_)
+            if (l->measures == graded_.reference) out.epoch = *middle_of(*l->exposure);
+        out.places = places_;
+        const Point from = out.path.at(first), to = out.path.at(last);
+        moved_ = std::hypot(to.x - from.x, to.y - from.y);
+        static const char* kDegrees[] = {"", "a straight line at one speed", "a path of second degree in time",
+                                         "a path of third degree in time"};
+        out.text = fmt::format("{} through {} of {} lights, {:.2f} px beside it; it moves by {:.1f} px in all, at most "
+                               "{:.1f} px during a light",
+                               kDegrees[std::clamp(out.path.degree(), 1, 3)], out.found, out.lights, out.rms, moved_,
+                               out.smear);
+        const double wide = widths.empty() ? 0 : static_cast<double>(median_in_place(widths));
+        constexpr double kSmeared = 1.5; // widths of stars
+        if (wide > 0 && out.smear > kSmeared * wide)
+            doubt(fmt::format(
+                      "the comet moves by up to {:.1f} pixels during a light, {:.1f} times the width of stars: its "
+                      "middle is smeared",
+                      out.smear, out.smear / wide),
+                  "Take shorter lights of it");
+    }
+
+    const Session& s_;
+    Calibrations& calibrations_;
+    const GradedLights& graded_;
+    std::vector<StackDoubt>& doubts_;
+    std::vector<const Light*> lights_;
+    std::map<std::string, CometPlaceReport> places_;
+    double moved_ = 0;
+};
+
+} // namespace
+
+std::vector<CometMark> sound_comet_marks(Session& s) {
+    std::vector<CometMark> out;
+    const auto tell = [&](const std::string& text, const std::string& file = {}) {
+        std::vector<std::string> files;
+        if (!file.empty()) files.push_back(file);
+        s.report.findings.push_back({Level::warning, "comet-mark", files, text, kRemedy});
+    };
+    std::vector<double> times;
+    for (const CometMark& m : s.recipe.comet) {
+        const auto e = std::find_if(s.exposures.begin(), s.exposures.end(),
+                                    [&](const Exposure& one) { return one.path == m.file; });
+        if (e == s.exposures.end() || e->role != Role::light) {
+            tell("the comet is marked on it, but it is no light of this project; the mark is not used", m.file);
+        } else if (!(m.x >= -0.5 && m.y >= -0.5 && m.x <= e->width - 0.5 && m.y <= e->height - 0.5)) {
+            tell(fmt::format("the comet is marked at ({:g}, {:g}), outside its {} x {} pixels; the mark is not used",
+                             m.x, m.y, e->width, e->height),
+                 m.file);
+        } else if (!middle_of(*e)) {
+            tell("the comet is marked on it, but nothing says when it was taken; the mark is not used", m.file);
+        } else {
+            out.push_back(m);
+            times.push_back(*middle_of(*e));
+        }
+    }
+    if (s.recipe.comet.empty()) return out;
+    const auto [first, last] = std::minmax_element(times.begin(), times.end());
+    constexpr double kApart = 1; // seconds
+    if (times.size() == 1)
+        tell("the comet is marked on this light alone, so that nothing says how it moves; the master lights are as "
+             "without "
+             "it. Mark it on a second one, as far away in time as there is",
+             out.front().file);
+    else if (times.size() > 1 && *last - *first < kApart)
+        tell("all lights on which the comet is marked were taken at one time, so that nothing says how it moves; the "
+             "master "
+             "lights are as without it. Mark it on one of another time");
+    if (times.size() < 2 || *last - *first < kApart) out.clear();
+    return out;
+}
+
+std::optional<CometSolution> solve_comet(const Session& session, Calibrations& calibrations, const GradedLights& graded,
+                                         const std::vector<CometMark>& marks, std::vector<StackDoubt>& doubts) {
+    if (marks.empty()) return std::nullopt;
+    return Solving(session, calibrations, graded, doubts).run(marks);
+}
+
+} // namespace kasane

@@ -1,0 +1,146 @@
+#include <kasane/stages/comet_masters.hpp>
+
+#include <kasane/integration/comet_light.hpp>
+#include <kasane/stars/detection.hpp>
+
+#include <algorithm>
+#include <cmath>
+
+namespace kasane {
+
+namespace {
+
+/// A star of the stack.
+struct Shining {
+    Point at; ///< on the canvas
+    double peak = 0, fwhm = 3;
+};
+
+/// Where the comet is, on the canvas.
+Point on_canvas(const CometSolution& comet, const Canvas& canvas, double time) {
+    const Point p = comet.path.at(time);
+    Point out;
+    canvas.to_reference().inverse().apply(p.x, p.y, out.x, out.y);
+    return out;
+}
+
+double middle_of(const Light& l) {
+    return l.exposure->time.value_or(0) + 0.5 * l.exposure->seconds.value_or(0);
+}
+
+/// Stars of the master light; of what it shows along the comet's way only those that stand still.
+std::vector<Shining> shining(const Assembly& a, const MasterLight& master, const CometSolution& comet,
+                             const Canvas& canvas) {
+    DetectOptions o;
+    o.most = 20000;
+    const StarList list = detect_stars(master.pixels.plane(main_plane(master.pixels.planes())), o);
+    const double fwhm = list.fwhm > 0 ? list.fwhm : 3;
+    std::vector<Point> way;
+    for (const Light* l : a.lights)
+        way.push_back(on_canvas(comet, canvas, middle_of(*l)));
+    std::vector<Point> fixed;
+    const Affine to_canvas = canvas.to_reference().inverse();
+    for (const Point& p : comet.stars) {
+        Point q;
+        to_canvas.apply(p.x, p.y, q.x, q.y);
+        fixed.push_back(q);
+    }
+    const auto near = [](const std::vector<Point>& points, Point p, double reach) {
+        return std::any_of(points.begin(), points.end(),
+                           [&](const Point& q) { return std::hypot(q.x - p.x, q.y - p.y) < reach; });
+    };
+    std::vector<Shining> out;
+    for (const Star& s : list.stars) {
+        const Point at{s.x, s.y};
+        constexpr double kOwn = 4, kSame = 2; // widths of stars; pixels
+        if (near(way, at, kOwn * fwhm) && !near(fixed, at, kSame)) continue;
+        out.push_back({at, std::max(s.peak, s.flux / (1.1 * fwhm * fwhm)), fwhm});
+    }
+    return out;
+}
+
+/// Out to where a star of a peak falls below a fifth of the noise, by a Moffat profile of exponent 2.5 (the wings of
+/// real stars); pixels.
+double covered_radius(double peak, double noise, double fwhm) {
+    constexpr double kShare = 0.2, kBeta = 2.5, kMost = 14; // FWHM
+    const double core = 0.5 * fwhm / std::sqrt(std::exp2(1 / kBeta) - 1);
+    const double ratio = std::max(1.0, peak / (kShare * std::max(1e-9, noise)));
+    return std::min(kMost * fwhm, core * std::sqrt(std::pow(ratio, 1 / kBeta) - 1) + 1);
+}
+
+/// Frames that follow the comet, without the stars.
+std::vector<StackFrame> along_the_path(const Assembly& a, const std::vector<Shining>& stars, const CometSolution& comet,
+                                       const Canvas& canvas) {
+    std::vector<StackFrame> out = a.frames;
+    const Point home = on_canvas(comet, canvas, comet.epoch);
+    for (std::size_t k = 0; k < out.size(); ++k) {
+        StackFrame& f = out[k];
+        const auto main = static_cast<std::size_t>(a.lights[k]->main_plane());
+        const StackPlane& own = f.planes[main];
+        const double noise = own.level.scale.value * own.noise;
+        for (const Shining& star : stars) {
+            const Point at = own.to_frame.map(star.at);
+            const double fwhm = own.fwhm > 0 ? own.fwhm : 3;
+            f.covered.push_back({at.x, at.y, covered_radius(star.peak, noise, fwhm)});
+        }
+        const Point here = on_canvas(comet, canvas, middle_of(*a.lights[k]));
+        const Affine to_stars{1, 0, here.x - home.x, 0, 1, here.y - home.y};
+        for (StackPlane& p : f.planes) {
+            p.to_frame = p.to_frame.after(to_stars);
+            p.level = p.level.onto(canvas, to_stars);
+        }
+    }
+    return out;
+}
+
+/// What lies above the level.
+std::shared_ptr<const Image> above(const Image& master, const std::vector<double>& levels) {
+    auto out = std::make_shared<Image>(master);
+    for (int p = 0; p < out->planes(); ++p)
+        for (int y = 0; y < out->height(); ++y)
+            for (int x = 0; x < out->width(); ++x)
+                (*out)(x, y, p) -= static_cast<float>(levels[static_cast<std::size_t>(p)]);
+    return out;
+}
+
+} // namespace
+
+CometMasters integrate_comet(const Assembly& a, const MasterLight& among_stars, const CometSolution& comet,
+                             const Canvas& canvas, const Context& context, const IntegrateOptions& options) {
+    CometMasters out;
+    const Point home = on_canvas(comet, canvas, comet.epoch);
+    std::vector<Point> moved; // of the comet, against where it is at the epoch
+    for (const Light* l : a.lights) {
+        const Point here = on_canvas(comet, canvas, middle_of(*l));
+        moved.push_back({here.x - home.x, here.y - home.y});
+    }
+    const std::vector<Shining> stars = shining(a, among_stars, comet, canvas);
+    std::vector<StackFrame> following = along_the_path(a, stars, comet, canvas), still = a.frames;
+    IntegrateOptions on_path = options;
+    on_path.real_share = 0; // two frames without a star are better than all with it
+    IntegrateOptions plain = on_path;
+    plain.rejection = NoRejection{};
+    MasterLight first = integrate(following, canvas, a.backgrounds, context, plain);
+    if ((out.failure = first.failure)) return out;
+    const auto main = static_cast<std::size_t>(a.lights.front()->main_plane());
+    std::vector<Disc> discs;
+    for (const Shining& star : stars)
+        discs.push_back({star.at.x, star.at.y, covered_radius(star.peak, first.noise[main], star.fwhm)});
+    const Image sky =
+        without_moving({among_stars.pixels, first.pixels, moved, among_stars.weights[main], discs, first.noise, home});
+    first = {};
+    const std::shared_ptr<const Image> shown = above(sky, a.backgrounds);
+    for (std::size_t k = 0; k < following.size(); ++k)
+        following[k].moving = MovingLight{shown, {-moved[k].x, -moved[k].y}};
+    out.comet = integrate(following, canvas, a.backgrounds, context, on_path);
+    if ((out.failure = out.comet.failure)) return out;
+    const auto light = std::make_shared<const Image>(light_of_comet(out.comet.pixels, out.comet.noise, home));
+    for (std::size_t k = 0; k < still.size(); ++k)
+        still[k].moving = MovingLight{light, moved[k]};
+    out.stars = integrate(still, canvas, a.backgrounds, context, options);
+    if ((out.failure = out.stars.failure)) return out;
+    out.light = *light;
+    return out;
+}
+
+} // namespace kasane

@@ -1,0 +1,143 @@
+// A comet among the stars, as its users run it.
+#include "support/projects.hpp"
+
+#include <kasane/base/error.hpp>
+#include <kasane/io/reader.hpp>
+#include <kasane/recipe/recipe.hpp>
+#include <kasane/report/tables.hpp>
+#include <kasane/sky/variants.hpp>
+
+#include <catch2/catch.hpp>
+#include <cmath>
+#include <fmt/format.h>
+
+namespace fs = std::filesystem;
+using namespace kasane;
+using namespace kasane::test;
+
+namespace {
+
+const sky::Scenario& scenario() {
+    static const sky::Scenario s = sky::demo_variant("comet").make();
+    return s;
+}
+
+void write_comet(const fs::path& folder) {
+    const Quiet quiet;
+    sky::write_scenario(scenario(), folder, quiet.context);
+}
+using CometProject = CopyOf<&write_comet>;
+
+const sky::Shot& shot_of(const std::string& file) {
+    return *std::find_if(scenario().shots.begin(), scenario().shots.end(),
+                         [&](const sky::Shot& s) { return s.path == file; });
+}
+
+Point comet_on(const sky::Shot& shot) {
+    const sky::Comet& c = *shot.conditions.comet;
+    return sky::pixel_of(shot.conditions.pointing, scenario().instrument, {c.x, c.y});
+}
+
+struct Spread {
+    double mean = 0, sigma = 0;
+};
+/// Of pixels that lie so far from a place.
+Spread around(const Image& image, Point place, double from, double until) {
+    std::vector<double> values;
+    for (int y = 20; y < image.height() - 20; ++y)
+        for (int x = 20; x < image.width() - 20; ++x)
+            if (const double r = std::hypot(x - place.x, y - place.y); r >= from && r < until)
+                values.push_back(static_cast<double>(image(x, y)));
+    Spread s;
+    for (const double v : values)
+        s.mean += v / static_cast<double>(values.size());
+    for (const double v : values)
+        s.sigma += std::pow(v - s.mean, 2) / static_cast<double>(values.size());
+    s.sigma = std::sqrt(s.sigma);
+    return s;
+}
+
+} // namespace
+
+TEST_CASE("Two marks make three master lights of each filter: of the stars, of the comet, of both") {
+    CometProject project;
+    const RunReport report = run(project.path);
+    REQUIRE(report.stacks.size() == 2);
+    CHECK(find(report.findings, "comet-mark") == nullptr);
+    CHECK(find(report.findings, "comet-doubtful") == nullptr);
+    for (const StackReport& s : report.stacks) {
+        INFO(s.name);
+        const CometReport& c = s.comet;
+        REQUIRE_FALSE(c.file.empty());
+        CHECK(c.rms < 0.2);
+        CHECK(c.rate == Approx(std::hypot(88, 35 - 6 * 0.5)).epsilon(0.03));
+        CHECK(c.places.size() == static_cast<std::size_t>(s.used));
+        int found = 0;
+        for (const CometPlaceReport& p : c.places) {
+            found += p.found;
+            const Point truth = comet_on(shot_of(p.file));
+            // A tail draws the middle along, everywhere by the same.
+            CHECK(std::hypot(p.x - truth.x, p.y - truth.y) < 1.2);
+        }
+        CHECK(found >= s.used - 3);
+
+        const Image stars = read_plane(*open_frame(fs::path(report.output) / s.file), 0),
+                    comet = read_plane(*open_frame(fs::path(report.output) / c.file), 0),
+                    both = read_plane(*open_frame(fs::path(report.output) / c.both_file), 0);
+        // It stands where it was on the reference.
+        const Point home = comet_on(shot_of(s.reference));
+        const Spread core = around(comet, home, 0, 3), sky = around(comet, home, 190, 260);
+        CHECK(core.mean - sky.mean > 100 * s.noise);
+        // Without stars and nebulae: what is left of them is noise.
+        CHECK(sky.sigma < 1.3 * c.noise);
+        // The stars' master light shows nothing of it there, both together do.
+        const Spread there = around(stars, home, 0, 3), beside = around(stars, home, 8, 14);
+        CHECK(std::abs(there.mean - beside.mean) < 0.05 * (core.mean - sky.mean));
+        const Spread together = around(both, home, 0, 3);
+        CHECK(together.mean - there.mean == Approx(core.mean - sky.mean).epsilon(0.05));
+        CHECK_THAT(run_table(report), Catch::Contains(c.file));
+    }
+    // Again, nothing is done; what was lost is made again.
+    CHECK(run(project.path).stacks.front().reused);
+    fs::remove(fs::path(report.output) / report.stacks.front().comet.both_file);
+    CHECK_FALSE(run(project.path).stacks.front().reused);
+    // Without marks there is no comet, and the stars' master light is made anew.
+    write_recipe(project.path, "");
+    const RunReport without = run(project.path);
+    CHECK(without.stacks.front().comet.file.empty());
+    CHECK_FALSE(without.stacks.front().reused);
+}
+
+TEST_CASE("Marks that cannot be are told with their file, and the stars are integrated as ever") {
+    CometProject project;
+    for (const fs::directory_entry& f : fs::directory_iterator(project.path / "lights"))
+        if (f.path().filename().string().starts_with("G") || f.path().filename().string() > "L_014") fs::remove(f);
+    const auto told = [&](const std::string& marks) {
+        write_recipe(project.path, "[comet]\nmarks = [" + marks + "]\n");
+        const RunReport report = run(project.path);
+        REQUIRE(report.stacks.size() == 1);
+        CHECK(report.stacks.front().comet.file.empty());
+        CHECK_FALSE(report.stacks.front().file.empty());
+        const Finding* f = find(report.findings, "comet-mark");
+        if (!f) f = find(report.findings, "comet-doubtful");
+        return f ? f->text + (f->files.empty() ? "" : " " + f->files.front()) : std::string();
+    };
+    CHECK_THAT(told(R"(["lights/L_001.fits", 243, 284])"), Catch::Contains("on this light alone"));
+    CHECK_THAT(told(R"(["lights/L_001.fits", 243, 284], ["lights/L_010.fits", 900, 20])"),
+               Catch::Contains("outside its 640 x 480 pixels") && Catch::Contains("L_010"));
+    CHECK_THAT(told(R"(["lights/L_001.fits", 243, 284], ["lights/nowhere.fits", 90, 20])"),
+               Catch::Contains("no light of this project") && Catch::Contains("nowhere"));
+    CHECK_THROWS_AS(parse_recipe("[comet]\nmarks = [[\"a.fits\", 1]]"), UsageError);
+    CHECK_THROWS_AS(parse_recipe("[comet]\nmarks = [[\"a.fits\", 1, 2], [\"a.fits\", 3, 4]]"), UsageError);
+    CHECK_THROWS_AS(parse_recipe("[comet]\nmarks = \"a.fits\""), UsageError);
+    const Recipe r = parse_recipe("[comet]\nmarks = [[\"a.fits\", 1, 2.5], [\"b.fits\", 3, 4]]");
+    CHECK(r.comet == std::vector<CometMark>{{"a.fits", 1, 2.5}, {"b.fits", 3, 4}});
+
+    // Marks beside it, where there is nothing: the path is theirs, and that is said.
+    write_recipe(project.path,
+                 "[comet]\nmarks = [[\"lights/L_001.fits\", 520, 90], [\"lights/L_013.fits\", 560, 60]]\n");
+    const RunReport beside = run(project.path);
+    const Finding* f = find(beside.findings, "comet-doubtful");
+    REQUIRE(f);
+    CHECK_THAT(f->text, Catch::Contains("the marks alone"));
+}
