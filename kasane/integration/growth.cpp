@@ -92,8 +92,10 @@ std::vector<std::vector<RejectedSample>> Growth::grow(const GrowthOptions& optio
     for (std::size_t p = 0; p < planes.size(); ++p) {
         if (marks_[p].size() != area) marks_[p].assign(area, 0);
         by_frame.resize(std::max(by_frame.size(), planes[p].expectation->frames.size()));
-        for (const RejectedSample& r : *planes[p].rejected)
-            by_frame[r.frame].push_back({p, r.pixel, r.high, std::abs(deviation(planes[p], r.frame, r.pixel))});
+        for (const RejectedSample& r : *planes[p].rejected) {
+            const float strength = std::abs(deviation(planes[p], r.frame, r.pixel));
+            by_frame[r.frame].push_back({p, r.pixel, r.high, strength >= 0 ? strength : 0}); // NaN could not be sorted
+        }
     }
     std::vector<Place> front;
     std::vector<std::size_t> before(planes.size());

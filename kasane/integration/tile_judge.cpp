@@ -3,6 +3,7 @@
 #include <kasane/base/units.hpp>
 
 #include <algorithm>
+#include <cmath>
 
 namespace kasane {
 
@@ -53,6 +54,29 @@ void TileJudge::gather(const float* samples, std::size_t area, Scratch& s) const
     for (std::size_t f = 0; f < frames; ++f)
         for (std::size_t i = 0; i < count; ++i)
             s.samples[f * count + i] = samples[f * area + s.pixels[i]];
+}
+
+/// Where all samples of a pixel would be rejected (two that contradict each other), none is.
+void TileJudge::leave_some(const float* samples, std::size_t plane, std::size_t area, Scratch& s) const {
+    PlaneVerdict& v = s.planes[plane];
+    s.pixels.clear();
+    for (const RejectedSample& r : v.rejected)
+        if (std::isnan(v.mean[r.pixel]) && (s.pixels.empty() || s.pixels.back() != r.pixel))
+            s.pixels.push_back(r.pixel);
+    if (s.pixels.empty()) return;
+    std::sort(s.pixels.begin(), s.pixels.end());
+    s.pixels.erase(std::unique(s.pixels.begin(), s.pixels.end()), s.pixels.end());
+    gather(samples, area, s);
+    const auto n = static_cast<int>(s.pixels.size());
+    survivors_[plane].combine({s.samples.data(), static_cast<int>(combiners_[plane].expectation().frames.size()), n, n},
+                              {s.mean.data(), s.weight.data(), nullptr, nullptr, nullptr});
+    for (std::size_t i = 0; i < s.pixels.size(); ++i) {
+        v.mean[s.pixels[i]] = s.mean[i];
+        v.weight[s.pixels[i]] = s.weight[i];
+    }
+    std::erase_if(v.rejected, [&](const RejectedSample& r) {
+        return std::binary_search(s.pixels.begin(), s.pixels.end(), r.pixel);
+    });
 }
 
 /// Where the image has structure: with what that lets expect.
@@ -163,6 +187,7 @@ void TileJudge::judge(const float* samples, int width, int height, Scratch& s) c
         combiners_[p].combine(
             {block, static_cast<int>(frames), static_cast<std::ptrdiff_t>(area), static_cast<int>(area)},
             {v.mean.data(), v.weight.data(), nullptr, nullptr, &v.rejected});
+        leave_some(block, p, area, s);
         v.structure.curvature.clear();
         if (structured_[p] && judges()) {
             measure_structure({v.mean.data(), width, height, width}, combiners_[p].expectation(), v.structure);

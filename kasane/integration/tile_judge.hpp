@@ -47,6 +47,7 @@ public:
 
 private:
     bool judges() const;
+    void leave_some(const float* samples, std::size_t plane, std::size_t area, Scratch& s) const;
     void look_again(const float* samples, std::size_t plane, std::size_t area, Scratch& s) const;
     void take_grown(const float* samples, std::size_t plane, std::size_t area, std::vector<RejectedSample>& grown,
                     Scratch& s) const;

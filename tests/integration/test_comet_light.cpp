@@ -145,3 +145,41 @@ TEST_CASE("Stars that frames are to do without do not count where two others sho
         f.covered = {{60, 50, 9}};
     CHECK(integrate(frames, {kWidth, kHeight}, {500}, quiet.context, o).coverage(60, 50) == Approx(1));
 }
+
+TEST_CASE("Where few samples are left that contradict each other, there is no hole, and tiles do not show") {
+    const Quiet quiet;
+    std::vector<StackFrame> frames;
+    for (int k = 0; k < 12; ++k) {
+        Image image(kWidth, kHeight, 1, 500.0f);
+        add_noise(image, 5, 200 + static_cast<std::uint64_t>(k));
+        for (int i = 0; i < 400; ++i) // particles, somewhere else in each
+            image((37 * i + 61 * k) % kWidth, (29 * i + 17 * k * k) % kHeight) += static_cast<float>(20 + i % 60);
+        StackFrame f{std::make_shared<const ImagePlanes>(std::move(image)),
+                     {{Transform(Affine{1, 0, 0.37 * k, 0, 1, 0.23 * k}), {}, 5}},
+                     0.8};
+        for (int i = 0; i < 130; ++i)
+            f.covered.push_back({(53.0 * i + 71 * k) - std::floor((53.0 * i + 71 * k) / kWidth) * kWidth,
+                                 (31.0 * i * k + 11 * i) - std::floor((31.0 * i * k + 11 * i) / kHeight) * kHeight,
+                                 11});
+        frames.push_back(std::move(f));
+    }
+    IntegrateOptions o;
+    o.real_share = 0;
+    o.rejection = NoiseRejection{};
+    const MasterLight whole = integrate(frames, {kWidth, kHeight}, {500}, quiet.context, o);
+    int holes = 0;
+    for (int y = 5; y < kHeight - 5; ++y)
+        for (int x = 5; x < kWidth - 10; ++x)
+            holes += std::isnan(whole.pixels(x, y));
+    CHECK(holes == 0);
+    for (const int tile : {33, 57}) {
+        o.tile = tile;
+        const MasterLight parts = integrate(frames, {kWidth, kHeight}, {500}, quiet.context, o);
+        int differ = 0;
+        for (std::size_t i = 0; i < whole.pixels.pixels().size(); ++i) {
+            const float a = whole.pixels.pixels()[i], b = parts.pixels.pixels()[i];
+            differ += !(a == b || (std::isnan(a) && std::isnan(b)));
+        }
+        CHECK(differ == 0);
+    }
+}
