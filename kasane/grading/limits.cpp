@@ -4,6 +4,7 @@
 #include <kasane/image/statistics.hpp>
 
 #include <algorithm>
+#include <array>
 #include <charconv>
 #include <cmath>
 #include <fmt/format.h>
@@ -167,8 +168,13 @@ Condition parse_condition(Words& w) {
     return c;
 }
 
+/// Without an exponent: limits are written without.
 std::string number_text(double v) {
-    return fmt::format("{:.6g}", v);
+    std::string text = fmt::format("{:.6g}", v);
+    if (text.find('e') == std::string::npos) return text;
+    std::array<char, 800> digits{}; // a double has fewer
+    const auto end = std::to_chars(digits.data(), digits.data() + digits.size(), v, std::chars_format::fixed).ptr;
+    return {digits.data(), end};
 }
 
 std::string bound_text(const Bound& b, const char* unit) {

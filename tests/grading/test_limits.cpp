@@ -108,6 +108,15 @@ TEST_CASE("A person stands over limits, and nobody over what cannot be registere
     CHECK(v[1].author == Author::nobody);
 }
 
+TEST_CASE("Limits of absurd numbers are written as they are read") {
+    for (const char* text : {"sky > 187 x night median + 40000000000000000 spread", "stars < 12345678",
+                             "worth < 0.0000012", "fwhm > 1.4 x night median"}) {
+        const Limit limit = parse_limit(text);
+        CHECK(limit_text(parse_limit(limit_text(limit))) == limit_text(limit));
+    }
+    CHECK(limit_text(parse_limit("stars < 12345678")) == "stars < 12345678");
+}
+
 TEST_CASE("Exposures are held against those of their own length") {
     // Six long ones that show 100 stars, three short ones that show 20, 22 and 5.
     std::vector<Figures> figures(9);
