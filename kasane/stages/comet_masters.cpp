@@ -1,6 +1,8 @@
 #include <kasane/stages/comet_masters.hpp>
 
+#include <kasane/base/units.hpp>
 #include <kasane/integration/comet_light.hpp>
+#include <kasane/stages/master_light.hpp>
 #include <kasane/stars/detection.hpp>
 
 #include <algorithm>
@@ -141,6 +143,39 @@ CometMasters integrate_comet(const Assembly& a, const MasterLight& among_stars, 
     if ((out.failure = out.stars.failure)) return out;
     out.light = *light;
     return out;
+}
+
+void write_comet_masters(const std::filesystem::path& output, const CometSolution& comet, const CometMasters& masters,
+                         const MasterLight& stars, const std::vector<const Exposure*>& exposures, StackReport& report,
+                         const CometFiles& files) {
+    CometReport& c = report.comet;
+    c.file = files.name + "-comet.fits", c.preview = files.name + "-comet.png";
+    c.both_file = files.name + "-both.fits", c.both_preview = files.name + "-both.png";
+    c.text = comet.text;
+    c.rms = comet.rms, c.smear = comet.smear;
+    const Point rate = comet.path.rate(comet.epoch);
+    c.rate = 3600 * std::hypot(rate.x, rate.y);
+    c.angle = degrees(std::atan2(-rate.y, rate.x));
+    for (const Exposure* e : exposures)
+        if (const auto place = comet.places.find(e->path); place != comet.places.end())
+            c.places.push_back(place->second);
+    const auto write = [&](const MasterLight& master, const std::string& file, const std::string& preview,
+                           const std::string& what) {
+        StackReport own = report;
+        own.file = file, own.preview = preview;
+        own.rejection_picture.clear();
+        describe_master_light(master, own);
+        own.made.step("register").text += "; " + what;
+        write_master_light(output, master, exposures, own, files.world, files.canvas, files.finer);
+        return own.noise;
+    };
+    c.noise = write(masters.comet, c.file, c.preview, "THE COMET stands still: " + c.text);
+    MasterLight both = stars;
+    for (int p = 0; p < both.pixels.planes(); ++p)
+        for (int y = 0; y < both.pixels.height(); ++y)
+            for (int x = 0; x < both.pixels.width(); ++x)
+                both.pixels(x, y, p) += masters.light(x, y, p); // NaN stays
+    write(both, c.both_file, c.both_preview, "THE COMET of one master light among the stars of another");
 }
 
 } // namespace kasane

@@ -3,10 +3,13 @@
 #pragma once
 
 #include <kasane/integration/integrate.hpp>
+#include <kasane/io/world_coordinates.hpp>
 #include <kasane/stages/comet.hpp>
 #include <kasane/stages/stack_account.hpp>
 
+#include <filesystem>
 #include <optional>
+#include <string>
 #include <vector>
 
 namespace kasane {
@@ -25,5 +28,19 @@ struct CometMasters {
 /// are integrated along the path again; and what that shows of the comet out of the frames as they were, for the stars.
 CometMasters integrate_comet(const Assembly& assembly, const MasterLight& among_stars, const CometSolution& comet,
                              const Canvas& canvas, const Context& context, const IntegrateOptions& options);
+
+/// How master lights are written.
+struct CometFiles {
+    std::string name; ///< without what follows it, relative to the output folder
+    const std::optional<WorldCoordinates>& world;
+    const Canvas& canvas;
+    double finer = 1; ///< as write_master_light has it
+};
+
+/// Writes NAME-comet.fits and NAME-both.fits with their previews; `stars` is the master light without the comet, and
+/// `report` that of its stack, which is told of them. Throws OutputError.
+void write_comet_masters(const std::filesystem::path& output, const CometSolution& comet, const CometMasters& masters,
+                         const MasterLight& stars, const std::vector<const Exposure*>& exposures, StackReport& report,
+                         const CometFiles& files);
 
 } // namespace kasane

@@ -23,7 +23,6 @@
 
 #include <kasane/base/error.hpp>
 #include <kasane/base/memory.hpp>
-#include <kasane/base/units.hpp>
 #include <kasane/frames/words.hpp>
 #include <kasane/image/statistics.hpp>
 #include <kasane/integration/binned_frame.hpp>
@@ -477,9 +476,11 @@ private:
             for (const Light* l : a.lights)
                 exposures.push_back(l->exposure);
             const Light& lead = *a.lights.front();
-            write_master_light(s_.output, *master, exposures, report, sky.world, canvas,
-                               std::sqrt(density(lead)) * grid_cell(s_, *lead.exposure) / canvas.scale);
-            write_comet(*master, exposures, report, sky.world, name, canvas);
+            const double finer = std::sqrt(density(lead)) * grid_cell(s_, *lead.exposure) / canvas.scale;
+            write_master_light(s_.output, *master, exposures, report, sky.world, canvas, finer);
+            if (comet_masters_)
+                write_comet_masters(s_.output, *comet_, *comet_masters_, *master, exposures, report,
+                                    {name, sky.world, canvas, finer});
             if (drizzled_)
                 write_png(s_.output / phase_picture, draw_phases(phases));
             else if (std::error_code kept; is_intact(s_, s_.output / phase_picture)) // of one that was drizzled
@@ -505,40 +506,6 @@ private:
             if (!s_.options.preview) s_.ledger.set_choice("basis/" + report.file, basis.text());
         }
         return report;
-    }
-
-    /// The master light that follows the comet, and both together.
-    void write_comet(const MasterLight& stars, const std::vector<const Exposure*>& exposures, StackReport& report,
-                     const std::optional<WorldCoordinates>& world, const std::string& name, const Canvas& canvas) {
-        if (!comet_masters_) return;
-        CometReport& c = report.comet;
-        c.file = name + "-comet.fits", c.preview = name + "-comet.png";
-        c.both_file = name + "-both.fits", c.both_preview = name + "-both.png";
-        c.text = comet_->text;
-        c.rms = comet_->rms, c.smear = comet_->smear;
-        const Point rate = comet_->path.rate(comet_->epoch);
-        c.rate = 3600 * std::hypot(rate.x, rate.y);
-        c.angle = degrees(std::atan2(-rate.y, rate.x));
-        for (const Exposure* e : exposures)
-            if (const auto place = comet_->places.find(e->path); place != comet_->places.end())
-                c.places.push_back(place->second);
-        const auto write = [&](const MasterLight& master, const std::string& file, const std::string& preview,
-                               const std::string& what) {
-            StackReport own = report;
-            own.file = file, own.preview = preview;
-            own.rejection_picture.clear();
-            describe_master_light(master, own);
-            own.made.step("register").text += "; " + what;
-            write_master_light(s_.output, master, exposures, own, world, canvas, 1);
-            return own.noise;
-        };
-        c.noise = write(comet_masters_->comet, c.file, c.preview, "THE COMET stands still: " + c.text);
-        MasterLight both = stars;
-        for (int p = 0; p < both.pixels.planes(); ++p)
-            for (int y = 0; y < both.pixels.height(); ++y)
-                for (int x = 0; x < both.pixels.width(); ++x)
-                    both.pixels(x, y, p) += comet_masters_->light(x, y, p); // NaN stays
-        write(both, c.both_file, c.both_preview, "THE COMET of one master light among the stars of another");
     }
 
     /// Pixels of a light along the side of one of what is integrated of it.

@@ -73,7 +73,7 @@ TEST_CASE("What a comet adds to the stars is taken out, its tail along its way a
             ++n;
         }
     CHECK(std::sqrt(before / n) > 15);
-    CHECK(std::sqrt(squares / n) < 4);
+    CHECK(std::sqrt(squares / n) < 3); // noise is 2
     // Far from it nothing is changed.
     CHECK(sky(20, 150) == among(20, 150));
 }
@@ -152,7 +152,7 @@ TEST_CASE("Where few samples are left that contradict each other, there is no ho
     for (int k = 0; k < 12; ++k) {
         Image image(kWidth, kHeight, 1, 500.0f);
         add_noise(image, 5, 200 + static_cast<std::uint64_t>(k));
-        for (int i = 0; i < 400; ++i) // particles, somewhere else in each
+        for (int i = 0; i < 1500; ++i) // particles, somewhere else in each
             image((37 * i + 61 * k) % kWidth, (29 * i + 17 * k * k) % kHeight) += static_cast<float>(20 + i % 60);
         StackFrame f{std::make_shared<const ImagePlanes>(std::move(image)),
                      {{Transform(Affine{1, 0, 0.37 * k, 0, 1, 0.23 * k}), {}, 5}},
