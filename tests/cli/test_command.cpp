@@ -111,7 +111,7 @@ TEST_CASE("The demo's variants are written, and an unknown one is refused") {
     CHECK(o.status == 0);
     CHECK_THAT(o.out, Catch::Contains("half a dozen mistakes") && Catch::Contains("kasane check"));
     CHECK(shell("{kasane} check -q " + (folder / "m").string()).status == 1);
-    CHECK(shell("{kasane} demo --variant comet " + (folder / "c").string()).status == 2);
+    CHECK(shell("{kasane} demo --variant eclipse " + (folder / "c").string()).status == 2);
 }
 
 TEST_CASE("Bad folders and files: a clear message, status 3, and nothing written") {

@@ -209,7 +209,7 @@ TEST_CASE("What no length shows is told, and shows no hole") {
     CHECK(alone.pixels(104, 98) == Approx(kFull).epsilon(1e-3));
 }
 
-TEST_CASE("One saturated sample leaves alone; the others of its length stay") {
+TEST_CASE("One saturated sample leaves alone, and the others of its length stay") {
     const Quiet quiet;
     std::vector<StackFrame> frames;
     for (int k = 0; k < 6; ++k) {
