@@ -118,10 +118,14 @@ CometMasters integrate_comet(const Assembly& a, const MasterLight& among_stars, 
     }
     const std::vector<Shining> stars = shining(a, among_stars, comet, canvas);
     std::vector<StackFrame> following = along_the_path(a, stars, comet, canvas), still = a.frames;
-    IntegrateOptions on_path = options;
+    const bool sum = options.combination == Combination::sum; // what is taken out of frames is of one of them
+    IntegrateOptions last = options;
+    if (sum) last.combination = Combination::mean;
+    IntegrateOptions on_path = last;
     on_path.real_share = 0; // two frames without a star are better than all with it
     IntegrateOptions plain = on_path;
     plain.rejection = NoRejection{};
+    plain.combination = Combination::mean;
     MasterLight first = integrate(following, canvas, a.backgrounds, context, plain);
     if ((out.failure = first.failure)) return out;
     const auto main = static_cast<std::size_t>(a.lights.front()->main_plane());
@@ -139,9 +143,16 @@ CometMasters integrate_comet(const Assembly& a, const MasterLight& among_stars, 
     const auto light = std::make_shared<const Image>(light_of_comet(out.comet.pixels, out.comet.noise, home));
     for (std::size_t k = 0; k < still.size(); ++k)
         still[k].moving = MovingLight{light, moved[k]};
-    out.stars = integrate(still, canvas, a.backgrounds, context, options);
+    out.stars = integrate(still, canvas, a.backgrounds, context, last);
     if ((out.failure = out.stars.failure)) return out;
     out.light = *light;
+    if (sum) {
+        for (Image* image : {&out.comet.pixels, &out.stars.pixels, &out.light})
+            for (float& v : image->pixels())
+                v *= static_cast<float>(a.frames.size());
+        for (MasterLight* master : {&out.comet, &out.stars})
+            master->made.step("combine").text += "; times the number of lights";
+    }
     return out;
 }
 

@@ -321,7 +321,10 @@ private:
                                       passes * output().bounds().area());
             const IntegrateOptions options = options_for(plan, a);
             IntegrateOptions first = options;
-            if (comet_) first.rejection = NoRejection{}; // what rejection leaves of a comet nobody can tell
+            if (comet_) { // what rejection leaves of a comet nobody can tell
+                first.rejection = NoRejection{};
+                first.combination = Combination::mean;
+            }
             MasterLight master = drizzled_
                                      ? drizzle(a.frames, at_.canvas, a.backgrounds, s_.context, options, *drizzled_)
                                      : integrate(a.frames, at_.canvas, a.backgrounds, s_.context, first);

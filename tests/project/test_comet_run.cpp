@@ -101,6 +101,18 @@ TEST_CASE("Two marks make three master lights of each filter: of the stars, of t
     CHECK(run(project.path).stacks.front().reused);
     fs::remove(fs::path(report.output) / report.stacks.front().comet.both_file);
     CHECK_FALSE(run(project.path).stacks.front().reused);
+    // A sum is as many means.
+    const StackReport& mean = report.stacks.front();
+    const Image one = read_plane(*open_frame(fs::path(report.output) / mean.file), 0),
+                comet = read_plane(*open_frame(fs::path(report.output) / mean.comet.file), 0);
+    write_recipe(project.path, read_file(project.path / "kasane.toml") + "\n[integration]\ncombine = \"sum\"\n");
+    const RunReport summed = run(project.path);
+    const StackReport& sum = summed.stacks.front();
+    for (const auto& [before, file] : {std::pair{&one, sum.file}, std::pair{&comet, sum.comet.file}}) {
+        const Image after = read_plane(*open_frame(fs::path(summed.output) / file), 0);
+        for (const auto& [x, y] : {std::pair{100, 100}, std::pair{250, 280}, std::pair{500, 400}})
+            CHECK(after(x, y) == Approx(mean.used * (*before)(x, y)).epsilon(0.02));
+    }
     // Without marks there is no comet, and the stars' master light is made anew.
     write_recipe(project.path, "");
     const RunReport without = run(project.path);
