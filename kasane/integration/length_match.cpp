@@ -214,14 +214,6 @@ void rescale(LevelMap& level, double factor, double background) {
 
 } // namespace
 
-double LengthMatches::typical_error() const {
-    std::vector<float> errors;
-    for (const auto& plane : planes)
-        for (const LengthMatch& m : plane)
-            if (m.error > 0) errors.push_back(static_cast<float>(m.error));
-    return errors.empty() ? 0 : static_cast<double>(median_in_place(errors));
-}
-
 LengthMatches match_lengths(std::vector<StackFrame>& frames, const Canvas& canvas, const std::vector<double>& levels,
                             const Context& context) {
     LengthMatches out;

@@ -24,8 +24,6 @@ struct LengthMatch {
 struct LengthMatches {
     std::vector<std::vector<LengthMatch>> planes; ///< by plane and frame
     std::optional<FrameFailure> failure;          ///< a frame could not be read: nothing was told
-    /// Of all frames that were matched the median error; 0: none was.
-    double typical_error() const;
 };
 
 /// Compares frames of each length with those of the next longer one around what these say they saturate

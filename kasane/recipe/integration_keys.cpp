@@ -113,7 +113,8 @@ void read_comet_marks(Reader& r, const toml::node& n, const std::string& key) {
         const toml::array* one = node.as_array();
         if (!one || one->size() != 3 || !(*one)[0].is_string()) r.wrong(node, key, kWanted);
         constexpr double kMost = 1e6;
-        CometMark mark{r.text((*one)[0], key), r.number((*one)[1], key, -kMost, kMost, kWanted),
+        CometMark mark{std::filesystem::path(r.text((*one)[0], key)).lexically_normal().generic_string(),
+                       r.number((*one)[1], key, -kMost, kMost, kWanted),
                        r.number((*one)[2], key, -kMost, kMost, kWanted)};
         const auto same = [&](const CometMark& m) { return m.file == mark.file; };
         if (std::any_of(r.recipe.comet.begin(), r.recipe.comet.end(), same))

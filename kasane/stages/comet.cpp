@@ -15,12 +15,6 @@ namespace {
 
 constexpr const char* kRemedy = "See [comet] in kasane.toml";
 
-/// The middle of an exposure; nothing where its time is not known.
-std::optional<double> middle_of(const Exposure& e) {
-    if (!e.time) return std::nullopt;
-    return *e.time + 0.5 * e.seconds.value_or(0);
-}
-
 /// A pixel of the frame on the grid that it is measured on.
 Point on_measured_grid(Point pixel, int cell) {
     return {(pixel.x + 0.5) / cell - 0.5, (pixel.y + 0.5) / cell - 0.5};
@@ -116,6 +110,7 @@ public:
                     p.off_x = next->off[i].x, p.off_y = next->off[i].y;
                 }
         }
+        tell_timeless();
         out.path = fit->path;
         out.rms = fit->rms;
         out.found = found;
@@ -135,6 +130,17 @@ public:
 private:
     void doubt(const std::string& text, const std::string& remedy, std::vector<std::string> files = {}) {
         doubts_.push_back({"comet-doubtful", std::move(files), text, remedy});
+    }
+
+    /// Lights that can only show the stars.
+    void tell_timeless() {
+        std::vector<std::string> files;
+        for (const auto& stack : graded_.lights)
+            for (const Light& l : stack)
+                if (l.registration && !middle_of(*l.exposure)) files.push_back(l.exposure->path);
+        if (!files.empty())
+            doubt("nothing says when it was taken, so that it cannot follow the comet: it shows the stars alone",
+                  "Give its time in [[files]]", std::move(files));
     }
 
     const Light* light_of(const std::string& file) const {
@@ -280,6 +286,11 @@ private:
 };
 
 } // namespace
+
+std::optional<double> middle_of(const Exposure& e) {
+    if (!e.time) return std::nullopt;
+    return *e.time + 0.5 * e.seconds.value_or(0);
+}
 
 std::vector<CometMark> sound_comet_marks(Session& s) {
     std::vector<CometMark> out;

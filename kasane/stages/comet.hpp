@@ -15,6 +15,9 @@ namespace kasane {
 /// is wrong with the others is added to the report's findings.
 std::vector<CometMark> sound_comet_marks(Session& session);
 
+/// The middle of an exposure, seconds since 1970; nothing where its time is not known.
+std::optional<double> middle_of(const Exposure& exposure);
+
 struct CometSolution {
     CometPath path;
     double rms = 0;            ///< pixels of the reference

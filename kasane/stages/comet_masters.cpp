@@ -26,10 +26,6 @@ Point on_canvas(const CometSolution& comet, const Canvas& canvas, double time) {
     return out;
 }
 
-double middle_of(const Light& l) {
-    return l.exposure->time.value_or(0) + 0.5 * l.exposure->seconds.value_or(0);
-}
-
 /// Stars of the master light; of what it shows along the comet's way only those that stand still.
 std::vector<Shining> shining(const Assembly& a, const MasterLight& master, const CometSolution& comet,
                              const Canvas& canvas) {
@@ -39,7 +35,7 @@ std::vector<Shining> shining(const Assembly& a, const MasterLight& master, const
     const double fwhm = list.fwhm > 0 ? list.fwhm : 3;
     std::vector<Point> way;
     for (const Light* l : a.lights)
-        way.push_back(on_canvas(comet, canvas, middle_of(*l)));
+        if (const auto time = middle_of(*l->exposure)) way.push_back(on_canvas(comet, canvas, *time));
     std::vector<Point> fixed;
     const Affine to_canvas = canvas.to_reference().inverse();
     for (const Point& p : comet.stars) {
@@ -70,13 +66,20 @@ double covered_radius(double peak, double noise, double fwhm) {
     return std::min(kMost * fwhm, core * std::sqrt(std::pow(ratio, 1 / kBeta) - 1) + 1);
 }
 
-/// Frames that follow the comet, without the stars.
-std::vector<StackFrame> along_the_path(const Assembly& a, const std::vector<Shining>& stars, const CometSolution& comet,
-                                       const Canvas& canvas) {
-    std::vector<StackFrame> out = a.frames;
-    const Point home = on_canvas(comet, canvas, comet.epoch);
-    for (std::size_t k = 0; k < out.size(); ++k) {
-        StackFrame& f = out[k];
+/// What follows the comet: the frames of an assembly whose time is known.
+struct Following {
+    std::vector<std::size_t> which; ///< of the assembly
+    std::vector<Point> moved;       ///< of the comet, against where it is at the epoch
+    std::vector<StackFrame> frames; ///< along its path, without the stars
+};
+
+Following along_the_path(const Assembly& a, const std::vector<Shining>& stars, const CometSolution& comet,
+                         const Canvas& canvas, Point home) {
+    Following out;
+    for (std::size_t k = 0; k < a.frames.size(); ++k) {
+        const auto time = middle_of(*a.lights[k]->exposure);
+        if (!time) continue;
+        StackFrame f = a.frames[k];
         const auto main = static_cast<std::size_t>(a.lights[k]->main_plane());
         const StackPlane& own = f.planes[main];
         const double noise = own.level.scale.value * own.noise;
@@ -85,12 +88,15 @@ std::vector<StackFrame> along_the_path(const Assembly& a, const std::vector<Shin
             const double fwhm = own.fwhm > 0 ? own.fwhm : 3;
             f.covered.push_back({at.x, at.y, covered_radius(star.peak, noise, fwhm)});
         }
-        const Point here = on_canvas(comet, canvas, middle_of(*a.lights[k]));
-        const Affine to_stars{1, 0, here.x - home.x, 0, 1, here.y - home.y};
+        const Point here = on_canvas(comet, canvas, *time), by{here.x - home.x, here.y - home.y};
+        const Affine to_stars{1, 0, by.x, 0, 1, by.y};
         for (StackPlane& p : f.planes) {
             p.to_frame = p.to_frame.after(to_stars);
             p.level = p.level.onto(canvas, to_stars);
         }
+        out.which.push_back(k);
+        out.moved.push_back(by);
+        out.frames.push_back(std::move(f));
     }
     return out;
 }
@@ -111,13 +117,14 @@ CometMasters integrate_comet(const Assembly& a, const MasterLight& among_stars, 
                              const Canvas& canvas, const Context& context, const IntegrateOptions& options) {
     CometMasters out;
     const Point home = on_canvas(comet, canvas, comet.epoch);
-    std::vector<Point> moved; // of the comet, against where it is at the epoch
-    for (const Light* l : a.lights) {
-        const Point here = on_canvas(comet, canvas, middle_of(*l));
-        moved.push_back({here.x - home.x, here.y - home.y});
-    }
     const std::vector<Shining> stars = shining(a, among_stars, comet, canvas);
-    std::vector<StackFrame> following = along_the_path(a, stars, comet, canvas), still = a.frames;
+    Following following = along_the_path(a, stars, comet, canvas, home);
+    std::vector<StackFrame> still = a.frames;
+    const auto failed = [&](const MasterLight& master) {
+        out.failure = master.failure;
+        if (out.failure) out.failure->frame = following.which[out.failure->frame];
+        return out.failure.has_value();
+    };
     const bool sum = options.combination == Combination::sum; // what is taken out of frames is of one of them
     IntegrateOptions last = options;
     if (sum) last.combination = Combination::mean;
@@ -126,23 +133,26 @@ CometMasters integrate_comet(const Assembly& a, const MasterLight& among_stars, 
     IntegrateOptions plain = on_path;
     plain.rejection = NoRejection{};
     plain.combination = Combination::mean;
-    MasterLight first = integrate(following, canvas, a.backgrounds, context, plain);
-    if ((out.failure = first.failure)) return out;
+    MasterLight first = integrate(following.frames, canvas, a.backgrounds, context, plain);
+    if (failed(first)) return out;
     const auto main = static_cast<std::size_t>(a.lights.front()->main_plane());
     std::vector<Disc> discs;
     for (const Shining& star : stars)
         discs.push_back({star.at.x, star.at.y, covered_radius(star.peak, first.noise[main], star.fwhm)});
+    std::vector<double> weights;
+    for (const std::size_t k : following.which)
+        weights.push_back(among_stars.weights[main][k]);
     const Image sky =
-        without_moving({among_stars.pixels, first.pixels, moved, among_stars.weights[main], discs, first.noise, home});
+        without_moving({among_stars.pixels, first.pixels, following.moved, weights, discs, first.noise, home});
     first = {};
     const std::shared_ptr<const Image> shown = above(sky, a.backgrounds);
-    for (std::size_t k = 0; k < following.size(); ++k)
-        following[k].moving = MovingLight{shown, {-moved[k].x, -moved[k].y}};
-    out.comet = integrate(following, canvas, a.backgrounds, context, on_path);
-    if ((out.failure = out.comet.failure)) return out;
+    for (std::size_t k = 0; k < following.frames.size(); ++k)
+        following.frames[k].moving = MovingLight{shown, {-following.moved[k].x, -following.moved[k].y}};
+    out.comet = integrate(following.frames, canvas, a.backgrounds, context, on_path);
+    if (failed(out.comet)) return out;
     const auto light = std::make_shared<const Image>(light_of_comet(out.comet.pixels, out.comet.noise, home));
-    for (std::size_t k = 0; k < still.size(); ++k)
-        still[k].moving = MovingLight{light, moved[k]};
+    for (std::size_t k = 0; k < following.which.size(); ++k)
+        still[following.which[k]].moving = MovingLight{light, following.moved[k]};
     out.stars = integrate(still, canvas, a.backgrounds, context, last);
     if ((out.failure = out.stars.failure)) return out;
     out.light = *light;

@@ -26,6 +26,7 @@ struct CometMasters {
 /// smeared along its way. Its stars, as wide as their light is seen in a frame, are left out of the frames, which are
 /// integrated along the path. Those two tell what stands still (without_moving): that is taken out of the frames, which
 /// are integrated along the path again; and what that shows of the comet out of the frames as they were, for the stars.
+/// Frames whose time is not known take part in the stars alone; one whose time is known is needed.
 CometMasters integrate_comet(const Assembly& assembly, const MasterLight& among_stars, const CometSolution& comet,
                              const Canvas& canvas, const Context& context, const IntegrateOptions& options);
 

@@ -316,12 +316,15 @@ private:
         for (;;) {
             a = assemble_matched(plan, lights);
             if (a.frames.empty()) return std::nullopt;
-            const int passes = comet_ ? 1 + CometMasters::kPasses : 1;
+            const bool follows = comet_ && std::any_of(a.lights.begin(), a.lights.end(), [](const Light* l) {
+                                     return middle_of(*l->exposure).has_value();
+                                 });
+            const int passes = follows ? 1 + CometMasters::kPasses : 1;
             s_.context.progress.begin((drizzled_ ? "drizzle " : "integrate ") + plan.name,
                                       passes * output().bounds().area());
             const IntegrateOptions options = options_for(plan, a);
             IntegrateOptions first = options;
-            if (comet_) { // what rejection leaves of a comet nobody can tell
+            if (follows) { // what rejection leaves of a comet nobody can tell
                 first.rejection = NoRejection{};
                 first.combination = Combination::mean;
             }
@@ -329,7 +332,7 @@ private:
                                      ? drizzle(a.frames, at_.canvas, a.backgrounds, s_.context, options, *drizzled_)
                                      : integrate(a.frames, at_.canvas, a.backgrounds, s_.context, first);
             comet_masters_.reset();
-            if (comet_ && !master.failure) {
+            if (follows && !master.failure) {
                 CometMasters made = integrate_comet(a, master, *comet_, at_.canvas, s_.context, options);
                 master = std::move(made.stars);
                 master.failure = made.failure;
@@ -484,10 +487,8 @@ private:
             if (comet_masters_)
                 write_comet_masters(s_.output, *comet_, *comet_masters_, *master, exposures, report,
                                     {name, sky.world, canvas, finer});
-            if (drizzled_)
-                write_png(s_.output / phase_picture, draw_phases(phases));
-            else if (std::error_code kept; is_intact(s_, s_.output / phase_picture)) // of one that was drizzled
-                std::filesystem::remove(s_.output / phase_picture, kept);
+            remove_former(report, name);
+            if (drizzled_) write_png(s_.output / phase_picture, draw_phases(phases));
         }
         for (const Light& l : lights)
             report.frames.push_back(used.count(&l) ? used.at(&l) : account().report_of(l));
@@ -509,6 +510,18 @@ private:
             if (!s_.options.preview) s_.ledger.set_choice("basis/" + report.file, basis.text());
         }
         return report;
+    }
+
+    /// What a drizzled stack or one with a comet had beside its master light, where this has it no more.
+    void remove_former(const StackReport& report, const std::string& name) const {
+        std::vector<std::string> former;
+        if (!drizzled_) former.push_back(name + ".phases.png");
+        if (report.comet.file.empty())
+            for (const char* end : {"-comet.fits", "-comet.png", "-both.fits", "-both.png"})
+                former.push_back(name + end);
+        std::error_code kept;
+        for (const std::string& file : former)
+            if (is_intact(s_, s_.output / file)) std::filesystem::remove(s_.output / file, kept);
     }
 
     /// Pixels of a light along the side of one of what is integrated of it.

@@ -117,6 +117,7 @@ TEST_CASE("Two marks make three master lights of each filter: of the stars, of t
     write_recipe(project.path, "");
     const RunReport without = run(project.path);
     CHECK(without.stacks.front().comet.file.empty());
+    CHECK_FALSE(fs::exists(fs::path(report.output) / report.stacks.front().comet.file));
     CHECK_FALSE(without.stacks.front().reused);
 }
 
@@ -142,7 +143,7 @@ TEST_CASE("Marks that cannot be are told with their file, and the stars are inte
     CHECK_THROWS_AS(parse_recipe("[comet]\nmarks = [[\"a.fits\", 1]]"), UsageError);
     CHECK_THROWS_AS(parse_recipe("[comet]\nmarks = [[\"a.fits\", 1, 2], [\"a.fits\", 3, 4]]"), UsageError);
     CHECK_THROWS_AS(parse_recipe("[comet]\nmarks = \"a.fits\""), UsageError);
-    const Recipe r = parse_recipe("[comet]\nmarks = [[\"a.fits\", 1, 2.5], [\"b.fits\", 3, 4]]");
+    const Recipe r = parse_recipe("[comet]\nmarks = [[\"./a.fits\", 1, 2.5], [\"b.fits\", 3, 4]]");
     CHECK(r.comet == std::vector<CometMark>{{"a.fits", 1, 2.5}, {"b.fits", 3, 4}});
 
     // Marks beside it, where there is nothing: the path is theirs, and that is said.
