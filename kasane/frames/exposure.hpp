@@ -4,6 +4,7 @@
 //   fields.hpp        what the fields are called, by Kasane and in headers
 //   field_values.hpp  their values as text
 //   look.hpp          a look at the pixels, for what the header does not say
+//   panel_names.hpp   what people call the panels of a mosaic
 //   nights.hpp        times, and the nights they belong to
 //   rules.hpp         what a person says about the files
 //   words.hpp         what names say: roles, filters and values

@@ -137,12 +137,12 @@ std::vector<Verdict> judge_alike(const std::vector<Candidature>& stack, const st
 } // namespace
 
 std::vector<Verdict> judge(const std::vector<Candidature>& stack, const std::vector<Limit>& limits) {
-    std::map<int, std::vector<std::size_t>> lengths;
+    std::map<int, std::vector<std::size_t>> kinds;
     for (std::size_t i = 0; i < stack.size(); ++i)
-        lengths[stack[i].length].push_back(i);
-    if (lengths.size() < 2) return judge_alike(stack, limits);
+        kinds[stack[i].kin].push_back(i);
+    if (kinds.size() < 2) return judge_alike(stack, limits);
     std::vector<Verdict> out(stack.size());
-    for (const auto& [length, which] : lengths) {
+    for (const auto& [kin, which] : kinds) {
         std::vector<Candidature> alike;
         for (const std::size_t i : which)
             alike.push_back(stack[i]);

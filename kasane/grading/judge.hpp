@@ -21,7 +21,7 @@ struct Candidature {
     std::string night, filter;
     std::string hindrance; ///< why it cannot be used whatever anyone wants; empty: it can
     std::optional<Decision> person;
-    int length = 0; ///< which of the stack's lengths: exposures are held against those of their own
+    int kin = 0; ///< which of the stack's kinds (length, panel): exposures are held against those of their own
 };
 
 enum class Author { nobody, limit, person, impossible };
@@ -36,7 +36,7 @@ struct Verdict {
     std::vector<int> limits;        ///< that would drop it, by index, also where a person keeps it
 };
 
-/// Judges the exposures of one stack together, those of each length by themselves. A verdict of a person stands; what
+/// Judges the exposures of one stack together, those of each kind by themselves. A verdict of a person stands; what
 /// cannot be measured or registered cannot be kept by anyone. Rankings rank what the other limits and people leave to
 /// them.
 std::vector<Verdict> judge(const std::vector<Candidature>& stack, const std::vector<Limit>& limits);

@@ -3,11 +3,14 @@
 #include <kasane/base/error.hpp>
 #include <kasane/image/robust_fit.hpp>
 #include <kasane/image/statistics.hpp>
+#include <kasane/registration/panels.hpp>
 
+#include <Eigen/Dense>
 #include <algorithm>
 #include <cmath>
 #include <fmt/format.h>
 #include <limits>
+#include <numeric>
 
 namespace kasane {
 
@@ -55,6 +58,7 @@ public:
         : frames_(frames), canvas_(canvas), workers_(workers), o_(options), offsets_(frames.size()),
           smoothness_(frames.size()), weights_(frames.size()),
           spacing_(std::max(8, frames.front().measures->mesh.cell)) {
+        find_panels();
         lay_out();
         values_.resize(frames.size());
         workers_.for_each(frames.size(), [&](std::size_t f) { values_[f] = look(f, scales[f]); });
@@ -63,10 +67,17 @@ public:
         begin(scales);
     }
 
+    /// Several fields: no frame shows much of the canvas.
+    bool mosaic() const { return panels_ > 1; }
+
     void solve() {
         // A frame that shares no place with others has nothing to be told by.
         settle(LevelModel::offset, 30);
         if (o_.model >= LevelModel::planes) settle(LevelModel::planes, 20);
+        if (mosaic()) {
+            join_panels();
+            find_sky();
+        }
         if (o_.model < LevelModel::local) return;
         // Twice: what a place is worth shows in what smooth maps leave there.
         const SmoothFit fit(canvas_, spacing_);
@@ -77,13 +88,39 @@ public:
         }
     }
 
-    /// What is to be added to each frame, so that all show the sky of the shares given.
+    /// What is to be added to each frame, so that all show the sky of the shares given; of a mosaic, such that the
+    /// frames are changed least: a tilt that all of them have would add up from field to field.
     std::vector<SmoothMap> offsets(const std::vector<double>& shares) const {
-        const SmoothMap level = combined(offsets_, shares);
+        const SmoothMap level = mosaic() ? common_tilt() : combined(offsets_, shares);
         std::vector<SmoothMap> out(offsets_.size());
         for (std::size_t f = 0; f < out.size(); ++f)
             out[f] = combined({offsets_[f], level}, {1, -1});
         return out;
+    }
+
+    /// How the sky in common slopes from edge to edge once `level` is taken off.
+    Point common_slope(const SmoothMap& level) const {
+        std::vector<LevelSample> seen;
+        const LevelMap map{canvas_.centre(), {1, 0, 0, {}}, level};
+        for (std::size_t k = 0; k < places_.size(); ++k)
+            if (std::isfinite(sky_[k]))
+                seen.push_back({places_[k].x, places_[k].y, sky_[k] - map.offset_at(places_[k])});
+        const SmoothMap plane = fit_plane(seen, canvas_);
+        return {plane.slope_x * canvas_.width, plane.slope_y * canvas_.height};
+    }
+    /// Of a mosaic: the plane that the offsets have in common where their frames are.
+    SmoothMap common_tilt() const {
+        std::vector<LevelSample> all;
+        const std::vector<LevelMap> maps = maps_of(offsets_);
+        for (std::size_t k = 0; k < places_.size(); ++k) {
+            double sum = 0, n = 0;
+            for (std::size_t f = 0; f < frames_.size(); ++f)
+                if (std::isfinite(values_[f][k])) sum += maps[f].offset_at(places_[k]), ++n;
+            if (n > 0) all.push_back({places_[k].x, places_[k].y, sum / n});
+        }
+        SmoothMap plane = fit_plane(all, canvas_);
+        if (o_.model < LevelModel::planes) plane.slope_x = plane.slope_y = 0;
+        return plane;
     }
 
     /// Share of the places that a frame shows.
@@ -122,6 +159,111 @@ public:
     }
 
 private:
+    std::vector<LevelMap> maps_of(const std::vector<SmoothMap>& offsets) const {
+        std::vector<LevelMap> out;
+        for (const SmoothMap& m : offsets)
+            out.push_back({canvas_.centre(), {1, 0, 0, {}}, m});
+        return out;
+    }
+
+    void find_panels() {
+        std::vector<PanelFrame> placed;
+        for (const LevelInput& f : frames_)
+            placed.push_back({f.to_frame, f.width, f.height});
+        panel_ = panels_of(placed);
+        panels_ = 1 + *std::max_element(panel_.begin(), panel_.end());
+    }
+
+    /// Offset and tilt of every panel, solved together from where panels overlap: frames that learn of each other only
+    /// through the sky in common would take very many rounds to carry a difference across a mosaic.
+    void join_panels() {
+        const auto n = static_cast<std::size_t>(panels_), places = places_.size();
+        const bool tilts = o_.model >= LevelModel::planes;
+        std::vector<std::vector<double>> sky(n, std::vector<double>(places, 0)), weight = sky;
+        const std::vector<LevelMap> maps = maps_of(offsets_);
+        for (std::size_t f = 0; f < frames_.size(); ++f)
+            for (std::size_t k = 0; k < places; ++k)
+                if (std::isfinite(values_[f][k])) {
+                    const auto p = static_cast<std::size_t>(panel_[f]);
+                    sky[p][k] += weights_[f] * (values_[f][k] + maps[f].offset_at(places_[k]));
+                    weight[p][k] += weights_[f];
+                }
+        std::vector<Point> middle(n, {0, 0});
+        std::vector<double> count(n, 0);
+        for (std::size_t p = 0; p < n; ++p)
+            for (std::size_t k = 0; k < places; ++k)
+                if (weight[p][k] > 0) {
+                    sky[p][k] /= weight[p][k];
+                    middle[p].x += places_[k].x, middle[p].y += places_[k].y, ++count[p];
+                }
+        for (std::size_t p = 0; p < n; ++p)
+            if (count[p] > 0) middle[p].x /= count[p], middle[p].y /= count[p];
+        const double unit = std::max(canvas_.width, canvas_.height);
+        constexpr int kEach = 3; // unknowns of a panel
+        const int unknowns = kEach * panels_;
+        Eigen::VectorXd found = Eigen::VectorXd::Zero(unknowns);
+        const auto row_of = [&](std::size_t p, std::size_t k) {
+            const double tilt = tilts ? 1 / unit : 0;
+            return Eigen::Vector3d(1, tilt * (places_[k].x - middle[p].x), tilt * (places_[k].y - middle[p].y));
+        };
+        const auto value_of = [&](std::size_t p, std::size_t k) {
+            const Eigen::Vector3d its = found.segment<kEach>(static_cast<Eigen::Index>(p) * kEach);
+            return row_of(p, k).dot(its);
+        };
+        struct Meeting {
+            std::size_t p, q, k;
+            double difference, weight;
+        };
+        std::vector<Meeting> meetings;
+        for (std::size_t k = 0; k < places; ++k)
+            for (std::size_t p = 0; p < n; ++p)
+                for (std::size_t q = p + 1; q < n; ++q)
+                    if (weight[p][k] > 0 && weight[q][k] > 0)
+                        meetings.push_back({p, q, k, sky[q][k] - sky[p][k], 1 / (1 / weight[p][k] + 1 / weight[q][k])});
+        if (meetings.empty()) return;
+        constexpr int kRounds = 6;
+        std::vector<double> share(meetings.size(), 1);
+        for (int round = 0; round < kRounds; ++round) {
+            Eigen::MatrixXd normal = Eigen::MatrixXd::Zero(unknowns, unknowns);
+            Eigen::VectorXd right = Eigen::VectorXd::Zero(unknowns);
+            double total = 0;
+            for (std::size_t i = 0; i < meetings.size(); ++i) {
+                const Meeting& m = meetings[i];
+                const double w = share[i] * m.weight;
+                total += w;
+                const Eigen::Vector3d a = row_of(m.p, m.k), b = row_of(m.q, m.k);
+                const auto ip = static_cast<Eigen::Index>(m.p) * kEach, iq = static_cast<Eigen::Index>(m.q) * kEach;
+                normal.block<kEach, kEach>(ip, ip) += w * a * a.transpose();
+                normal.block<kEach, kEach>(iq, iq) += w * b * b.transpose();
+                normal.block<kEach, kEach>(ip, iq) -= w * a * b.transpose();
+                normal.block<kEach, kEach>(iq, ip) -= w * b * a.transpose();
+                right.segment<kEach>(ip) += w * m.difference * a;
+                right.segment<kEach>(iq) -= w * m.difference * b;
+            }
+            constexpr double kHeld = 1e-6; // what the overlaps leave open stays as it is
+            normal.diagonal().array() += kHeld * total / panels_;
+            found = normal.ldlt().solve(right);
+            if (!found.allFinite()) return;
+            std::vector<float> left;
+            for (const Meeting& m : meetings)
+                left.push_back(static_cast<float>(std::sqrt(m.weight) *
+                                                  std::abs(value_of(m.p, m.k) - value_of(m.q, m.k) - m.difference)));
+            std::vector<float> sorted = left;
+            const double spread = std::max(1e-9, static_cast<double>(median_in_place(sorted)) * kSigmaPerMad);
+            for (std::size_t i = 0; i < left.size(); ++i)
+                share[i] = bisquare_weight(static_cast<double>(left[i]) / (kBisquareTuning * spread), 1e-6);
+        }
+        const Point c = canvas_.centre();
+        for (std::size_t f = 0; f < frames_.size(); ++f) {
+            const auto p = static_cast<std::size_t>(panel_[f]);
+            const Eigen::Vector3d g = found.segment<kEach>(static_cast<Eigen::Index>(p) * kEach);
+            offsets_[f].value += g[0];
+            if (!tilts) continue;
+            offsets_[f].slope_x += g[1] / unit, offsets_[f].slope_y += g[2] / unit;
+            offsets_[f].value += (g[1] * (c.x - middle[p].x) + g[2] * (c.y - middle[p].y)) / unit;
+        }
+    }
+
     /// With their backgrounds on one level. A frame that shares no place with others stays so.
     void begin(const std::vector<StarScale>& scales) {
         double sum = 0, weights = 0;
@@ -137,7 +279,7 @@ private:
     void lay_out() {
         const Region r = o_.sky.empty() ? canvas_.bounds() : intersect(o_.sky, canvas_.bounds());
         // Half a cell apart at the least.
-        constexpr double kMost = 12000; // places: more tell no more of what is smooth
+        const double kMost = 12000.0 * std::min(5, panels_); // places: more tell no more of what is smooth
         const double area = static_cast<double>(r.width) * r.height;
         const double step = std::max(spacing_ * 0.5, std::sqrt(area / kMost));
         for (double y = r.y + 0.5 * step; y < r.bottom(); y += step)
@@ -285,6 +427,8 @@ private:
     std::vector<Smoothness> smoothness_;
     std::vector<double> weights_, backgrounds_; ///< those scaled
     double spacing_;                            ///< of the meshes' cells, pixels
+    std::vector<int> panel_;                    ///< of the frames (registration/panels.hpp)
+    int panels_ = 1;
     std::vector<Point> places_;
     std::vector<std::vector<float>> values_; ///< by frame and place
     std::vector<double> worth_;              ///< of places
@@ -380,12 +524,17 @@ StackLevels fit_stack_levels(const std::vector<LevelInput>& frames, const Canvas
     std::vector<double> coverages(n);
     for (std::size_t f = 0; f < n; ++f)
         coverages[f] = sky.coverage(f);
-    const std::vector<std::size_t> best = best_frames(frames, out.scales, coverages);
+    std::vector<std::size_t> best = best_frames(frames, out.scales, coverages);
+    if (sky.mosaic()) { // all of them: none stands for the others
+        best.resize(n);
+        std::iota(best.begin(), best.end(), std::size_t{0});
+    }
     std::vector<Point> slopes;
     for (const std::size_t f : best) {
         slopes.push_back(sky.slope(f));
     }
-    const std::vector<double> among_best = flattest(slopes);
+    const std::vector<double> among_best =
+        sky.mosaic() ? std::vector<double>(n, 1.0 / static_cast<double>(n)) : flattest(slopes);
     out.shares.assign(n, 0);
     Point slope{0, 0};
     for (std::size_t k = 0; k < best.size(); ++k) {
@@ -403,6 +552,7 @@ StackLevels fit_stack_levels(const std::vector<LevelInput>& frames, const Canvas
     if (options.model >= LevelModel::offset) {
         sky.solve();
         offsets = sky.offsets(out.shares);
+        if (sky.mosaic()) slope = sky.common_slope(sky.common_tilt());
     }
     out.background = unit * sky.background(offsets, out.shares);
     out.gradient = unit * std::hypot(slope.x, slope.y);

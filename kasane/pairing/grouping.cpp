@@ -2,6 +2,7 @@
 #include <kasane/pairing/pairer.hpp>
 
 #include <kasane/base/hash.hpp>
+#include <kasane/frames/panel_names.hpp>
 
 namespace kasane {
 
@@ -204,8 +205,32 @@ void Pairer::drop_finished(const std::vector<std::vector<std::size_t>>& groups) 
     });
 }
 
-bool Pairer::same_stack(const StackPlan& s, const Exposure& other, const Exposure& e) const {
-    if (squeezed(s.target) != squeezed(e.target) || plain_letters(s.filter) != plain_letters(e.filter)) return false;
+void Pairer::find_panels() {
+    std::map<std::string, std::map<std::string, PanelName>> by_target; // squeezed; by the whole name
+    for (const std::size_t i : order_) {
+        const Exposure& e = all_[i];
+        if (e.role != Role::light || e.is_master || options_.apart.count(squeezed(e.target))) continue;
+        const PanelName name = panel_of_name(e.target);
+        by_target[squeezed(name.target)].emplace(squeezed(e.target), name);
+    }
+    for (const auto& [target, names] : by_target) {
+        if (names.size() < 2) continue;
+        const std::string& shown = names.begin()->second.target;
+        for (const auto& [whole, name] : names)
+            panels_[whole] = shown;
+    }
+}
+
+const std::string& Pairer::target_of(std::size_t i) const {
+    if (panels_.empty()) return all_[i].target;
+    const auto it = panels_.find(squeezed(all_[i].target));
+    return it == panels_.end() ? all_[i].target : it->second;
+}
+
+bool Pairer::same_stack(const StackPlan& s, std::size_t light) const {
+    const Exposure &other = all_[s.lights.front().exposure], &e = all_[light];
+    if (squeezed(s.target) != squeezed(target_of(light)) || plain_letters(s.filter) != plain_letters(e.filter))
+        return false;
     const bool optics =
         (other.telescope.empty() || e.telescope.empty() || squeezed(other.telescope) == squeezed(e.telescope)) &&
         (!other.focal_length_mm || !e.focal_length_mm ||
@@ -218,13 +243,13 @@ void Pairer::place_light(std::size_t i) {
     const Exposure& e = all_[i];
     // Few stacks, many lights: the last ones are tried first.
     for (auto s = result_.stacks.rbegin(); s != result_.stacks.rend(); ++s)
-        if (sensor_[s->lights.front().exposure] == sensor_[i] && same_stack(*s, all_[s->lights.front().exposure], e)) {
+        if (sensor_[s->lights.front().exposure] == sensor_[i] && same_stack(*s, i)) {
             s->lights.push_back({});
             s->lights.back().exposure = i;
             return;
         }
     StackPlan s;
-    s.target = e.target;
+    s.target = target_of(i);
     s.filter = e.filter;
     s.sensor = sensor_key(e);
     s.mosaic = !e.cfa.empty();

@@ -90,7 +90,12 @@ private:
     /// are found again when they are asked for; of others too, or of fewer, they are superseded.
     void drop_finished(const std::vector<std::vector<std::size_t>>& groups);
 
-    bool same_stack(const StackPlan& s, const Exposure& other, const Exposure& e) const;
+    /// Targets whose names say that they are panels of one.
+    void find_panels();
+    /// What an exposure shows, panels of one target under its name.
+    const std::string& target_of(std::size_t i) const;
+
+    bool same_stack(const StackPlan& s, std::size_t light) const;
 
     void place_light(std::size_t i);
 
@@ -205,6 +210,7 @@ private:
     std::vector<std::size_t> order_;
     std::map<std::string, std::vector<std::size_t>> calibration_;
     std::map<std::size_t, std::set<std::string>> filters_; ///< by geometry
+    std::map<std::string, std::string> panels_;            ///< targets by the names of their panels, squeezed
     Pairing result_;
     std::vector<std::string> unplaced_, colour_images_;
     std::vector<std::pair<std::string, Finding>> flat_findings_; ///< by the flats' name

@@ -8,6 +8,7 @@ namespace kasane {
 Pairing Pairer::run() {
     drop_duplicates();
     find_filters();
+    find_panels();
     for (const std::size_t i : order_)
         place(i);
     make_masters();

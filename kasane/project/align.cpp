@@ -11,6 +11,7 @@
 #include <kasane/stages/open_project.hpp>
 #include <kasane/stages/outside_image.hpp>
 #include <kasane/stages/pair.hpp>
+#include <kasane/stages/panels.hpp>
 #include <kasane/stages/shared_grid.hpp>
 
 #include <algorithm>
@@ -227,6 +228,7 @@ AlignReport align_project(const RunOptions& options, const Context& context) {
     remove_all_leftovers(s);
     remember_names(s);
     make_masters(s);
+    settle_panels(s);
     settle_grids(s);
     Calibrations calibrations(s);
     for (const ReferenceGroup& group : reference_groups(s))

@@ -9,6 +9,7 @@
 #include <kasane/stages/measure.hpp>
 #include <kasane/stages/open_project.hpp>
 #include <kasane/stages/pair.hpp>
+#include <kasane/stages/panels.hpp>
 #include <kasane/stages/rejected_records.hpp>
 #include <kasane/stages/shared_grid.hpp>
 
@@ -47,7 +48,7 @@ std::vector<Candidature> candidatures_of(const StackGrade& stack) {
         c.figures = f.measures ? &f.figures : nullptr;
         c.night = f.night;
         c.filter = f.filter;
-        c.length = f.length;
+        c.kin = f.kin;
         c.person = f.decision;
         if (f.verdict.author == Author::impossible) c.hindrance = f.verdict.reason;
         all.push_back(std::move(c));
@@ -159,7 +160,7 @@ FrameGrade grade_of(const Session& s, const Calibrations& calibrations, Light& l
     f.verdict = l.verdict;
     f.decision = l.decision;
     f.contribution = l.contribution;
-    f.length = l.length;
+    f.kin = l.kin;
     if (l.registration) f.to_frame = l.registration->to_frame;
     if (l.measures) {
         f.shape = field_shape(*l.measures);
@@ -302,6 +303,7 @@ GradedProject::GradedProject(const GradeOptions& options, const Context& context
     remove_all_leftovers(s);
     remember_names(s);
     make_masters(s);
+    settle_panels(s);
     settle_grids(s);
     const std::vector<Limit> limits = limits_of(s);
     for (const ReferenceGroup& group : reference_groups(s))

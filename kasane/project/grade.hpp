@@ -26,7 +26,7 @@ struct FrameGrade {
     Verdict verdict;
     std::optional<Decision> decision;
     Contribution contribution;
-    int length = 0;                    ///< which of the stack's lengths, 0 the longest
+    int kin = 0;                       ///< which of the stack's kinds (length, panel) it is held against
     std::optional<Transform> to_frame; ///< from the reference's pixels; nothing if not registered
     std::string preview;               ///< file; empty if there is none
     PreviewScale preview_scale;

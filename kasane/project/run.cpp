@@ -8,6 +8,7 @@
 #include <kasane/stages/masters.hpp>
 #include <kasane/stages/open_project.hpp>
 #include <kasane/stages/pair.hpp>
+#include <kasane/stages/panels.hpp>
 #include <kasane/stages/reference_groups.hpp>
 #include <kasane/stages/remaining_work.hpp>
 #include <kasane/stages/shared_grid.hpp>
@@ -109,7 +110,10 @@ RunReport run_up_to(Last last, const RunOptions& options, const Context& context
     if (const auto short_of = memory_finding(session, todo)) report.findings.push_back(*short_of);
     const Stopwatch work;
     make_masters(session);
+    settle_panels(session);
     settle_grids(session);
+    for (Finding& f : panel_findings(session))
+        report.findings.push_back(std::move(f));
     for (Finding& f : joint_findings(session))
         report.findings.push_back(std::move(f));
     if (last == Last::make) {

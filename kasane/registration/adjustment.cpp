@@ -17,11 +17,36 @@ using Block = Eigen::Matrix<double, Eigen::Dynamic, Eigen::Dynamic, Eigen::ColMa
 using Rows = Eigen::Matrix<double, 2, Eigen::Dynamic, Eigen::ColMajor, 2, kMostBlock>;
 using Columns = Eigen::Matrix<double, Eigen::Dynamic, 2, Eigen::ColMajor, kMostBlock, 2>;
 
+/// Of a stretch before a fit: what the air does between exposures at different heights, a few parts in ten thousand.
+constexpr double kStretch = 5e-4;
+/// Of the logarithm of a scale between exposures of one instrument: warmth and focus.
+constexpr double kGrowth = 5e-4;
+
+/// Where a frame's plane shows a star, with all derivatives.
+struct Slopes {
+    Eigen::Vector2d at;
+    Eigen::Matrix2d by_position;
+    FrameSlopes by_map;
+    Eigen::Vector2d by_curvature = Eigen::Vector2d::Zero();
+};
+
+Slopes slopes_of(const Adjustment& p, const Adjustment::Frame& f, const Eigen::Vector2d& star) {
+    if (!f.pose) {
+        const MappingSlopes m = mapping_slopes(f.map, f.mapping, star);
+        return {m.at, m.by_position, m.by_mapping};
+    }
+    const PoseSlopes m = pose_slopes(*f.pose, p.curvature.value, star);
+    Slopes out{m.at, m.by_position, FrameSlopes::Zero(), m.by_curvature};
+    out.by_map.leftCols<6>() = m.by_pose;
+    return out;
+}
+
 /// A sighting, linear about where things are: distance and derivatives, divided by its error.
 struct Line {
     Eigen::Vector2d distance;
     FrameSlopes by_map;  ///< zero beyond the free numbers
     GlassSlopes by_lens; ///< zero where the lens is not free
+    Eigen::Vector2d by_curvature;
     Eigen::Matrix2d by_star;
     int frame = 0, glass = 0;
 };
@@ -36,10 +61,10 @@ public:
         stars_ = begin_.size();
         begin_.push_back(p_.sightings.size());
         for (auto& f : p_.frames)
-            if (!f.fixed) f.map = restricted(f.map, f.mapping);
+            if (!f.fixed && !f.pose) f.map = restricted(f.map, f.mapping);
+        follow(p_);
         for (const auto& f : p_.frames)
-            offset_.push_back(unknowns_), width_.push_back(f.fixed ? 0 : freedom(f.mapping)),
-                unknowns_ += width_.back();
+            offset_.push_back(unknowns_), width_.push_back(f.unknowns()), unknowns_ += width_.back();
         for (const auto& g : p_.lenses) {
             lens_offset_.push_back(unknowns_);
             lens_free_.emplace_back();
@@ -48,6 +73,7 @@ public:
                 if (free[static_cast<std::size_t>(k)]) lens_free_.back().push_back(k);
             unknowns_ += static_cast<int>(lens_free_.back().size());
         }
+        if (p_.curvature.free) curvature_at_ = unknowns_++;
         weight_.assign(p_.sightings.size(), 1);
     }
 
@@ -85,6 +111,35 @@ public:
     }
 
 private:
+    /// What speaks against a pose before any star is seen.
+    static double held_back(const Adjustment::Frame& f) {
+        if (!f.pose || f.fixed) return 0;
+        return (f.stretched ? f.pose->stretch.squaredNorm() / (kStretch * kStretch) : 0) +
+               (f.own_scale ? 0 : std::pow(f.pose->growth / kGrowth, 2));
+    }
+    void hold_poses(double scale, Eigen::VectorXd& held, Eigen::VectorXd& right) const {
+        const auto hold = [&](int at, double value, double sigma) {
+            const double w = scale * scale / (sigma * sigma);
+            held[at] += w;
+            right[at] -= w * value;
+        };
+        constexpr int kGrowthAt = 3, kStretchAt = 4; // among the numbers of a pose
+        for (std::size_t f = 0; f < p_.frames.size(); ++f) {
+            const auto& frame = p_.frames[f];
+            if (!frame.pose || frame.fixed) continue;
+            if (!frame.own_scale) hold(offset_[f] + kGrowthAt, frame.pose->growth, kGrowth);
+            for (int k = 0; frame.stretched && k < 2; ++k)
+                hold(offset_[f] + kStretchAt + k, frame.pose->stretch[k], kStretch);
+        }
+        if (curvature_at_ >= 0) hold(curvature_at_, p_.curvature.value - p_.curvature.expected, p_.curvature.sigma);
+    }
+
+    /// Maps of poses.
+    static void follow(Adjustment& p) {
+        for (auto& f : p.frames)
+            if (f.pose && !f.fixed) f.map = f.pose->map(p.curvature.value);
+    }
+
     double reweigh(const Adjustment& p) {
         const std::vector<double> r2 = p.residuals();
         std::vector<float> lengths;
@@ -111,6 +166,10 @@ private:
         for (std::size_t g = 0; g < p.lenses.size(); ++g)
             for (const int k : lens_free_[g])
                 sum += std::pow(scale * p.lenses[g].numbers[k] / prior[k], 2);
+        for (const auto& f : p.frames)
+            sum += scale * scale * held_back(f);
+        if (p.curvature.free)
+            sum += std::pow(scale * (p.curvature.value - p.curvature.expected) / p.curvature.sigma, 2);
         return sum;
     }
 
@@ -120,14 +179,16 @@ private:
             const Sighting& s = p_.sightings[i];
             const auto& f = p_.frames[static_cast<std::size_t>(s.frame)];
             const auto& lens = p_.lenses[static_cast<std::size_t>(f.glass)];
-            const MappingSlopes m = mapping_slopes(f.map, f.mapping, p_.stars[static_cast<std::size_t>(s.star)]);
+            const Slopes m = slopes_of(p_, f, p_.stars[static_cast<std::size_t>(s.star)]);
             const LensSlopes l = lens_slopes(lens.numbers, m.at);
             const double unit = std::sqrt(weight_[i] / s.variance) * f.normal.radius;
             Line& line = lines_[i];
             line.frame = s.frame, line.glass = f.glass;
             line.distance = unit * (f.normal.in(s.at) - l.at);
             line.by_star = unit * l.by_position * m.by_position;
-            line.by_map = f.fixed ? FrameSlopes(FrameSlopes::Zero()) : FrameSlopes(unit * l.by_position * m.by_mapping);
+            line.by_map = f.fixed ? FrameSlopes(FrameSlopes::Zero()) : FrameSlopes(unit * l.by_position * m.by_map);
+            line.by_curvature =
+                f.fixed ? Eigen::Vector2d(0, 0) : Eigen::Vector2d(unit * l.by_position * m.by_curvature);
             line.by_lens = unit * l.by_lens;
         }
     }
@@ -141,6 +202,7 @@ private:
         const auto g = static_cast<std::size_t>(l.glass);
         for (std::size_t k = 0; k < lens_free_[g].size(); ++k)
             out += l.by_lens.col(lens_free_[g][k]) * v[lens_offset_[g] + static_cast<int>(k)];
+        if (curvature_at_ >= 0) out += l.by_curvature * v[curvature_at_];
         return out;
     }
     void spread(const Line& l, const Eigen::Vector2d& d, Eigen::VectorXd& v) const {
@@ -150,6 +212,7 @@ private:
         const auto g = static_cast<std::size_t>(l.glass);
         for (std::size_t k = 0; k < lens_free_[g].size(); ++k)
             v[lens_offset_[g] + static_cast<int>(k)] += l.by_lens.col(lens_free_[g][k]).dot(d);
+        if (curvature_at_ >= 0) v[curvature_at_] += l.by_curvature.dot(d);
     }
 
     /// One damped step of everything; returns the largest change, NaN where there is none.
@@ -160,9 +223,10 @@ private:
         Eigen::VectorXd right = Eigen::VectorXd::Zero(n), diagonal = Eigen::VectorXd::Zero(n);
         std::vector<Block> blocks; // of the frames, then of the lenses
         for (const auto& f : p_.frames)
-            blocks.push_back(Block::Zero(f.fixed ? 0 : freedom(f.mapping), f.fixed ? 0 : freedom(f.mapping)));
+            blocks.push_back(Block::Zero(f.unknowns(), f.unknowns()));
         for (const auto& free : lens_free_)
             blocks.push_back(Block::Zero(static_cast<int>(free.size()), static_cast<int>(free.size())));
+        if (curvature_at_ >= 0) blocks.push_back(Block::Zero(1, 1));
         std::vector<Columns> of_star(lens_free_.size()); // a lens's lines against one star
         for (std::size_t s = 0; s < stars_; ++s) {
             Eigen::Matrix2d v = Eigen::Matrix2d::Zero();
@@ -177,12 +241,13 @@ private:
             pull[s] = inverse[s] * g;
             for (std::size_t k = 0; k < lens_free_.size(); ++k)
                 of_star[k] = Columns::Zero(static_cast<int>(lens_free_[k].size()), 2);
+            Eigen::Vector2d bent = Eigen::Vector2d::Zero(); // the curvature's lines against it
             for (std::size_t i = begin_[s]; i < begin_[s + 1]; ++i) {
                 const Line& l = lines_[i];
                 spread(l, l.distance - l.by_star * pull[s], right);
                 const auto f = static_cast<std::size_t>(l.frame);
                 if (!p_.frames[f].fixed) {
-                    const int d = freedom(p_.frames[f].mapping);
+                    const int d = width_[f];
                     const Rows a = l.by_map.leftCols(d);
                     const Columns b = a.transpose().lazyProduct(l.by_star);
                     const Block own = a.transpose().lazyProduct(a);
@@ -190,6 +255,11 @@ private:
                         diagonal[offset_[f] + k] += own(k, k);
                     const Columns c = b.lazyProduct(inverse[s]);
                     blocks[f] += own - c.lazyProduct(b.transpose());
+                }
+                if (curvature_at_ >= 0) {
+                    diagonal[curvature_at_] += l.by_curvature.squaredNorm();
+                    blocks.back()(0, 0) += l.by_curvature.squaredNorm();
+                    bent += l.by_star.transpose() * l.by_curvature;
                 }
                 const auto g2 = static_cast<std::size_t>(l.glass);
                 const auto& free = lens_free_[g2];
@@ -208,6 +278,7 @@ private:
                     const Columns c = of_star[k].lazyProduct(inverse[s]);
                     blocks[p_.frames.size() + k] -= c.lazyProduct(of_star[k].transpose());
                 }
+            if (curvature_at_ >= 0) blocks.back()(0, 0) -= bent.dot(inverse[s] * bent);
         }
         Eigen::VectorXd held = damping * diagonal;
         const LensNumbers prior = lens_prior();
@@ -218,11 +289,17 @@ private:
                 held[at] += w;
                 right[at] -= w * p_.lenses[g].numbers[number];
             }
+        hold_poses(scale, held, right);
         const Eigen::VectorXd by = solve(blocks, held, inverse, right);
         if (!by.allFinite()) return std::nan("");
         double largest = n > 0 ? by.cwiseAbs().maxCoeff() : 0;
         for (std::size_t f = 0; f < next.frames.size(); ++f)
-            if (!next.frames[f].fixed) kasane::step(next.frames[f].map, next.frames[f].mapping, by.data() + offset_[f]);
+            if (next.frames[f].pose && !next.frames[f].fixed)
+                kasane::step(*next.frames[f].pose, width_[f], by.data() + offset_[f]);
+            else if (!next.frames[f].fixed)
+                kasane::step(next.frames[f].map, next.frames[f].mapping, by.data() + offset_[f]);
+        if (curvature_at_ >= 0) next.curvature.value += by[curvature_at_];
+        follow(next);
         for (std::size_t g = 0; g < lens_free_.size(); ++g)
             for (std::size_t k = 0; k < lens_free_[g].size(); ++k)
                 next.lenses[g].numbers[lens_free_[g][k]] += by[lens_offset_[g] + static_cast<int>(k)];
@@ -301,6 +378,7 @@ private:
     std::vector<int> width_;                ///< how many they are of each frame
     std::vector<std::vector<int>> lens_free_;
     int unknowns_ = 0;
+    int curvature_at_ = -1; ///< among the unknowns; -1: it is not free
     std::vector<double> weight_;
     std::vector<Line> lines_;
 };

@@ -8,8 +8,9 @@
 // the large, 2010), so that time grows with the number of sightings and no faster.
 #pragma once
 
-#include <kasane/registration/model.hpp>
+#include <kasane/registration/pose.hpp>
 
+#include <optional>
 #include <string>
 #include <vector>
 
@@ -30,6 +31,17 @@ struct Adjustment {
         Matrix3 map = Matrix3::Identity(); ///< from the common ideal grid (the reference's normal coordinates)
         int glass = 0;                     ///< index into `lenses`
         bool fixed = false;                ///< the reference: its map is not turned
+        std::optional<CameraPose> pose{};  ///< instead of a mapping: `map` follows from it and the curvature
+        bool stretched = false;            ///< of a pose: its stretch is free
+        bool own_scale = true;             ///< of a pose: its scale may be any; else it is about the reference's
+        /// Numbers that are free.
+        int unknowns() const { return fixed ? 0 : pose ? (stretched ? 6 : 4) : freedom(mapping); }
+    };
+    /// Of the reference's plane, where frames have poses (pose.hpp).
+    struct Curvature {
+        double value = 0;
+        bool free = false;
+        double expected = 0, sigma = 0.3; ///< what is known of it before
     };
     struct Glass {
         LensNumbers numbers = LensNumbers::Zero();
@@ -37,6 +49,7 @@ struct Adjustment {
     };
     std::vector<Frame> frames;
     std::vector<Glass> lenses = {{}};
+    Curvature curvature{};
     std::vector<Eigen::Vector2d> stars; ///< on the common ideal grid; where to start
     std::vector<Sighting> sightings;    ///< of stars that are sighted at least twice
 

@@ -1,11 +1,13 @@
 #include <kasane/registration/align.hpp>
 
 #include <kasane/base/error.hpp>
+#include <kasane/registration/mosaic.hpp>
+#include <kasane/registration/panels.hpp>
+#include <kasane/registration/sightings.hpp>
 
 #include <algorithm>
 #include <cmath>
 #include <fmt/format.h>
-#include <unordered_map>
 
 namespace kasane {
 
@@ -40,6 +42,21 @@ bool same(const std::shared_ptr<const Lens>& a, const std::shared_ptr<const Lens
     return a && b ? *a == *b : a == b;
 }
 
+/// `thorough`: as RegistrationOptions.
+Outcome align_frame(const FrameToAlign& reference, const FrameToAlign& frame, const AlignOptions& o, bool thorough) {
+    const RigOptics* optics = optics_of(o, frame.rig);
+    RegistrationOptions options = between(reference, frame, o);
+    options.thorough = thorough;
+    Outcome out = register_stars(*reference.stars, *frame.stars, options);
+    if (!out && optics && optics->lens) { // without a lens rather than not at all
+        options.reference.lens = options.frame.lens = nullptr;
+        options.model = o.model;
+        if (Outcome bare = register_stars(*reference.stars, *frame.stars, options)) return bare;
+    }
+    if (out && optics && out->model.optics == Optics::none) out.result->model.optics = optics->model.optics;
+    return out;
+}
+
 class Aligner {
 public:
     Aligner(const std::vector<FrameToAlign>& frames, std::size_t reference, const AlignOptions& options,
@@ -50,9 +67,22 @@ public:
         out_.frames.resize(frames_.size());
         out_.frames[reference_] = Outcome::of(itself());
         workers_.for_each(frames_.size(), [&](std::size_t i) {
-            if (i != reference_) out_.frames[i] = align_frame(frames_[reference_], frames_[i], o_);
+            if (i != reference_) out_.frames[i] = align_frame(frames_[reference_], frames_[i], o_, false);
             if (o_.progress) o_.progress->advance();
         });
+        std::vector<std::size_t> lost;
+        for (std::size_t i = 0; i < frames_.size(); ++i)
+            if (!out_.frames[i]) lost.push_back(i);
+        if (!lost.empty() || several_fields()) {
+            if (auto found = align_mosaic({frames_, reference_, out_.frames, o_.model}, workers_)) {
+                for (std::size_t i = 0; o_.progress && i < frames_.size(); ++i)
+                    o_.progress->advance();
+                return std::move(*found);
+            }
+            workers_.for_each(lost.size(), [&](std::size_t k) {
+                out_.frames[lost[k]] = align_frame(frames_[reference_], frames_[lost[k]], o_, true);
+            });
+        }
         // The reference's own rig first: its lens is that of the grid.
         std::vector<std::string> rigs = {frames_[reference_].rig};
         for (const FrameToAlign& f : frames_)
@@ -65,6 +95,14 @@ public:
     }
 
 private:
+    bool several_fields() const {
+        std::vector<PanelFrame> placed;
+        for (std::size_t i = 0; i < frames_.size(); ++i)
+            if (out_.frames[i]) placed.push_back({out_.frames[i]->to_frame, frames_[i].width, frames_[i].height});
+        const std::vector<int> panels = panels_of(placed);
+        return *std::max_element(panels.begin(), panels.end()) > 0;
+    }
+
     Registration itself() const {
         Registration r;
         r.matched = static_cast<int>(frames_[reference_].stars->size());
@@ -98,7 +136,7 @@ private:
         o_.known[rig] = solve_rig(p);
         workers_.for_each(members.size(), [&](std::size_t k) {
             // From the beginning, not from the pairs that are known: the same as where the optics were known before.
-            out_.frames[members[k]] = align_frame(frames_[reference_], frames_[members[k]], o_);
+            out_.frames[members[k]] = align_frame(frames_[reference_], frames_[members[k]], o_, true);
             if (o_.progress) o_.progress->advance();
         });
     }
@@ -140,7 +178,7 @@ private:
         constexpr std::size_t kMost = 4;
         if (near.size() > kMost) near.resize(kMost);
         for (const std::size_t k : near) {
-            Outcome link = align_frame(frames_[k], frames_[i], o_);
+            Outcome link = align_frame(frames_[k], frames_[i], o_, true);
             if (!link) continue;
             Registration& r = *link.result;
             const Transform &first = out_.frames[k]->to_frame, second = r.to_frame;
@@ -187,7 +225,13 @@ private:
             a.frames.push_back(f);
             members.push_back(i);
         }
-        gather(a, members);
+        std::vector<const std::vector<Star>*> lists;
+        for (const std::size_t i : members)
+            lists.push_back(frames_[i].stars);
+        constexpr double kNear = 2; // pixels of the reference: what errors along a chain may do
+        join_sightings(
+            a, lists, static_cast<std::size_t>(std::find(members.begin(), members.end(), reference_) - members.begin()),
+            kNear / grid.radius);
         if (!adjust(a).hindrance.empty()) return;
         std::vector<std::shared_ptr<const Lens>> lenses;
         for (const auto& [rig, k] : glass) {
@@ -199,84 +243,17 @@ private:
                 lens_of(a.lenses[static_cast<std::size_t>(k)].numbers, a.frames[first].normal);
         }
         const auto canvas_lens = lenses[static_cast<std::size_t>(glass.at(frames_[reference_].rig))];
-        std::vector<double> squares(members.size(), 0), variances(members.size(), 0);
-        std::vector<int> count(members.size(), 0);
-        for (const Sighting& s : a.sightings) {
-            const Point p = a.predict(s.frame, a.stars[static_cast<std::size_t>(s.star)]);
-            const double d2 = (s.at.x - p.x) * (s.at.x - p.x) + (s.at.y - p.y) * (s.at.y - p.y);
-            constexpr double kWrong = 25; // squared errors; the weights have left such sightings out
-            if (d2 > kWrong * 2 * s.variance) continue;
-            const auto f = static_cast<std::size_t>(s.frame);
-            squares[f] += d2, variances[f] += 2 * s.variance, ++count[f];
-        }
+        const std::vector<SightingAccount> accounts = account_of(a);
         for (std::size_t f = 0; f < members.size(); ++f) {
             Registration& r = *out_.frames[members[f]].result;
-            if (members[f] == reference_ || count[f] == 0) continue;
+            if (members[f] == reference_ || accounts[f].stars == 0) continue;
             const auto& frame = a.frames[f];
             r.to_frame = Transform(pixel_matrix(frame.map, grid, frame.normal),
                                    lenses[static_cast<std::size_t>(frame.glass)], canvas_lens);
-            r.matched = count[f];
-            r.rms = std::sqrt(squares[f] / count[f]);
-            r.expected = std::sqrt(variances[f] / count[f]);
+            r.matched = accounts[f].stars;
+            r.rms = accounts[f].rms;
+            r.expected = accounts[f].expected;
         }
-    }
-
-    /// Stars of all frames, joined where they lie in one place.
-    void gather(Adjustment& a, const std::vector<std::size_t>& members) const {
-        constexpr double kNear = 2; // pixels of the reference: what errors along a chain may do
-        const Normal grid =
-            a.frames[static_cast<std::size_t>(std::find(members.begin(), members.end(), reference_) - members.begin())]
-                .normal;
-        const double cell = kNear / grid.radius;
-        std::unordered_map<std::uint64_t, std::vector<int>> table;
-        const auto key = [](std::int64_t x, std::int64_t y) {
-            return static_cast<std::uint64_t>(x) * 0x9E3779B97F4A7C15ull ^ static_cast<std::uint64_t>(y);
-        };
-        std::vector<int> last; // frame that sighted each star last
-        std::vector<Sighting> all;
-        std::vector<int> seen;
-        // The reference first, then in order.
-        std::vector<std::size_t> order;
-        for (std::size_t f = 0; f < members.size(); ++f)
-            order.push_back(f);
-        std::stable_partition(order.begin(), order.end(), [&](std::size_t f) { return members[f] == reference_; });
-        for (const std::size_t f : order) {
-            const auto& frame = a.frames[f];
-            const Matrix3 back = frame.map.inverse();
-            for (const Star& s : *frames_[members[f]].stars) {
-                const Eigen::Vector2d ideal =
-                    undistorted(a.lenses[static_cast<std::size_t>(frame.glass)].numbers, frame.normal.in({s.x, s.y}));
-                const Eigen::Vector2d at = mapping_slopes(back, Mapping::shift, ideal).at;
-                if (!at.allFinite()) continue;
-                const auto cx = static_cast<std::int64_t>(std::floor(at.x() / cell)),
-                           cy = static_cast<std::int64_t>(std::floor(at.y() / cell));
-                int nearest = -1;
-                double least = cell * cell;
-                for (std::int64_t y = cy - 1; y <= cy + 1; ++y)
-                    for (std::int64_t x = cx - 1; x <= cx + 1; ++x) {
-                        const auto it = table.find(key(x, y));
-                        if (it == table.end()) continue;
-                        for (const int k : it->second) {
-                            const double d2 = (a.stars[static_cast<std::size_t>(k)] - at).squaredNorm();
-                            if (d2 < least && last[static_cast<std::size_t>(k)] != static_cast<int>(f))
-                                least = d2, nearest = k;
-                        }
-                    }
-                if (nearest < 0) {
-                    nearest = static_cast<int>(a.stars.size());
-                    a.stars.push_back(at);
-                    last.push_back(-1);
-                    seen.push_back(0);
-                    table[key(cx, cy)].push_back(nearest);
-                }
-                const auto k = static_cast<std::size_t>(nearest);
-                last[k] = static_cast<int>(f);
-                ++seen[k];
-                all.push_back({static_cast<int>(f), nearest, {s.x, s.y}, position_variance(s)});
-            }
-        }
-        for (const Sighting& s : all)
-            if (seen[static_cast<std::size_t>(s.star)] > 1) a.sightings.push_back(s);
     }
 
     const std::vector<FrameToAlign>& frames_;
@@ -291,16 +268,7 @@ private:
 } // namespace
 
 Outcome align_frame(const FrameToAlign& reference, const FrameToAlign& frame, const AlignOptions& o) {
-    const RigOptics* optics = optics_of(o, frame.rig);
-    RegistrationOptions options = between(reference, frame, o);
-    Outcome out = register_stars(*reference.stars, *frame.stars, options);
-    if (!out && optics && optics->lens) { // without a lens rather than not at all
-        options.reference.lens = options.frame.lens = nullptr;
-        options.model = o.model;
-        if (Outcome bare = register_stars(*reference.stars, *frame.stars, options)) return bare;
-    }
-    if (out && optics && out->model.optics == Optics::none) out.result->model.optics = optics->model.optics;
-    return out;
+    return align_frame(reference, frame, o, true);
 }
 
 Alignment align_frames(const std::vector<FrameToAlign>& frames, std::size_t reference, const AlignOptions& options,

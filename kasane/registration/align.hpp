@@ -23,6 +23,7 @@ struct FrameToAlign {
     std::string name;                         ///< for words about it
     std::string rig;                          ///< frames of one rig share their lens
     double time = 0;                          ///< seconds; which frames are neighbours
+    double focal = 0;                         ///< focal length in pixels; 0: not known
 };
 
 struct AlignOptions {
@@ -34,6 +35,7 @@ struct AlignOptions {
 struct Alignment {
     std::vector<Outcome> frames;           ///< as they were given; `way` says how where not at once
     std::map<std::string, RigOptics> rigs; ///< of all frames that could be registered
+    bool mosaic = false;                   ///< several fields; the grid is the reference's without distortion
 };
 
 /// Registers all frames onto `reference` (an index into them). The result does not depend on the number of threads.

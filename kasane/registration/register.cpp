@@ -31,6 +31,7 @@ public:
             constexpr Round kRounds[] = {{1, 1}, {2, 1}, {4, 1}, {1, kWider}, {8, 1}, {2.5, kWider}};
             std::size_t before = 0;
             for (const Round& r : kRounds) {
+                if (!o_.thorough && &r != kRounds) return {{}, Hindrance::no_agreement, "nothing at once"};
                 const double wanted = r.stars * o_.pattern_stars;
                 // Where the lists are shorter, more has been tried already.
                 const auto most = static_cast<std::size_t>(std::max(pair_.reference.size(), pair_.frame.size()));

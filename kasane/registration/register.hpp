@@ -13,6 +13,11 @@
 //   align.hpp       frames of many nights and rigs onto one reference
 //   rig.hpp         the lens of a rig, from all its frames
 //   adjustment.hpp  all frames of a rig at once
+//   pose.hpp        where a camera points
+//   mosaic.hpp      frames of several fields onto one grid
+//   panels.hpp      which frames show the same field
+//   sightings.hpp   the same stars in many frames
+//   unseen.hpp      stars that a solution has not seen, as its judges
 //   comet.hpp       the path of a comet among the stars
 //   chance.hpp      how likely a match is nothing but chance
 //   agreement.hpp   how two lists agree under a transform
@@ -47,6 +52,7 @@ struct RegistrationOptions {
     double false_alarms =
         1e-5; ///< registrations by chance, expected in one call with stars that have nothing in common
     StarGrid reference, frame;
+    bool thorough = true;       ///< false: where the patterns of the brightest say nothing, no others are tried
     std::optional<Model> model; ///< nothing: affine, and projective or with a lens where the stars ask for it
     /// What is wrong with them, in words; empty: nothing.
     std::string check() const;

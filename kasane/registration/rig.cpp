@@ -2,6 +2,7 @@
 
 #include <kasane/base/units.hpp>
 #include <kasane/image/statistics.hpp>
+#include <kasane/registration/unseen.hpp>
 
 #include <algorithm>
 #include <cmath>
@@ -12,18 +13,9 @@ namespace kasane {
 
 namespace {
 
-constexpr int kHeldOut = 5; // every so many-th star
-
-/// The problem of some of its frames, without every fifth star or with them alone.
-struct Posed {
-    Adjustment adjustment;
-    std::vector<std::vector<Sighting>> held; ///< sightings of each star that was held out
-    std::vector<Eigen::Vector2d> held_at;
-};
-
-Posed pose(const RigProblem& problem, const Model& model, const std::vector<std::size_t>& frames, bool hold_out) {
-    Posed out;
-    Adjustment& a = out.adjustment;
+/// The problem of some of its frames.
+Adjustment pose(const RigProblem& problem, const Model& model, const std::vector<std::size_t>& frames) {
+    Adjustment a;
     a.lenses.resize(problem.own ? 1 : 2);
     a.lenses[0].numbers = numbers_of(problem.reference_lens.get(), problem.reference_normal);
     a.lenses.back().optics = model.optics;
@@ -31,11 +23,8 @@ Posed pose(const RigProblem& problem, const Model& model, const std::vector<std:
     const int glass = static_cast<int>(a.lenses.size()) - 1;
     a.frames.push_back({problem.reference_normal, Mapping::affine, Matrix3::Identity(), 0, true});
     const std::vector<Star>& reference = *problem.reference;
-    std::vector<int> seen(reference.size(), 0);
-    std::vector<Sighting> all;
     const auto sight = [&](int frame, int star, const Star& s) {
-        all.push_back({frame, star, {s.x, s.y}, position_variance(s)});
-        ++seen[static_cast<std::size_t>(star)];
+        a.sightings.push_back({frame, star, {s.x, s.y}, position_variance(s)});
     };
     for (std::size_t i = 0; i < reference.size(); ++i)
         sight(0, static_cast<int>(i), reference[i]);
@@ -53,70 +42,9 @@ Posed pose(const RigProblem& problem, const Model& model, const std::vector<std:
             sight(index, m.reference, (*f.stars)[static_cast<std::size_t>(m.frame)]);
     }
     a.stars.resize(reference.size());
-    const auto start = [&](std::size_t i) {
-        return undistorted(a.lenses[0].numbers, problem.reference_normal.in({reference[i].x, reference[i].y}));
-    };
     for (std::size_t i = 0; i < reference.size(); ++i)
-        a.stars[i] = start(i);
-    std::map<int, std::size_t> held;
-    for (const Sighting& s : all) {
-        if (seen[static_cast<std::size_t>(s.star)] < 2) continue;
-        if (!hold_out || s.star % kHeldOut != 0) {
-            a.sightings.push_back(s);
-            continue;
-        }
-        const auto [it, fresh] = held.emplace(s.star, out.held.size());
-        if (fresh) {
-            out.held.emplace_back();
-            out.held_at.push_back(start(static_cast<std::size_t>(s.star)));
-        }
-        out.held[it->second].push_back(s);
-    }
-    return out;
-}
-
-/// Of stars that a solution has not seen, the mean squared distance of the sightings from where the star's other
-/// sightings put it, in units of their errors (1 is noise alone), star by star; and in pixels.
-struct Unseen {
-    std::vector<double> stars;
-    double pixels = 0, expected = 0;
-};
-
-Unseen judge(const Posed& posed) {
-    Unseen out;
-    constexpr double kWrong = 25;
-    std::vector<float> pixels, expected;
-    for (std::size_t i = 0; i < posed.held.size(); ++i) {
-        const std::vector<Sighting>& sightings = posed.held[i];
-        const Eigen::Vector2d at = intersect(posed.adjustment, sightings, posed.held_at[i]);
-        double sum = 0;
-        const double free = static_cast<double>(sightings.size()) - 1;
-        for (const Sighting& s : sightings) {
-            const Point p = posed.adjustment.predict(s.frame, at);
-            const double d2 = (s.at.x - p.x) * (s.at.x - p.x) + (s.at.y - p.y) * (s.at.y - p.y);
-            sum += std::min(kWrong, d2 / (2 * s.variance));
-            const double share = free / (free + 1);
-            pixels.push_back(static_cast<float>(d2 / share));
-            expected.push_back(static_cast<float>(2 * s.variance));
-        }
-        out.stars.push_back(sum / free);
-    }
-    if (out.stars.empty()) return out;
-    constexpr double kMean = 1 / 1.386 * 2; // of squared lengths over their median
-    out.pixels = std::sqrt(kMean * static_cast<double>(median_in_place(pixels)));
-    out.expected = std::sqrt(static_cast<double>(median_in_place(expected)));
-    return out;
-}
-
-double corner_of(const Lens* lens, const Normal& n) {
-    if (!lens) return 0;
-    double most = 0;
-    for (int k = 0; k < 8; ++k) { // the farthest corner lies at the half diagonal, in one of many directions
-        const double a = 2 * kPi * k / 8;
-        const Point p = n.out({std::cos(a), std::sin(a)}), q = lens->distort(p);
-        if (std::isfinite(q.x)) most = std::max(most, std::hypot(q.x - p.x, q.y - p.y) / n.radius);
-    }
-    return most;
+        a.stars[i] = undistorted(a.lenses[0].numbers, problem.reference_normal.in({reference[i].x, reference[i].y}));
+    return a;
 }
 
 /// All, or as many as say enough, evenly from all.
@@ -141,6 +69,17 @@ std::vector<Model> candidates(std::size_t stars) {
 }
 
 } // namespace
+
+double corner_distortion(const Lens* lens, const Normal& n) {
+    if (!lens) return 0;
+    double most = 0;
+    for (int k = 0; k < 8; ++k) { // the farthest corner lies at the half diagonal, in one of many directions
+        const double a = 2 * kPi * k / 8;
+        const Point p = n.out({std::cos(a), std::sin(a)}), q = lens->distort(p);
+        if (std::isfinite(q.x)) most = std::max(most, std::hypot(q.x - p.x, q.y - p.y) / n.radius);
+    }
+    return most;
+}
 
 std::string RigOptics::text() const {
     std::string out = model.mapping_name();
@@ -171,7 +110,7 @@ RigOptics solve_rig(const RigProblem& problem) {
                                           ? std::vector<Model>{{Mapping::affine, Optics::none}, *problem.model}
                                           : candidates(static_cast<std::size_t>(out.stars));
     for (const Model& m : models) {
-        Posed posed = pose(problem, m, judges, true);
+        HeldOut posed = hold_out(pose(problem, m, judges));
         if (!adjust(posed.adjustment).hindrance.empty()) continue;
         Unseen u = judge(posed);
         if (!u.stars.empty()) tried.push_back({m, std::move(u)});
@@ -187,11 +126,11 @@ RigOptics solve_rig(const RigProblem& problem) {
     out.after = chosen->unseen.pixels;
     out.expected = chosen->unseen.expected;
     if (out.model.optics == Optics::none) return out;
-    Posed whole = pose(problem, out.model, some(problem.frames.size(), problem.frames.size()), false);
+    HeldOut whole = hold_nothing_out(pose(problem, out.model, some(problem.frames.size(), problem.frames.size())));
     if (!adjust(whole.adjustment).hindrance.empty()) return out;
     const Normal& normal = problem.frames.front().normal;
     out.lens = lens_of(whole.adjustment.lenses.back().numbers, normal);
-    out.corner = corner_of(out.lens.get(), normal);
+    out.corner = corner_distortion(out.lens.get(), normal);
     return out;
 }
 

@@ -39,6 +39,9 @@ struct RigProblem {
     std::optional<Model> model; ///< as a person wants it; nothing: chosen
 };
 
+/// What a lens moves at the corner over the half diagonal, the most of eight directions; 0 for none.
+double corner_distortion(const Lens* lens, const Normal& frame);
+
 /// The simplest model that foretells stars it has not seen as well as any other (held out: every fifth, from all
 /// frames), and its lens. Where pairs by themselves show no order in what an affine map leaves, that is it.
 RigOptics solve_rig(const RigProblem& problem);

@@ -54,18 +54,18 @@ nlohmann::json distribution_json(const Distributions& d, const std::string& nigh
     return out;
 }
 
-/// What the exposures of each length are held against.
-nlohmann::json lengths_json(const StackGrade& s) {
+/// What the exposures of each length and panel are held against.
+nlohmann::json kinds_json(const StackGrade& s) {
     nlohmann::json out = nlohmann::json::array();
     int count = 1;
     for (const FrameGrade& f : s.frames)
-        count = std::max(count, f.length + 1);
-    for (int length = 0; length < count; ++length) {
+        count = std::max(count, f.kin + 1);
+    for (int kin = 0; kin < count; ++kin) {
         std::vector<const Figures*> figures;
         std::vector<std::string> nights;
         std::set<std::string> names;
         for (const FrameGrade& f : s.frames) {
-            if (f.length != length) continue;
+            if (f.kin != kin) continue;
             names.insert(f.night);
             if (!f.measures || f.verdict.author == Author::impossible) continue;
             figures.push_back(&f.figures);
@@ -93,7 +93,7 @@ nlohmann::json frame_json(const FrameGrade& f) {
                           {"start", f.start},
                           {"time", f.time ? nlohmann::json(*f.time) : nlohmann::json(nullptr)},
                           {"filter", f.filter},
-                          {"length", f.length},
+                          {"kin", f.kin},
                           {"v", values},
                           {"info", f.contribution.information},
                           {"worth", number(f.contribution.worth)},
@@ -147,7 +147,7 @@ nlohmann::json review_data(const GradeReport& report) {
                           {"width", s.width},
                           {"height", s.height},
                           {"frames", frames},
-                          {"lengths", lengths_json(s)}});
+                          {"kinds", kinds_json(s)}});
     }
     for (const NightDrift& d : report.drifts)
         drifts.push_back({{"night", d.night}, {"diagnosis", d.drift.diagnosis}});

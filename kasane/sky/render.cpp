@@ -255,6 +255,11 @@ std::array<double, 6> scene_to_pixel(const Pointing& p, int width, int height) {
             -s, c, 0.5 * (height - 1) + s * p.offset_x - c * p.offset_y};
 }
 
+std::array<double, 9> sky_pointed(double focal, double x, double y) {
+    const double k = 1 / (focal * focal), c = k / (std::sqrt(1 + k * (x * x + y * y)) + 1);
+    return {1 + c * y * y, -c * x * y, -x, -c * x * y, 1 + c * x * x, -y, k * x, k * y, 1};
+}
+
 std::array<double, 9> sky_turn(double focal, double pole_x, double pole_y, double degrees_) {
     using Rows = Eigen::Matrix<double, 3, 3, Eigen::RowMajor>;
     const Eigen::Vector3d axis = Eigen::Vector3d(pole_x, pole_y, focal).normalized();

@@ -26,6 +26,9 @@ struct Pointing {
 /// distortion: where a camera stands still, the sky turns by 15 degrees an hour. The pole is a place on the plane.
 std::array<double, 9> sky_turn(double focal_pixels, double pole_x, double pole_y, double degrees);
 
+/// What turning the camera does to the same plane: the place (x, y) comes to (0, 0), and what was up there stays up.
+std::array<double, 9> sky_pointed(double focal_pixels, double x, double y);
+
 /// The place of the scene that a pixel shows, through the glass.
 Point scene_at(const Pointing& pointing, const Instrument& instrument, Point pixel);
 /// The pixel that shows a place of the scene.

@@ -53,7 +53,7 @@ Header make_header(const Scenario& s, const Shot& shot) {
     h.set("FOCALLEN", n.focal_length_mm, "[mm] focal length");
     if (!n.cfa.empty()) h.set("BAYERPAT", n.cfa, "colours of the first 2 x 2 pixels");
     if (shot.role == Shot::Role::light) {
-        h.set("OBJECT", s.target, "target");
+        h.set("OBJECT", shot.target.empty() ? s.target : shot.target, "target");
         h.set("SITELAT", 35.0, "[deg] latitude of the site");
         h.set("SITELONG", 15.0, "[deg] longitude of the site, east positive");
     }

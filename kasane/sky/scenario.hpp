@@ -29,6 +29,7 @@ struct Shot {
     Role role = Role::light;
     std::string path;   ///< relative to the project folder; ".dng" makes a camera raw file, everything else FITS
     std::string filter; ///< lights and flats
+    std::string target; ///< as its header calls it; empty: as the scenario does
     double seconds = 0;
     double temperature = -10;  ///< degrees Celsius
     std::string start;         ///< UTC, ISO 8601

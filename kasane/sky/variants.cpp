@@ -364,6 +364,59 @@ Scenario comet() {
     return s;
 }
 
+/// Three panels by two through a short lens, on two evenings; the camera was turned a little in between, and once by
+/// half.
+Scenario panels() {
+    Scenario s;
+    s.seed = 39;
+    constexpr int kColumns = 3, kRows = 2, kWidth = 400, kHeight = 300, kStepX = 340, kStepY = 252;
+    s.scene = {.seed = 22,
+               .width = kStepX * (kColumns - 1) + kWidth,
+               .height = kStepY * (kRows - 1) + kHeight,
+               .filters = {"L", "R"},
+               .stars = 2600,
+               .nebula = 9,
+               .galaxy = 25};
+    s.instrument = {.width = kWidth,
+                    .height = kHeight,
+                    .seed = 16,
+                    .camera = "Simulated small camera",
+                    .telescope = "Simulated 50 mm lens",
+                    .focal_length_mm = 50,
+                    .pixel_um = 9,
+                    .lens = Lens{{202, 147}, 250, {-0.007, 0, 0}, {0, 0}}};
+    s.dust = {{{190, 200, 20, 0.08}, {300, 100, 15, 0.1}}};
+    Random random(s.seed, 1);
+    const double focal = s.instrument.focal_length_mm * 1000 / s.instrument.pixel_um; // pixels
+    for (int row = 0; row < kRows; ++row) {
+        double clock = 8.2 * 3600;
+        for (int column = 0; column < kColumns; ++column) {
+            const int number = row * kColumns + column + 1;
+            const double haze = 1 + 0.25 * random.uniform();
+            for (const auto& [filter, count] : {std::pair("L", 6), std::pair("R", 4)})
+                for (int i = 0; i < count; ++i, clock += 102) {
+                    Shot shot = light(fmt::format("panel {}/{}_{:03}.fits", number, filter, i + 1),
+                                      {filter, 90, 12 + row, clock, haze * filter_sky(filter)}, random);
+                    shot.target = fmt::format("{} panel {}", s.target, number);
+                    Pointing& p = shot.conditions.pointing;
+                    p.sky = sky_pointed(focal, (column - 0.5 * (kColumns - 1)) * kStepX + p.offset_x,
+                                        (row - 0.5 * (kRows - 1)) * kStepY + p.offset_y);
+                    p.offset_x = p.offset_y = 0;
+                    p.rotation = (row == 1 ? 1.3 : 0) + (number == kColumns * kRows ? 180 : 0);
+                    shot.conditions.fwhm = 2.6 * std::exp(0.05 * random.normal());
+                    s.shots.push_back(std::move(shot));
+                }
+        }
+    }
+    for (const int day : {12, 13})
+        for (const char* filter : {"L", "R"})
+            add_calibration(s, {Shot::Role::flat, fmt::format("flats/{}", day), fmt::format("flat-{}", filter), 12, 2.5,
+                                day, 7.5 * 3600, filter, 0, 24000});
+    add_calibration(s, {Shot::Role::dark, "darks", "dark", 12, 90, 12, 19 * 3600});
+    add_calibration(s, {Shot::Role::bias, "bias", "bias", 12, 0.001, 12, 22 * 3600});
+    return s;
+}
+
 } // namespace
 
 const std::vector<Variant>& demo_variants() {
@@ -379,6 +432,7 @@ const std::vector<Variant>& demo_variants() {
         {"bright-core", "A core two hundred times too bright for long exposures, and four short ones of another night.",
          bright_core},
         {"comet", "A comet that moves by a few pixels from light to light, through two filters.", comet},
+        {"panels", "Six panels of one field through two filters, on two evenings.", panels},
         {"mistakes", "A night with half a dozen mistakes, which 'kasane check' names.", mistakes},
     };
     return variants;

@@ -2,6 +2,7 @@
 
 #include <kasane/base/error.hpp>
 #include <kasane/base/hash.hpp>
+#include <kasane/base/units.hpp>
 #include <kasane/image/statistics.hpp>
 #include <kasane/registration/correlation.hpp>
 #include <kasane/stages/align_records.hpp>
@@ -82,6 +83,8 @@ public:
             options.known.insert(standing->second.rigs.begin(), standing->second.rigs.end());
             identity = standing->first;
         }
+        const std::string all = everything();
+        if (s_.ledger.choice(mosaic_choice()) == all) mosaic_ = all;
         std::vector<std::optional<Outcome>> known(entries_.size());
         const auto recall = [&] {
             for (std::size_t i = 0; i < entries_.size(); ++i) {
@@ -99,7 +102,14 @@ public:
             options.progress = &s_.context.progress;
             s_.context.progress.begin("register", static_cast<std::int64_t>(frames.size()) * (optics_known ? 1 : 2));
             Alignment found = align_frames(frames, reference_, options, s_.context.workers);
-            if (const std::set<std::string> outgrown = outgrown_rigs(found, known, options.known); !outgrown.empty()) {
+            if (found.mosaic) { // all frames together, whatever was known of some
+                mosaic_ = all;
+                options.known.clear();
+                std::fill(known.begin(), known.end(), std::nullopt);
+                for (auto& [rig, identity] : identities)
+                    if (rig != kOutside) identity.clear();
+            } else if (const std::set<std::string> outgrown = outgrown_rigs(found, known, options.known);
+                       !outgrown.empty()) {
                 AlignOptions anew = options;
                 for (const std::string& rig : outgrown)
                     for (const auto& [name, optics] : planes_of(options.known, rig))
@@ -114,8 +124,9 @@ public:
                 }
             }
             s_.context.progress.end();
-            by_pictures(found.frames);
+            if (!found.mosaic) by_pictures(found.frames);
             s_.ledger.together([&] {
+                if (found.mosaic) s_.ledger.set_choice(mosaic_choice(), all);
                 for (auto& [rig, identity] : identities) {
                     if (!identity.empty() && (rig == kOutside || options.known.count(rig))) continue; // as it was
                     const std::string encoded =
@@ -216,7 +227,7 @@ private:
                                         rig,
                                         measure_key(s_, calibrations_, *l.plan),
                                         {&planes[p].stars, l.measures->width, l.measures->height, e.path,
-                                         rig_of_plane(rig, p, p == main), e.time.value_or(0)}});
+                                         rig_of_plane(rig, p, p == main), e.time.value_or(0), focal_of(e)}});
                 }
             }
         if (reference_ != kNone) return take_part();
@@ -227,8 +238,14 @@ private:
                             false,
                             kOutside,
                             graded_.reference_fingerprint,
-                            {&m.main().stars, m.width, m.height, graded_.reference_path, kOutside, 0}});
+                            {&m.main().stars, m.width, m.height, graded_.reference_path, kOutside, 0, 0}});
         take_part();
+    }
+
+    /// Pixels of the grid that it is measured on; 0 where it is not known.
+    double focal_of(const Exposure& e) const {
+        const double pixel = arcsec_per_pixel(e, grid_cell(s_, e));
+        return pixel > 0 ? 3600 * degrees(1) / pixel : 0;
     }
 
     /// Of the reference only the stars in the part that the recipe names.
@@ -341,9 +358,20 @@ private:
         const Entry &e = entries_[i], &r = entries_[reference_];
         return Key("registration")
             .add(kRecord, identities.at(r.rig), r.key, identities.at(e.rig), e.key, static_cast<int>(e.plane),
-                 s_.recipe.registration.part)
+                 s_.recipe.registration.part, mosaic_)
             .result();
     }
+
+    /// Panels are solved together: what one frame of a mosaic comes to rests on all of them.
+    std::string everything() const {
+        Key key("all frames of a group");
+        key.add(kRecord, model_text(s_.recipe.registration.model), s_.recipe.registration.part,
+                entries_[reference_].key);
+        for (const Entry& e : entries_)
+            key.add(e.key, static_cast<int>(e.plane));
+        return key.result();
+    }
+    std::string mosaic_choice() const { return "mosaic/" + group_.name; }
 
     /// A colour that cannot be registered by itself goes as the plane that stands for the light.
     void hand_out(const std::vector<std::optional<Outcome>>& outcomes) {
@@ -367,6 +395,7 @@ private:
     std::vector<Entry> entries_;
     std::vector<Star> stars_of_part_; ///< of the reference
     std::size_t reference_ = 0;
+    std::string mosaic_; ///< `everything`, where these frames are known to be of several fields
 };
 
 } // namespace

@@ -11,11 +11,13 @@
 #include <kasane/stages/mask_offer.hpp>
 #include <kasane/stages/masks.hpp>
 #include <kasane/stages/measure.hpp>
+#include <kasane/stages/panels.hpp>
 #include <kasane/stages/reference_choice.hpp>
 
 #include <algorithm>
 #include <cmath>
 #include <fmt/format.h>
+#include <map>
 #include <sstream>
 
 namespace kasane {
@@ -70,9 +72,10 @@ public:
             for (auto& stack : out_.lights)
                 for (Light& l : stack)
                     if (l.registration) place(l);
+            find_panels(out_);
         }
         for (std::size_t k = 0; k < group_.stacks.size(); ++k) {
-            compare_by_length(out_.lights[k]);
+            compare_by_kin(out_.lights[k]);
             judge_stack(s_.pairing.stacks[group_.stacks[k]], out_.lights[k]);
         }
         return std::move(out_);
@@ -117,39 +120,63 @@ private:
                 l.measures->width,      l.measures->height, &l.measures->streaks};
     }
 
-    /// Each length by itself, then all on the scale of the longest.
-    void compare_by_length(std::vector<Light>& lights) {
+    /// Exposures are held against those of their own panel and length.
+    using Kin = std::pair<int, int>;
+    static Kin kin_of(const Light& l) { return {l.panel, l.length}; }
+
+    /// Each length of each panel by itself, then all on one scale: panels by the stars at their edges, lengths of a
+    /// panel on that of the longest.
+    void compare_by_kin(std::vector<Light>& lights) {
         std::vector<double> full_at;
         for (const Light& l : lights)
             full_at.push_back(known_time(l) ? 1 / *l.exposure->seconds : 0);
         const std::vector<int> lengths = lengths_of(full_at);
-        const int last = lengths.empty() ? 0 : *std::max_element(lengths.begin(), lengths.end());
-        if (last == 0) {
-            compare(lights);
-            return;
+        std::map<Kin, std::vector<std::size_t>> kins;
+        for (std::size_t k = 0; k < lights.size(); ++k) {
+            lights[k].length = lengths[k];
+            kins[kin_of(lights[k])].push_back(k);
         }
-        const Light* first = nullptr; // whose scale it is
-        for (int length = 0; length <= last; ++length) {
+        int number = 0;
+        for (const auto& [kin, which] : kins) {
+            for (const std::size_t k : which)
+                lights[k].kin = number;
+            ++number;
+        }
+        if (kins.size() < 2) return compare(lights);
+        std::map<Kin, const Light*> best;
+        for (const auto& [kin, which] : kins) {
             std::vector<Light> alike;
-            for (std::size_t k = 0; k < lights.size(); ++k)
-                if (lengths[k] == length) alike.push_back(std::move(lights[k]));
+            for (const std::size_t k : which)
+                alike.push_back(std::move(lights[k]));
             compare(alike);
             auto next = alike.begin();
-            const Light* best = nullptr;
-            for (std::size_t k = 0; k < lights.size(); ++k) {
-                if (lengths[k] != length) continue;
+            for (const std::size_t k : which) {
                 lights[k] = std::move(*next++);
-                lights[k].length = length;
                 const Light& l = lights[k];
-                if (l.registration && (!best || l.contribution.information > best->contribution.information)) best = &l;
+                if (l.registration && (!best[kin] || l.contribution.information > best[kin]->contribution.information))
+                    best[kin] = &l;
             }
-            if (!first) first = best;
-            if (!best || best == first) continue;
-            const double scale = fit_star_scale(level_input(*first), level_input(*best), out_.canvas).scale;
+        }
+        std::map<int, const Light*> longest; // by panel: of its longest exposures the best
+        for (const auto& [kin, l] : best)
+            if (l) longest.emplace(kin.first, l);
+        if (longest.empty()) return;
+        std::vector<double> scale(lights.size(), 1);
+        if (longest.size() > 1) {
+            const std::vector<StarScale> all = scales_of(lights, longest.begin()->second);
             for (std::size_t k = 0; k < lights.size(); ++k)
-                if (lengths[k] == length && lights[k].registration) {
-                    lights[k].level.scale *= scale;
-                    lights[k].contribution.information /= scale * scale;
+                scale[k] = all[k].scale;
+        }
+        for (const auto& [kin, which] : kins) {
+            if (!best[kin]) continue;
+            const Light* lead = longest.at(kin.first);
+            double factor = scale[static_cast<std::size_t>(lead - lights.data())];
+            if (lead != best[kin])
+                factor *= fit_star_scale(level_input(*lead), level_input(*best[kin]), out_.canvas).scale;
+            for (const std::size_t k : which)
+                if (lights[k].registration) {
+                    lights[k].level.scale *= factor;
+                    lights[k].contribution.information /= factor * factor;
                 }
         }
     }
@@ -350,10 +377,10 @@ private:
     }
 
     void judge_stack(const StackPlan& plan, std::vector<Light>& lights) {
-        const auto usual_count = [&](int length) {
+        const auto usual_count = [&](Kin kin) {
             std::vector<float> counts;
             for (const Light& l : lights)
-                if (l.measures && l.length == length) counts.push_back(static_cast<float>(l.measures->main().count));
+                if (l.measures && kin_of(l) == kin) counts.push_back(static_cast<float>(l.measures->main().count));
             return counts.empty() ? 0.0 : static_cast<double>(median_in_place(counts));
         };
         std::vector<Candidature> stack;
@@ -362,7 +389,7 @@ private:
             c.figures = l.measures ? &l.figures : nullptr;
             c.night = l.exposure->night;
             c.filter = l.exposure->filter;
-            c.length = l.length;
+            c.kin = l.kin;
             c.person = l.decision;
             if (!l.measures) {
                 c.hindrance = l.problem;
@@ -372,7 +399,7 @@ private:
                 const auto& model = s_.recipe.registration.model;
                 if (l.registration.hindrance == Hindrance::in_part_only && model)
                     c.hindrance += fmt::format("; the recipe's model \"{}\" may be too simple", model_text(model));
-                else if (const double usual = usual_count(l.length);
+                else if (const double usual = usual_count(kin_of(l));
                          l.registration.hindrance == Hindrance::no_agreement &&
                          l.measures->main().count > kMany * usual && usual > 20)
                     c.hindrance += "; it has stars enough, so it may show another field";

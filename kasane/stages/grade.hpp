@@ -36,8 +36,17 @@ struct Light {
     Verdict verdict;
     Contribution contribution;
     int length = 0; ///< of its stack's lengths, 0 the longest (integration/lengths.hpp); each is judged by itself
+    int panel = 0;  ///< of the group's panels, as each length judged by itself
+    int kin = 0;    ///< of the stack's lights, those of one panel and length
 
     int main_plane() const { return measures ? kasane::main_plane(static_cast<int>(measures->planes.size())) : 0; }
+};
+
+/// A field of a mosaic.
+struct Panel {
+    std::string name; ///< "3", "2-1"
+    Point middle;     ///< pixels of the reference
+    int lights = 0;   ///< registered
 };
 
 /// The lights of the stacks of one group, on the grid of its reference.
@@ -49,6 +58,7 @@ struct GradedLights {
     std::vector<std::string> runners_up;     ///< what else could have, and what speaks for it
     Canvas canvas;                           ///< the grid of the reference
     std::map<std::string, RigOptics> optics; ///< of the rigs that its lights are of
+    std::vector<Panel> panels;               ///< in the order in which one reads; empty: its lights show one field
 };
 
 /// The session's limits, parsed.

@@ -33,6 +33,17 @@ std::map<std::string, std::string> given_names(const Session& s) {
     return names;
 }
 
+void pair_frames_of(Session& s) {
+    PairingOptions options = s.recipe.pairing;
+    options.names = given_names(s);
+    options.apart = panels_apart(s);
+    s.pairing = pair_frames(s.exposures, options);
+    for (const std::string& hint : s.recipe.hints)
+        s.pairing.findings.push_back({Level::note, "recipe-key-renamed", {"kasane.toml"}, hint, ""});
+}
+
+constexpr const char* kPanelApart = "panel apart/";
+
 void require_part_inside(const Session& s) {
     const Region& part = s.recipe.grading.part;
     if (part.empty()) return;
@@ -52,15 +63,28 @@ void require_part_inside(const Session& s) {
 void pair_session(Session& s, const Scan& scan) {
     s.stamps = scan.stamps;
     s.unread.insert(scan.unreadable.begin(), scan.unreadable.end());
-    PairingOptions options = s.recipe.pairing;
-    options.names = given_names(s);
-    s.pairing = pair_frames(s.exposures, options);
+    pair_frames_of(s);
     s.masters.assign(s.pairing.masters.size(), std::nullopt);
-    for (const std::string& hint : s.recipe.hints)
-        s.pairing.findings.push_back({Level::note, "recipe-key-renamed", {"kasane.toml"}, hint, ""});
     require_part_inside(s);
     settle_masks(s);
     recall_cameras(s);
+}
+
+void pair_again(Session& s) {
+    pair_frames_of(s);
+    remember_names(s);
+}
+
+void keep_panel_apart(Session& s, const std::string& target) {
+    s.ledger.set_choice(kPanelApart + target, "shares no stars with the others");
+}
+
+std::set<std::string> panels_apart(const Session& s) {
+    std::set<std::string> out;
+    const std::string prefix = kPanelApart;
+    for (const auto& [key, why] : s.ledger.choices(prefix))
+        out.insert(key.substr(prefix.size()));
+    return out;
 }
 
 void remember_names(Session& s) {

@@ -11,6 +11,11 @@ namespace kasane {
 /// Takes over what was scanned, pairs it under the names that were given before, and recalls the cameras. Throws
 /// UsageError where the recipe measures a part that lies outside the frames.
 void pair_session(Session& session, const Scan& scan);
+/// The same with what has become known since: panels that do not belong together. Masters stay as they are.
+void pair_again(Session& session);
+/// A target, squeezed, is no panel of others, whatever its name says; and all of those.
+void keep_panel_apart(Session& session, const std::string& target);
+std::set<std::string> panels_apart(const Session& session);
 /// Remembers the names of stacks and masters for the next time.
 void remember_names(Session& session);
 

@@ -121,5 +121,5 @@ TEST_CASE("Short lights are judged among themselves, and what even they burn is 
     const Quiet quiet;
     const GradeReport graded = grade_project(options, quiet.context);
     for (const FrameGrade& f : graded.stacks.front().frames)
-        CHECK(f.length == (f.path.find("short") != std::string::npos ? 1 : 0));
+        CHECK(f.kin == (f.path.find("short") != std::string::npos ? 1 : 0));
 }

@@ -3,15 +3,15 @@
 "use strict";
 window.Kasane = {};
 
-// Exposures are held against those of their own length.
-Kasane.distributionOf = function (condition, stack, night, length) {
-  const own = stack.lengths[length] || stack.lengths[0];
+// Exposures are held against those of their own length and panel.
+Kasane.distributionOf = function (condition, stack, night, kin) {
+  const own = stack.kinds[kin] || stack.kinds[0];
   return (condition.night && own.nights[night] || own.distribution)[condition.measure];
 };
 
-Kasane.boundOf = function (condition, stack, night, length) {
+Kasane.boundOf = function (condition, stack, night, kin) {
   if (!condition.reference) return condition.number;
-  const [median, spread, best] = Kasane.distributionOf(condition, stack, night, length);
+  const [median, spread, best] = Kasane.distributionOf(condition, stack, night, kin);
   const reference = condition.reference === "median" ? median : best;
   if (reference === null) return NaN;
   return condition.number * reference + condition.spreads * (spread || 0);
@@ -34,12 +34,12 @@ Kasane.judge = function (stack, limits, measures, decisionOf) {
   const frames = stack.frames, verdicts = frames.map(() => ({ keep: true, by: "", hits: [] }));
   limits.forEach((limit, k) => {
     if (limit.ranking || limit.off) return;
-    const bounds = new Map(); // by night and length
+    const bounds = new Map(); // by night and kind
     frames.forEach((frame, i) => {
       if (!frame.width || !Kasane.concerns(limit, frame)) return;
-      const key = frame.night + "|" + frame.length;
+      const key = frame.night + "|" + frame.kin;
       let own = bounds.get(key);
-      if (!own) bounds.set(key, own = limit.conditions.map(c => Kasane.boundOf(c, stack, frame.night, frame.length)));
+      if (!own) bounds.set(key, own = limit.conditions.map(c => Kasane.boundOf(c, stack, frame.night, frame.kin)));
       if (limit.conditions.every((c, n) => Kasane.holds(c, frame.v[c.measure], own[n]))) verdicts[i].hits.push(k);
     });
   });
@@ -49,8 +49,8 @@ Kasane.judge = function (stack, limits, measures, decisionOf) {
     const value = i => (frames[i].v[by] === null ? -Infinity : better * frames[i].v[by]);
     const free = frames.map((f, i) => i).filter(i => frames[i].width && !frames[i].hindrance &&
       verdicts[i].hits.length === 0 && !decisionOf(i) && Kasane.concerns(limit, frames[i]));
-    stack.lengths.forEach((_, length) => {
-      const order = free.filter(i => frames[i].length === length);
+    stack.kinds.forEach((_, kin) => {
+      const order = free.filter(i => frames[i].kin === kin);
       order.sort((a, b) => value(b) - value(a) || a - b);
       const wanted = percent ? Math.ceil(count / 100 * order.length - 1e-9) : Math.floor(count);
       for (const i of order.slice(wanted)) verdicts[i].hits.push(k);

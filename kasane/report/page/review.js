@@ -35,7 +35,7 @@
     if (v.by === "person") return false;
     return S.limits.some(limit => !limit.off && !limit.ranking && Kasane.concerns(limit, f) && (() => {
       const meets = share => limit.conditions.every(c => {
-        const bound = Kasane.boundOf(c, stack(), f.night, f.length), moved = bound + (c.above ? 1 : -1) * share * Math.abs(bound);
+        const bound = Kasane.boundOf(c, stack(), f.night, f.kin), moved = bound + (c.above ? 1 : -1) * share * Math.abs(bound);
         return Kasane.holds(c, f.v[c.measure], moved);
       });
       return meets(-0.1) !== meets(0.1);
@@ -81,10 +81,10 @@
     const frames = stack().frames, left = 8, gap = 14;
     const nights = [];
     frames.forEach((f, i) => {
-      if (!nights.length || nights[nights.length - 1].night !== f.night) nights.push({ night: f.night, length: f.length, from: i, to: i });
+      if (!nights.length || nights[nights.length - 1].night !== f.night) nights.push({ night: f.night, kin: f.kin, from: i, to: i });
       const n = nights[nights.length - 1];
       n.to = i;
-      n.length = Math.min(n.length, f.length); // whose limits are drawn
+      n.kin = Math.min(n.kin, f.kin); // whose limits are drawn
     });
     const room = width - 2 * left - gap * (nights.length - 1), x = new Array(frames.length);
     let at = left;
@@ -107,7 +107,7 @@
     if (!values.length) return [0, 1];
     let low = values[Math.floor(0.01 * (values.length - 1))], high = values[Math.ceil(0.99 * (values.length - 1))];
     for (const limit of S.limits) for (const c of limit.conditions) if (c.measure === m && !limit.off) {
-      const b = Kasane.boundOf(c, stack(), stack().frames[0].night, stack().frames[0].length);
+      const b = Kasane.boundOf(c, stack(), stack().frames[0].night, stack().frames[0].kin);
       if (isFinite(b)) { const span = high - low || Math.abs(high) || 1; if (b < high + 2 * span) high = Math.max(high, b); if (b > low - 2 * span) low = Math.min(low, b); }
     }
     const margin = 0.08 * (high - low || Math.abs(high) || 1);
@@ -157,7 +157,7 @@
           c.setLineDash(limit.conditions.length > 1 ? [2, 4] : [6, 3]);
           for (const n of nights) {
             if (limit.night && limit.night !== n.night) continue;
-            const at = y(Kasane.boundOf(condition, stack(), n.night, n.length));
+            const at = y(Kasane.boundOf(condition, stack(), n.night, n.kin));
             if (!isFinite(at)) continue;
             c.beginPath();
             c.moveTo(n.x0 - 3, at);
@@ -204,7 +204,7 @@
       const night = box.map.nights.find(n => px >= n.x0 - 7 && px <= n.x1 + 7);
       if (!night) return null;
       for (const limit of S.limits) if (!limit.off) for (const condition of limit.conditions)
-        if (condition.measure === S.strips[k] && Math.abs(box.map.y(Kasane.boundOf(condition, stack(), night.night, night.length)) - py) < 5) return { condition, night: night.night, length: night.length };
+        if (condition.measure === S.strips[k] && Math.abs(box.map.y(Kasane.boundOf(condition, stack(), night.night, night.kin)) - py) < 5) return { condition, night: night.night, kin: night.kin };
       return null;
     };
     canvas.addEventListener("pointerdown", e => {
@@ -236,15 +236,15 @@
     });
     canvas.addEventListener("dblclick", e => {
       const [, py] = place(e), { low, high, h } = box.map, better = D.measures[S.strips[k]].better;
-      const value = low + (h - 6 - py) / (h - 6 - kTop) * (high - low), median = stack().lengths[0].distribution[S.strips[k]][0];
+      const value = low + (h - 6 - py) / (h - 6 - kTop) * (high - low), median = stack().kinds[0].distribution[S.strips[k]][0];
       addLimit(S.strips[k], better > 0 ? false : better < 0 ? true : value > median, Number(value.toPrecision(3)), "");
     });
     return box;
   });
 
-  function setBound(condition, { night, length }, value) {
+  function setBound(condition, { night, kin }, value) {
     if (!condition.reference) { condition.number = Number(value.toPrecision(4)); return; }
-    const [median, spread, best] = Kasane.distributionOf(condition, stack(), night, length), reference = condition.reference === "median" ? median : best;
+    const [median, spread, best] = Kasane.distributionOf(condition, stack(), night, kin), reference = condition.reference === "median" ? median : best;
     if (reference) condition.number = Number(((value - condition.spreads * (spread || 0)) / reference).toPrecision(3));
   }
   function addLimit(measure, above, number, reference) {
@@ -281,7 +281,7 @@
     if (v.hits.length) {
       const limit = S.limits[v.hits[0]];
       const why = limit.ranking ? Kasane.limitText(limit, D.measures) : limit.conditions.map(c =>
-        `${D.measures[c.measure].name} ${text(c.measure, f.v[c.measure])} ${c.above ? ">" : "<"} ${text(c.measure, Kasane.boundOf(c, stack(), f.night, f.length))}`).join(" and ");
+        `${D.measures[c.measure].name} ${text(c.measure, f.v[c.measure])} ${c.above ? ">" : "<"} ${text(c.measure, Kasane.boundOf(c, stack(), f.night, f.kin))}`).join(" and ");
       out += out ? ` (although ${why})` : why;
     }
     return out;
