@@ -94,9 +94,10 @@ Transform scaled_down(const Transform& t, int k) {
 
 } // namespace
 
-StackFrame binned_to_canvas(StackFrame frame, const Canvas& canvas) {
+StackFrame binned_to_canvas(StackFrame frame) {
     if (frame.planes.empty() || !frame.source) return frame;
-    const double side = frame.planes.front().to_frame.at(canvas.centre()).scale();
+    const double side =
+        std::sqrt(pixel_density(frame.planes.front().to_frame, frame.source->width(), frame.source->height()));
     if (!(side >= 1.5) || !std::isfinite(side)) return frame;
     constexpr double kMost = 16;
     const int k = static_cast<int>(std::lround(std::min(side, kMost)));

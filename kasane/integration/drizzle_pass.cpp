@@ -42,7 +42,9 @@ DrizzlePass::DrizzlePass(const DrizzleStack& stack, const IntegrateOptions& inte
         std::vector<Way> ways;
         for (std::size_t p = 0; p < stack.combiners.size(); ++p) {
             const Transform t = to_plane(stack.frames[f], p);
-            const double side = t.at(stack.canvas.centre()).scale(); // of a pixel of the canvas, in the frame
+            // Of a pixel of the canvas, in the frame.
+            const PlaneSource& source = *stack.frames[f].source;
+            const double side = std::sqrt(pixel_density(t, source.width(), source.height()));
             const double usable = std::isfinite(side) && side > 0.05 ? side : 1;
             const DropKernel kernel(options.shape, options.drop, usable / options.scale);
             const double apart = 2 * kernel.reach() * options.scale / usable; // pixels that share a drop, at most

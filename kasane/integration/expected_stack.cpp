@@ -11,8 +11,9 @@ namespace kasane {
 namespace {
 
 /// Squared pixels of the canvas: the variance of a frame's stars along one axis; 0 where it is not known.
-double star_variance(const StackPlane& plane, const Canvas& canvas) {
-    const double sigma = plane.fwhm / kFwhmPerSigma / std::max(0.1, plane.to_frame.at(canvas.centre()).scale());
+double star_variance(const StackPlane& plane, const StackFrame& frame) {
+    const double side = std::sqrt(pixel_density(plane.to_frame, frame.source->width(), frame.source->height()));
+    const double sigma = plane.fwhm / kFwhmPerSigma / std::max(0.1, side);
     return std::isfinite(sigma) ? sigma * sigma : 0;
 }
 
@@ -32,7 +33,7 @@ ExpectedStack expect_stack(const std::vector<StackFrame>& frames, std::size_t p,
         total += e.weights.back();
         FrameExpectation one{0, static_cast<float>(factor * sigma * sigma), static_cast<float>(slope)};
         one.scale_error = static_cast<float>(plane.scale_error);
-        const double side = plane.to_frame.at(canvas.centre()).scale();
+        const double side = std::sqrt(pixel_density(plane.to_frame, f.source->width(), f.source->height()));
         one.shift = static_cast<float>(side > 0.1 ? plane.misplaced / side : plane.misplaced);
         e.expectation.frames.push_back(one);
     }
@@ -45,12 +46,12 @@ ExpectedStack expect_stack(const std::vector<StackFrame>& frames, std::size_t p,
         e.expectation.frames[i].weight = static_cast<float>(e.weights[i]);
         const StackPlane& plane = frames[i].planes[p];
         e.noise += std::pow(e.weights[i] * plane.level.scale.value * plane.noise, 2);
-        usual += e.weights[i] * star_variance(plane, canvas);
+        usual += e.weights[i] * star_variance(plane, frames[i]);
     }
     const bool all_known =
         std::all_of(frames.begin(), frames.end(), [&](const StackFrame& f) { return f.planes[p].fwhm > 0; });
     for (std::size_t i = 0; all_known && i < frames.size(); ++i) {
-        const double own = star_variance(frames[i].planes[p], canvas);
+        const double own = star_variance(frames[i].planes[p], frames[i]);
         if (!(own > 0)) continue;
         // To the first order; the core of a sharper frame stands out by the ratio of the areas more.
         const double sharper = std::max(1.0, usual / own);

@@ -7,21 +7,23 @@
 namespace kasane {
 
 double resampling_noise_factor(const Transform& t, const Canvas& canvas) {
-    double sum = 0;
+    double sum = 0, count = 0;
     constexpr int kGrid = 24;
     for (int j = 0; j < kGrid; ++j)
         for (int i = 0; i < kGrid; ++i) {
             // Odd steps, so that the grid does not beat with a scale.
             const auto [u, v] =
                 t.map({std::floor((i + 0.37) * canvas.width / kGrid), std::floor((j + 0.61) * canvas.height / kGrid)});
+            if (!std::isfinite(u) || !std::isfinite(v)) continue; // far beyond the frame, where its lens folds
             double px = 0, py = 0;
             for (const double w : lanczos3_weights(u - std::floor(u)))
                 px += w * w;
             for (const double w : lanczos3_weights(v - std::floor(v)))
                 py += w * w;
             sum += px * py;
+            ++count;
         }
-    return sum / (kGrid * kGrid);
+    return count > 0 ? sum / count : 1;
 }
 
 double NoiseFactors::factor(int plane, const Transform& to_frame, const Canvas& canvas) const {
@@ -35,11 +37,13 @@ double NoiseFactors::factor(int plane, const Transform& to_frame, const Canvas& 
             // The fractions that the transform brings somewhere on the canvas, by odd steps.
             const auto [u, v] = to_frame.map({std::floor((x * 37 % 101) / 101.0 * canvas.width),
                                               std::floor((y * 53 % 103) / 103.0 * canvas.height)});
+            if (!std::isfinite(u) || !std::isfinite(v)) continue;
             column.push_back(x);
             row.push_back(y);
             fx.push_back(static_cast<float>(u - std::floor(u)));
             fy.push_back(static_cast<float>(v - std::floor(v)));
         }
+    if (column.empty()) return 1;
     double squares = 0;
     std::vector<float> out(column.size());
     for (const Image& field : fields_) {

@@ -44,6 +44,7 @@ struct FrameReport {
     double rejected_low = 0, rejected_high = 0; ///< shares of its samples
     double under_streaks = 0;                   ///< the same, left out under trails that were found
     int length = 0;                             ///< which of the stack's lengths, 0 the longest
+    std::string panel;                          ///< that it shows; empty: its stack has one field
 };
 
 /// What one rejection would do to a stack, tried on a part of its pixels (RejectionTrial).
@@ -114,6 +115,14 @@ struct StackDoubt {
     std::string text, remedy;
 };
 
+/// One field of a mosaic.
+struct PanelReport {
+    std::string name;
+    double x = 0, y = 0; ///< its middle, pixels of the reference
+    int used = 0, dropped = 0;
+    double seconds = 0, effective = 0; ///< of the lights used; the same, each times its worth among those of its panel
+};
+
 struct StackReport {
     std::string name, target, filter, sensor;
     std::string file, preview; ///< relative to the output folder; empty if no master light was made
@@ -133,6 +142,7 @@ struct StackReport {
     double pixel_noise = 0;       ///< by how much drizzled pixels scatter, ADU; 0: not drizzled
     SamplingReport sampling;
     std::vector<LengthReport> lengths; ///< longest first
+    std::vector<PanelReport> panels;   ///< in the order in which one reads; empty: one field
     BurntReport burnt;
     CometReport comet;
     double expected_noise = 0;          ///< the same as the noise of its frames lets expect

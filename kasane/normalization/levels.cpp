@@ -62,13 +62,14 @@ public:
         lay_out();
         values_.resize(frames.size());
         workers_.for_each(frames.size(), [&](std::size_t f) { values_[f] = look(f, scales[f]); });
+        meet_ = panels_meet();
         for (std::size_t f = 0; f < frames.size(); ++f)
             weights_[f] = 1 / std::pow(std::max(1e-9, scales[f].scale * frames[f].measures->noise), 2);
         begin(scales);
     }
 
-    /// Several fields: no frame shows much of the canvas.
-    bool mosaic() const { return panels_ > 1; }
+    /// Several fields that meet.
+    bool mosaic() const { return panels_ > 1 && meet_; }
 
     void solve() {
         // A frame that shares no place with others has nothing to be told by.
@@ -88,8 +89,8 @@ public:
         }
     }
 
-    /// What is to be added to each frame, so that all show the sky of the shares given; of a mosaic, such that the
-    /// frames are changed least: a tilt that all of them have would add up from field to field.
+    /// What is to be added to each frame, so that all show the sky of the shares given; of a mosaic, such that it does
+    /// not slope: a tilt that all frames have would add up from field to field.
     std::vector<SmoothMap> offsets(const std::vector<double>& shares) const {
         const SmoothMap level = mosaic() ? common_tilt() : combined(offsets_, shares);
         std::vector<SmoothMap> out(offsets_.size());
@@ -108,18 +109,25 @@ public:
         const SmoothMap plane = fit_plane(seen, canvas_);
         return {plane.slope_x * canvas_.width, plane.slope_y * canvas_.height};
     }
-    /// Of a mosaic: the plane that the offsets have in common where their frames are.
+    /// Of a mosaic: the slope of the sky in common, at the height that the frames' own backgrounds have on the mean.
     SmoothMap common_tilt() const {
-        std::vector<LevelSample> all;
         const std::vector<LevelMap> maps = maps_of(offsets_);
+        std::vector<LevelSample> seen;
+        double added = 0, count = 0, x = 0, y = 0;
         for (std::size_t k = 0; k < places_.size(); ++k) {
-            double sum = 0, n = 0;
+            if (!std::isfinite(sky_[k])) continue;
+            seen.push_back({places_[k].x, places_[k].y, sky_[k]});
             for (std::size_t f = 0; f < frames_.size(); ++f)
-                if (std::isfinite(values_[f][k])) sum += maps[f].offset_at(places_[k]), ++n;
-            if (n > 0) all.push_back({places_[k].x, places_[k].y, sum / n});
+                if (std::isfinite(values_[f][k])) {
+                    added += maps[f].offset_at(places_[k]), ++count;
+                    x += places_[k].x, y += places_[k].y;
+                }
         }
-        SmoothMap plane = fit_plane(all, canvas_);
+        if (count == 0) return {};
+        SmoothMap plane = fit_plane(seen, canvas_);
         if (o_.model < LevelModel::planes) plane.slope_x = plane.slope_y = 0;
+        const Point c = canvas_.centre();
+        plane.value = added / count - plane.slope_x * (x / count - c.x) - plane.slope_y * (y / count - c.y);
         return plane;
     }
 
@@ -172,6 +180,18 @@ private:
             placed.push_back({f.to_frame, f.width, f.height});
         panel_ = panels_of(placed);
         panels_ = 1 + *std::max_element(panel_.begin(), panel_.end());
+    }
+
+    bool panels_meet() const {
+        if (panels_ < 2) return false;
+        std::vector<int> shown(places_.size(), -1);
+        for (std::size_t f = 0; f < frames_.size(); ++f)
+            for (std::size_t k = 0; k < places_.size(); ++k) {
+                if (!std::isfinite(values_[f][k])) continue;
+                if (shown[k] >= 0 && shown[k] != panel_[f]) return true;
+                shown[k] = panel_[f];
+            }
+        return false;
     }
 
     /// Offset and tilt of every panel, solved together from where panels overlap: frames that learn of each other only
@@ -429,6 +449,7 @@ private:
     double spacing_;                            ///< of the meshes' cells, pixels
     std::vector<int> panel_;                    ///< of the frames (registration/panels.hpp)
     int panels_ = 1;
+    bool meet_ = false; ///< some places are shown by several panels
     std::vector<Point> places_;
     std::vector<std::vector<float>> values_; ///< by frame and place
     std::vector<double> worth_;              ///< of places

@@ -206,16 +206,24 @@ void Pairer::drop_finished(const std::vector<std::vector<std::size_t>>& groups) 
 }
 
 void Pairer::find_panels() {
-    std::map<std::string, std::map<std::string, PanelName>> by_target; // squeezed; by the whole name
+    using Picture = std::pair<std::string, std::string>;          // squeezed target, and which part of it stands apart
+    std::map<Picture, std::map<std::string, PanelName>> pictures; // of panels, by their whole names
     for (const std::size_t i : order_) {
         const Exposure& e = all_[i];
-        if (e.role != Role::light || e.is_master || options_.apart.count(squeezed(e.target))) continue;
+        if (e.role != Role::light || e.is_master) continue;
+        const std::string whole = squeezed(e.target);
         const PanelName name = panel_of_name(e.target);
-        by_target[squeezed(name.target)].emplace(squeezed(e.target), name);
+        const auto part = options_.apart.find(whole);
+        pictures[{squeezed(name.target), part == options_.apart.end() ? "" : part->second}].emplace(whole, name);
     }
-    for (const auto& [target, names] : by_target) {
+    for (const auto& [picture, names] : pictures) {
         if (names.size() < 2) continue;
-        const std::string& shown = names.begin()->second.target;
+        std::string shown = names.begin()->second.target;
+        if (!picture.second.empty()) { // "Paper Lantern Nebula panels 3 6"
+            shown += " panels";
+            for (const auto& [whole, name] : names)
+                shown += " " + name.panel;
+        }
         for (const auto& [whole, name] : names)
             panels_[whole] = shown;
     }

@@ -12,7 +12,6 @@
 
 #include <map>
 #include <optional>
-#include <set>
 #include <string>
 #include <vector>
 
@@ -81,7 +80,9 @@ struct PairingOptions {
     bool flats_of_other_nights = true;  ///< where a night has none of its own, with a warning
     std::vector<Field> separate;        ///< lights that differ in these make stacks of their own
     std::optional<double> offset_level; ///< ADU, where no frame gives it
-    std::set<std::string> apart;        ///< targets, squeezed, that are no panels of others whatever their names say
+    /// Targets, squeezed, that are panels by their names and do not belong to all others: those of one word here make a
+    /// picture of their own.
+    std::map<std::string, std::string> apart;
     /// Names that were given before, by the identity of stack or master: what comes along later does not take them.
     std::map<std::string, std::string> names;
 };

@@ -107,7 +107,7 @@ AlignedFrame frame_of(const Session& session, const Light& l, const GradedLights
     f.shift_x = l.pose.x;
     f.shift_y = l.pose.y;
     f.turn = l.pose.rotation;
-    const Affine here = r.to_frame.at(graded.canvas.centre());
+    const Affine here = r.to_frame.at(r.to_frame.unmap({0.5 * (f.width - 1), 0.5 * (f.height - 1)}));
     f.scale = here.scale();
     f.mirrored = here.determinant() < 0;
     f.outline = outline_of(r.to_frame, f.width, f.height);

@@ -283,6 +283,14 @@ struct GradedProject::Work {
             stack.arcsec = arcsec_per_pixel(light, grid_cell(session, light));
             for (Light& l : graded.lights[k])
                 stack.frames.push_back(grade_of(session, calibrations, l));
+            if (!graded.panels.empty())
+                for (std::size_t i = 0; i < stack.frames.size(); ++i) {
+                    FrameGrade& f = stack.frames[i];
+                    if (!graded.lights[k][i].registration) continue;
+                    f.panel = graded.panels[static_cast<std::size_t>(graded.lights[k][i].panel)].name;
+                    // What is forecast is of a place in a panel: a light tells nothing of the others.
+                    f.contribution.information /= static_cast<double>(graded.panels.size());
+                }
             describe_limits(stack, limits);
             describe_nights(stack);
             describe_cost(stack);

@@ -26,6 +26,7 @@ struct FrameGrade {
     Verdict verdict;
     std::optional<Decision> decision;
     Contribution contribution;
+    std::string panel;                 ///< that it shows; empty: its stack has one field
     int kin = 0;                       ///< which of the stack's kinds (length, panel) it is held against
     std::optional<Transform> to_frame; ///< from the reference's pixels; nothing if not registered
     std::string preview;               ///< file; empty if there is none

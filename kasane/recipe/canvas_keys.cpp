@@ -8,6 +8,7 @@ void read_frame(Reader& r, const toml::node& n, const std::string& key) {
     FramingOptions& o = r.recipe.canvas.framing;
     const std::string text = r.text(n, key);
     const auto region = parse_region(text, true);
+    r.recipe.canvas.frame_given = true;
     if (text == "reference")
         o.frame = Framing::reference;
     else if (text == "everything")

@@ -367,7 +367,7 @@ const std::vector<Key>& all() {
          "The only part of the reference's grid from which levels are told, in its pixels: sky, where a nebula or "
          "landscape that changes fills the rest.",
          read_sky},
-        {"canvas", "frame", "text", "\"reference\"",
+        {"canvas", "frame", "text", "\"reference\"; of panels \"everything\"",
          "What the master lights of a target show, all filters alike: `\"reference\"` what the reference does, "
          "`\"everything\"` what any light shows (nothing where none does), `\"common\"` the largest rectangle that "
          "most "

@@ -74,7 +74,8 @@ struct NormalizationRecipe {
 /// What the master lights of a target show.
 struct CanvasRecipe {
     FramingOptions framing;
-    bool north_up = false; ///< turned so that north is up, where headers tell it; the turn of `framing` is not used
+    bool frame_given = false; ///< else a mosaic shows everything
+    bool north_up = false;    ///< turned so that north is up, where headers tell it; the turn of `framing` is not used
 };
 
 /// Whether master lights are drizzled.

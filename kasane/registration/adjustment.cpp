@@ -152,7 +152,7 @@ private:
         std::vector<float> sorted = lengths;
         constexpr double kMedian = 1.17741, kLeast = 0.3; // of the length of a vector of two unit normals
         const double scale = std::max(kLeast, static_cast<double>(median_in_place(sorted)) / kMedian);
-        for (std::size_t i = 0; i < weight_.size(); ++i)
+        for (std::size_t i = 0; o_.robust && i < weight_.size(); ++i)
             weight_[i] = bisquare_weight(static_cast<double>(lengths[i]) / (kBisquareTuning * scale), 1e-9);
         return scale;
     }

@@ -14,15 +14,20 @@ namespace kasane {
 
 namespace {
 
-/// The map of a registration near the stars that it rests on: of more than that it does not know.
-Affine near_stars(const Registration& r, const std::vector<Star>& reference) {
+/// Where the stars that a registration rests on lie in the reference.
+Point middle_of(const Registration& r, const std::vector<Star>& reference) {
     Point middle{0, 0};
     for (const StarMatch& m : r.matches) {
         const Star& s = reference[static_cast<std::size_t>(m.reference)];
-        middle.x += s.x / static_cast<double>(r.matches.size()),
-            middle.y += s.y / static_cast<double>(r.matches.size());
+        middle.x += s.x, middle.y += s.y;
     }
-    return r.to_frame.at(middle);
+    const double n = std::max<double>(1, static_cast<double>(r.matches.size()));
+    return {middle.x / n, middle.y / n};
+}
+
+/// Its map near them: of more than that it does not know.
+Affine near_stars(const Registration& r, const std::vector<Star>& reference) {
+    return r.to_frame.at(middle_of(r, reference));
 }
 
 /// The similarity that comes nearest to a map, exact at a place.
@@ -90,7 +95,7 @@ private:
         first.members.push_back({p_.reference, Matrix3::Identity()});
         for (std::size_t i = 0; i < frames_.size(); ++i) {
             if (i == p_.reference) continue;
-            if (p_.direct[i])
+            if (p_.direct[i] && shows_the_same(p_.reference, i, *p_.direct[i]))
                 first.members.push_back({i, of_leader(p_.reference, i, *p_.direct[i])});
             else if (frames_[i].stars->size() >= 3)
                 lost.push_back(i);
@@ -109,7 +114,7 @@ private:
             });
             std::vector<std::size_t> still;
             for (std::size_t k = 1; k < lost.size(); ++k)
-                if (found[k])
+                if (found[k] && shows_the_same(c.leader, lost[k], *found[k]))
                     c.members.push_back({lost[k], of_leader(c.leader, lost[k], *found[k])});
                 else
                     still.push_back(lost[k]);
@@ -126,20 +131,21 @@ private:
         return register_stars(reference, frame, o);
     }
 
+    /// Not just an edge of it: of where the rest of the frame lies the common stars would tell little.
+    bool shows_the_same(std::size_t leader, std::size_t frame, const Registration& r) const {
+        constexpr double kMost = 0.35; // of the sides
+        const Point& there = normal(frame).centre;
+        const Affine back = near_stars(r, *frames_[leader].stars).inverse();
+        Point middle;
+        back.apply(there.x, there.y, middle.x, middle.y);
+        return std::abs(middle.x - normal(leader).centre.x) < kMost * frames_[leader].width &&
+               std::abs(middle.y - normal(leader).centre.y) < kMost * frames_[leader].height;
+    }
+
     Matrix3 of_leader(std::size_t leader, std::size_t frame, const Registration& r) const {
         const Affine touch = near_stars(r, *frames_[leader].stars);
         return similar_at(touch, normal(leader), normal(frame), middle_of(r, *frames_[leader].stars));
     }
-    static Point middle_of(const Registration& r, const std::vector<Star>& reference) {
-        Point middle{0, 0};
-        for (const StarMatch& m : r.matches) {
-            const Star& s = reference[static_cast<std::size_t>(m.reference)];
-            middle.x += s.x, middle.y += s.y;
-        }
-        const double n = std::max<double>(1, static_cast<double>(r.matches.size()));
-        return {middle.x / n, middle.y / n};
-    }
-
     /// The stars of a cluster on its leader's grid; where several frames show a place, those that two of them do.
     void pool(Cluster& c) const {
         constexpr std::size_t kMost = 12; // frames
@@ -295,7 +301,10 @@ private:
                 a.sightings.push_back({at[l.from], star, {s.x, s.y}, position_variance(s)});
                 a.sightings.push_back({at[l.to], star, {q.x, q.y}, position_variance(q)});
             }
-        if (!a.sightings.empty() && adjust(a, kAdjust).hindrance.empty()) {
+        // What is linked last may be far off yet: it must not be taken for wrong.
+        AdjustmentOptions all_alike = kAdjust;
+        all_alike.robust = false;
+        if (!a.sightings.empty() && adjust(a, all_alike).hindrance.empty() && adjust(a, kAdjust).hindrance.empty()) {
             problem_.curvature.value = a.curvature.value;
             problem_.lenses = a.lenses;
         }
@@ -350,16 +359,24 @@ private:
     struct Candidate {
         Optics optics;
         bool stretched;
+        bool curved = true; ///< where headers do not tell, the sky may be flat
     };
     std::vector<Candidate> candidates(std::size_t stars) const {
-        if (p_.model) return {{p_.model->optics, false}, {p_.model->optics, true}};
         constexpr std::size_t kForLens = 20, kForAxis = 60;
-        std::vector<Candidate> out = {{Optics::none, false}};
-        if (stars >= kForLens) out.push_back({Optics::radial, false});
-        if (stars >= kForAxis) out.push_back({Optics::centred, false});
-        out.push_back({Optics::none, true});
-        if (stars >= kForLens) out.push_back({Optics::radial, true});
-        if (stars >= kForAxis) out.push_back({Optics::centred, true}), out.push_back({Optics::full, true});
+        std::vector<Candidate> out;
+        for (const bool curved : {false, true}) {
+            if (!curved && frames_[p_.reference].focal > 0) continue;
+            for (const bool stretched : {false, true}) {
+                if (p_.model) {
+                    out.push_back({p_.model->optics, stretched, curved});
+                    continue;
+                }
+                out.push_back({Optics::none, stretched, curved});
+                if (stars >= kForLens) out.push_back({Optics::radial, stretched, curved});
+                if (stars >= kForAxis) out.push_back({Optics::centred, stretched, curved});
+                if (stars >= kForAxis && stretched) out.push_back({Optics::full, stretched, curved});
+            }
+        }
         return out;
     }
 
@@ -370,6 +387,8 @@ private:
         }
         for (auto& f : a.frames)
             f.stretched = c.stretched && !f.fixed;
+        a.curvature.free = c.curved;
+        if (!c.curved) a.curvature.value = 0;
     }
 
     /// A few frames of every cluster.
@@ -414,11 +433,11 @@ private:
             if (!result.hindrance.empty()) continue;
             tried.push_back({c,
                              1.0 * freedom(c.optics) * static_cast<double>(a.lenses.size()) +
-                                 (c.stretched ? 2.0 * static_cast<double>(a.frames.size() - 1) : 0),
+                                 (c.stretched ? 2.0 * static_cast<double>(a.frames.size() - 1) : 0) + c.curved,
                              result.scale, a.residuals(), total_of(a)});
             least = std::min(least, result.scale);
         }
-        if (tried.empty()) return {Optics::none, false};
+        if (tried.empty()) return {Optics::none, false, true};
         const auto information = [&](const Tried& t) {
             constexpr double kWrong = 12; // squared errors along both axes: a false pair
             double sum = t.numbers * std::log(2.0 * static_cast<double>(t.squares.size()));

@@ -63,17 +63,20 @@ private:
         constexpr std::size_t kTried = 5, kProbes = 12;
         anchor_ = order_[0];
         std::size_t most = 0;
+        RegistrationOptions at_once;
+        at_once.thorough = false;
         for (std::size_t attempt = 0; attempt < std::min(kTried, order_.size()); ++attempt) {
             const std::size_t candidate = order_[attempt];
             const std::size_t step = std::max<std::size_t>(1, frames_.size() / kProbes);
             std::size_t probes = 0, met = 0;
             for (std::size_t i = 0; i < frames_.size(); i += step, ++probes)
-                met += register_stars(*frames_[candidate].stars, *frames_[i].stars).result.has_value();
+                met += register_stars(*frames_[candidate].stars, *frames_[i].stars, at_once).result.has_value();
             if (met > most) {
                 most = met;
                 anchor_ = candidate;
             }
-            if (2 * met > probes) break;
+            of_most_ = 2 * met > probes;
+            if (of_most_) break;
         }
     }
 
@@ -90,9 +93,11 @@ private:
     std::optional<Placed> onto_anchor(std::size_t i) const {
         if (i == anchor_) return placed(i, {}, 1);
         const auto &reference = *frames_[anchor_].stars, &stars = *frames_[i].stars;
+        // Where most agree, the others are worth some work; several fields are not.
         const Outcome found = register_stars(reference, stars,
                                              {.reference = {frames_[anchor_].width, frames_[anchor_].height, nullptr},
-                                              .frame = {frames_[i].width, frames_[i].height, nullptr}});
+                                              .frame = {frames_[i].width, frames_[i].height, nullptr},
+                                              .thorough = of_most_});
         if (!found) return std::nullopt;
         std::vector<float> ratios;
         for (const StarMatch& m : found->matches) {
@@ -166,6 +171,7 @@ private:
     const Workers& workers_;
     std::vector<std::size_t> order_; ///< most promising first
     std::size_t anchor_ = 0;
+    bool of_most_ = false; ///< most others agree with the anchor
     std::vector<std::size_t> looked_at_;
     std::vector<std::optional<Placed>> maps_; ///< as looked_at_
 };

@@ -36,6 +36,7 @@ nlohmann::json frame_json(const FrameGrade& f) {
             {"content", f.content},
             {"night", f.night},
             {"filter", f.filter},
+            {"panel", f.panel},
             {"kin", f.kin},
             {"start", f.start},
             {"measures", figures_json(f.figures)},

@@ -67,6 +67,26 @@ std::string lengths_line(const StackReport& s) {
     return fmt::format("lengths: {}", fmt::join(parts, "; "));
 }
 
+/// The fields of a mosaic; those of like exposure together.
+std::string panels_line(const StackReport& s) {
+    if (s.panels.empty()) return {};
+    std::vector<std::pair<std::string, std::vector<std::string>>> alike;
+    for (const PanelReport& p : s.panels) {
+        const std::string what =
+            fmt::format("{} of {} light{}", exposure_text(p.seconds), p.used, p.used == 1 ? "" : "s");
+        const auto same = std::find_if(alike.begin(), alike.end(), [&](const auto& a) { return a.first == what; });
+        if (same == alike.end())
+            alike.push_back({what, {p.name}});
+        else
+            same->second.push_back(p.name);
+    }
+    std::vector<std::string> parts;
+    for (const auto& [what, names] : alike)
+        parts.push_back(fmt::format("{}{}: {}", fmt::join(names, ", "), names.size() > 1 ? " each" : "", what));
+    return fmt::format("panels: {}, solved together ({}); noise is of a place in one of them", s.panels.size(),
+                       fmt::join(parts, "; "));
+}
+
 /// What no length shows. A few pixels are stars, as everywhere.
 std::string burnt_line(const StackReport& s) {
     if (!(s.burnt.pixels > 0)) return {};
@@ -145,7 +165,7 @@ std::string stack_details(const RunReport& report, int columns) {
         if (!s.defects.empty()) tell("defects: " + s.defects);
         if (s.electrons_per_adu > 0)
             tell(fmt::format("noise model: {:.3g} e-/ADU by {}", s.electrons_per_adu, s.noise_model));
-        for (const std::string& line : {lengths_line(s), burnt_line(s), comet_line(s)})
+        for (const std::string& line : {panels_line(s), lengths_line(s), burnt_line(s), comet_line(s)})
             if (!line.empty()) tell(line);
         if (!s.sampling.text.empty()) tell("sampling: " + s.sampling.text);
         if (s.noise > 0) tell(noise_line(s));

@@ -1,6 +1,7 @@
 #include <kasane/sky/star_views.hpp>
 
 #include <kasane/base/units.hpp>
+#include <kasane/sky/render.hpp>
 
 #include <Eigen/Dense>
 #include <algorithm>
@@ -157,6 +158,49 @@ StarFrames star_frames(const StarViewOptions& o, std::uint64_t seed, int count, 
         between = between * along;
         out.truth.emplace_back(elements(between), lens, lens);
         out.lists.push_back(look(o, sky, Transform(elements(between), lens), random));
+    }
+    return out;
+}
+
+StarPanels star_panels(const StarPanelOptions& o, std::uint64_t seed) {
+    const StarViewOptions& v = o.view;
+    Random random(seed, 79);
+    const double cx = 0.5 * (v.width - 1), cy = 0.5 * (v.height - 1);
+    const double step_x = (1 - o.overlap) * v.width, step_y = (1 - o.overlap) * v.height;
+    StarViewOptions wide = v; // a sky for all of it, about the middle
+    wide.width = static_cast<int>(v.width * (o.columns + 1)), wide.height = static_cast<int>(v.height * (o.rows + 1));
+    wide.stars = v.stars * (o.columns + 1) * (o.rows + 1);
+    wide.focal = 0;
+    std::vector<SkyStar> sky = make_sky(wide, random);
+    for (SkyStar& s : sky)
+        s.at.x -= 0.5 * wide.width, s.at.y -= 0.5 * wide.height;
+    const auto lens = lens_of(v);
+    StarPanels out;
+    std::vector<Eigen::Matrix3d> maps; // from the plane of the middle
+    for (int row = 0; row < o.rows; ++row)
+        for (int column = 0; column < o.columns; ++column) {
+            const double turn = radians(o.turn * random.normal() + (random.uniform() < o.half_turned ? 180 : 0));
+            if (row == o.rows / 2 && column == o.columns / 2) out.middle = maps.size();
+            for (int k = 0; k < o.frames; ++k) {
+                const double x = (column - 0.5 * (o.columns - 1)) * step_x + o.dither * v.width * random.normal(),
+                             y = (row - 0.5 * (o.rows - 1)) * step_y + o.dither * v.width * random.normal();
+                Eigen::Matrix3d turned, pointed = Eigen::Matrix3d::Identity();
+                turned << std::cos(turn), -std::sin(turn), cx, std::sin(turn), std::cos(turn), cy, 0, 0, 1;
+                if (v.focal > 0) {
+                    const auto m = sky_pointed(v.focal, x, y);
+                    pointed << m[0], m[1], m[2], m[3], m[4], m[5], m[6], m[7], m[8];
+                } else {
+                    pointed(0, 2) = -x, pointed(1, 2) = -y;
+                }
+                maps.emplace_back(turned * pointed);
+                out.panel.push_back(row * o.columns + column);
+                out.lists.push_back(look(v, sky, Transform(elements(maps.back()), lens), random));
+            }
+        }
+    const Eigen::Matrix3d back = maps[out.middle].inverse();
+    for (const Eigen::Matrix3d& m : maps) {
+        const Eigen::Matrix3d from_middle = m * back;
+        out.truth.emplace_back(elements(from_middle / from_middle(2, 2)), lens);
     }
     return out;
 }

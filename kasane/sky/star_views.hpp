@@ -45,6 +45,25 @@ struct StarFrames {
 /// width, beside what the options say of pairs.
 StarFrames star_frames(const StarViewOptions& options, std::uint64_t seed, int count, double drift = 0);
 
+/// A mosaic: the sky about one direction, seen by a camera that is turned from panel to panel.
+struct StarPanelOptions {
+    int columns = 3, rows = 3;
+    int frames = 4;           ///< of each panel
+    double overlap = 0.1;     ///< of the sides of neighbours
+    double dither = 0.01;     ///< standard deviation, of the width
+    double turn = 1;          ///< degrees by which panels are turned, standard deviation
+    double half_turned = 0.2; ///< share of panels that are upside down
+    StarViewOptions view;     ///< size, stars, noise, distortion and focal length of each; what is of pairs is not used
+};
+struct StarPanels {
+    std::vector<std::vector<Star>> lists; ///< panel by panel, row by row
+    std::vector<int> panel;               ///< of each
+    std::vector<Transform> truth;         ///< from the ideal plane of the first frame of the middle panel
+    std::size_t middle = 0;               ///< that frame
+};
+/// The same for the same seed.
+StarPanels star_panels(const StarPanelOptions& options, std::uint64_t seed);
+
 /// The same pair for the same seed.
 StarViews star_views(const StarViewOptions& options, std::uint64_t seed);
 

@@ -17,6 +17,8 @@ namespace kasane {
 
 namespace {
 
+constexpr const char* kMosaic = "mosaic/";
+
 /// The optics of a rig are remembered by it, so that another rig's do not touch what is finished with this one.
 std::string choice_name(const std::string& group, const std::string& rig) {
     return "optics/" + group + "/" + digest(rig);
@@ -371,7 +373,7 @@ private:
             key.add(e.key, static_cast<int>(e.plane));
         return key.result();
     }
-    std::string mosaic_choice() const { return "mosaic/" + group_.name; }
+    std::string mosaic_choice() const { return kMosaic + group_.name; }
 
     /// A colour that cannot be registered by itself goes as the plane that stands for the light.
     void hand_out(const std::vector<std::optional<Outcome>>& outcomes) {
@@ -402,6 +404,10 @@ private:
 
 void align_group(Session& session, Calibrations& calibrations, const ReferenceGroup& group, GradedLights& graded) {
     GroupAlignment(session, calibrations, group, graded).run();
+}
+
+bool known_mosaic(const Session& s, const std::string& group) {
+    return s.ledger.choice(kMosaic + group).has_value();
 }
 
 std::string rig_of(const Session& s, const Exposure& e) {

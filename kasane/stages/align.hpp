@@ -16,6 +16,9 @@ namespace kasane {
 /// Registers all lights of `group`. From the ledger where known; remembers what was not.
 void align_group(Session& session, Calibrations& calibrations, const ReferenceGroup& group, GradedLights& graded);
 
+/// Whether the lights of a group (by its name) were found to be of several fields when they were registered last.
+bool known_mosaic(const Session& session, const std::string& group);
+
 /// Frames that share a lens: one camera behind one telescope, on one grid.
 std::string rig_of(const Session& session, const Exposure& light);
 

@@ -68,11 +68,13 @@ public:
         offer_masks(s_, out_.lights);
         choose_reference(s_, group_, remembered, out_);
         if (out_.reference) {
-            align_group(s_, calibrations_, group_, out_);
-            for (auto& stack : out_.lights)
-                for (Light& l : stack)
-                    if (l.registration) place(l);
-            find_panels(out_);
+            align();
+            // The grid of a mosaic is tangent to the sky at its reference: in the middle it is stretched least.
+            if (const int middle = middle_panel(out_);
+                remembered.empty() && middle >= 0 && middle != panel_of_reference() && reference_is_free(s_, group_)) {
+                choose_reference_of_panel(s_, group_, middle, out_);
+                align();
+            }
         }
         for (std::size_t k = 0; k < group_.stacks.size(); ++k) {
             compare_by_kin(out_.lights[k]);
@@ -82,6 +84,21 @@ public:
     }
 
 private:
+    void align() {
+        align_group(s_, calibrations_, group_, out_);
+        for (auto& stack : out_.lights)
+            for (Light& l : stack)
+                if (l.registration) place(l);
+        find_panels(out_);
+    }
+
+    int panel_of_reference() const {
+        for (const auto& stack : out_.lights)
+            for (const Light& l : stack)
+                if (l.measures == out_.reference) return l.panel;
+        return -1;
+    }
+
     void measure() {
         std::vector<const LightPlan*> plans;
         for (const std::size_t i : group_.stacks)

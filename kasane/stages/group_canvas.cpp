@@ -24,9 +24,10 @@ FramingOptions framing_of(const Session& s) {
 }
 
 /// What of the framing follows the lights.
-bool follows_lights(const Session& s) {
+bool follows_lights(const Session& s, const ReferenceGroup& group) {
     const FramingOptions& o = s.recipe.canvas.framing;
-    return o.frame == Framing::everything || o.frame == Framing::common || s.recipe.canvas.north_up;
+    const bool panels = !s.recipe.canvas.frame_given && known_mosaic(s, group.name);
+    return panels || o.frame == Framing::everything || o.frame == Framing::common || s.recipe.canvas.north_up;
 }
 
 std::vector<const Light*> kept(const GradedLights& graded) {
@@ -74,6 +75,7 @@ std::function<bool(Point)> hidden_of(const Session& s, const Exposure& light) {
 GroupCanvas canvas_of_group(const Session& s, const GradedLights& graded) {
     FramingOptions o = framing_of(s);
     if (s.recipe.canvas.north_up) o.turn = turn_to_north(s, graded);
+    if (!s.recipe.canvas.frame_given && !graded.panels.empty()) o.frame = Framing::everything;
     std::vector<FramedFrame> frames;
     for (std::size_t k = 0; k < graded.lights.size(); ++k)
         for (const Light& l : graded.lights[k]) {
@@ -95,7 +97,7 @@ GroupCanvas canvas_of_group(const Session& s, const GradedLights& graded) {
 void add_canvas(Key& key, const Session& s, const Calibrations& calibrations, const ReferenceGroup& group,
                 const std::string& reference) {
     key.add(framing_of(s), s.recipe.canvas.north_up);
-    if (follows_lights(s)) add_lights(key, s, calibrations, group, reference);
+    if (follows_lights(s, group)) add_lights(key, s, calibrations, group, reference);
 }
 
 void add_lights(Key& key, const Session& s, const Calibrations& calibrations, const ReferenceGroup& group,

@@ -270,7 +270,7 @@ private:
                                                  "Look at it with 'kasane show'", true});
                     return assemble(plan, lights);
                 }
-            a.frames[k] = binned_to_canvas(std::move(a.frames[k]), at_.canvas);
+            a.frames[k] = binned_to_canvas(std::move(a.frames[k]));
         }
         settle_lengths(a);
         return a;
@@ -454,8 +454,11 @@ private:
             static_cast<int>(std::count_if(lights.begin(), lights.end(), [](const Light& l) { return l.unread; }));
         std::map<const Light*, FrameReport> used;
         if (master) {
+            const double more = graded_.panels.empty() ? 1 : take_usual_coverage(*master);
             used = account().used(a, *master, report);
             account().describe(a, *master, report);
+            for (WeightCost& c : report.weight_costs)
+                c.noise *= more;
             describe_master_light(*master, report);
             describe_lengths(a, *master, matches_, report);
             if (plan.mosaic) // drizzled, each colour is of its own samples

@@ -69,6 +69,28 @@ void describe_canvas(const Canvas& c, Header& h) {
 
 } // namespace
 
+double take_usual_coverage(MasterLight& master) {
+    double factor = 1;
+    for (std::size_t p = 0; p < master.noise.size(); ++p) {
+        const View<const float> coverage = master.coverage.plane(static_cast<int>(p));
+        std::vector<float> some;
+        constexpr int kStep = 7; // of the pixels
+        for (int y = 0; y < coverage.height; y += kStep)
+            for (int x = 0; x < coverage.width; x += kStep)
+                if (const float c = coverage(x, y); c > 0) some.push_back(c);
+        if (some.empty()) continue;
+        constexpr double kUsual = 0.3; // of the places: below are frames' edges, above is where panels overlap
+        const auto at = some.begin() + static_cast<std::ptrdiff_t>(kUsual * static_cast<double>(some.size()));
+        std::nth_element(some.begin(), at, some.end());
+        const double more = 1 / std::sqrt(static_cast<double>(*at));
+        master.noise[p] *= more;
+        master.expected_noise[p] *= more;
+        if (p < master.pixel_noise.size()) master.pixel_noise[p] *= more;
+        if (static_cast<int>(p) == main_plane(static_cast<int>(master.noise.size()))) factor = more;
+    }
+    return factor;
+}
+
 void describe_master_light(const MasterLight& master, StackReport& report) {
     const int planes = master.pixels.planes(), main = main_plane(planes);
     report.noise = master.noise[static_cast<std::size_t>(main)];
@@ -101,6 +123,10 @@ void write_master_light(const std::filesystem::path& output, const MasterLight& 
     h.set("EXPTIME", report.seconds_total, "[s] of all frames used together");
     h.set("EFFEXP", report.seconds_effective, "[s] effective exposure: seconds times worth");
     h.set("NCOMBINE", static_cast<long long>(report.used), "frames combined");
+    if (!report.panels.empty()) {
+        h.set("PANELS", static_cast<long long>(report.panels.size()), "fields that make this picture");
+        h.set("PANELEXP", report.seconds_total / static_cast<double>(report.panels.size()), "[s] of a panel, mean");
+    }
     h.set("NDROPPED", static_cast<long long>(report.dropped), "frames left out");
     const std::string cameras = all_of(exposures, &Exposure::camera);
     if (!cameras.empty()) h.set("INSTRUME", cameras, "camera");

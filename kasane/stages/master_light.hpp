@@ -10,6 +10,10 @@
 
 namespace kasane {
 
+/// What is told of the noise of a mosaic holds where as much lies as in most of it, not where all of the stack's weight
+/// would: no place has that. Returns the factor.
+double take_usual_coverage(MasterLight& master);
+
 /// Fills in noise, star shape and rejected shares. Resampling correlates the noise of neighbouring pixels and lowers
 /// it; the figures are those of uncorrelated pixels, so that they can be compared honestly.
 void describe_master_light(const MasterLight& master, StackReport& report);

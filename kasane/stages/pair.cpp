@@ -75,15 +75,15 @@ void pair_again(Session& s) {
     remember_names(s);
 }
 
-void keep_panel_apart(Session& s, const std::string& target) {
-    s.ledger.set_choice(kPanelApart + target, "shares no stars with the others");
+void set_panel_apart(Session& s, const std::string& target, const std::string& part) {
+    s.ledger.set_choice(kPanelApart + target, part);
 }
 
-std::set<std::string> panels_apart(const Session& s) {
-    std::set<std::string> out;
+std::map<std::string, std::string> panels_apart(const Session& s) {
+    std::map<std::string, std::string> out;
     const std::string prefix = kPanelApart;
-    for (const auto& [key, why] : s.ledger.choices(prefix))
-        out.insert(key.substr(prefix.size()));
+    for (const auto& [key, part] : s.ledger.choices(prefix))
+        if (!part.empty()) out[key.substr(prefix.size())] = part;
     return out;
 }
 

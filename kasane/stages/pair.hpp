@@ -13,9 +13,9 @@ namespace kasane {
 void pair_session(Session& session, const Scan& scan);
 /// The same with what has become known since: panels that do not belong together. Masters stay as they are.
 void pair_again(Session& session);
-/// A target, squeezed, is no panel of others, whatever its name says; and all of those.
-void keep_panel_apart(Session& session, const std::string& target);
-std::set<std::string> panels_apart(const Session& session);
+/// A target, squeezed, belongs to those of the same word here rather than to all whose names say so; no word: to all.
+void set_panel_apart(Session& session, const std::string& target, const std::string& part);
+std::map<std::string, std::string> panels_apart(const Session& session);
 /// Remembers the names of stacks and masters for the next time.
 void remember_names(Session& session);
 

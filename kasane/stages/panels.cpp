@@ -16,14 +16,17 @@ namespace kasane {
 
 namespace {
 
-/// Lights of a group by their own targets, squeezed; in order.
+/// Lights by their own targets, squeezed; in order.
 using Fields = std::map<std::string, std::vector<const LightPlan*>>;
 
-Fields fields_of(const Session& s, const ReferenceGroup& group) {
-    Fields out;
-    for (const std::size_t k : group.stacks)
-        for (const LightPlan& l : s.pairing.stacks[k].lights)
-            out[squeezed(s.exposures[l.exposure].target)].push_back(&l);
+/// Of every target that panels seem to make.
+std::map<std::string, Fields> fields_of(const Session& s) {
+    std::map<std::string, Fields> out;
+    for (const StackPlan& plan : s.pairing.stacks)
+        for (const LightPlan& l : plan.lights) {
+            const std::string& target = s.exposures[l.exposure].target;
+            out[squeezed(panel_of_name(target).target)][squeezed(target)].push_back(&l);
+        }
     return out;
 }
 
@@ -45,56 +48,90 @@ std::map<std::string, std::vector<std::shared_ptr<const ExposureMeasures>>> meas
 
 } // namespace
 
+namespace {
+
+struct Looked {
+    std::string target;
+    FrameToAlign frame;
+};
+
+/// Those that come onto each other, by target; the richest leads.
+std::set<std::string> linked(const std::vector<Looked>& all, const Workers& workers) {
+    std::vector<FrameToAlign> frames;
+    std::size_t richest = 0;
+    for (const Looked& l : all) {
+        frames.push_back(l.frame);
+        if (l.frame.stars->size() > frames[richest].stars->size()) richest = frames.size() - 1;
+    }
+    const Alignment found = align_frames(frames, richest, {}, workers);
+    std::set<std::string> out;
+    for (std::size_t k = 0; k < all.size(); ++k)
+        if (found.frames[k]) out.insert(all[k].target);
+    return out;
+}
+
+} // namespace
+
 void settle_panels(Session& s) {
     Calibrations calibrations(s);
-    bool parted = false;
-    for (const ReferenceGroup& group : reference_groups(s)) {
-        const Fields fields = fields_of(s, group);
+    const auto before = panels_apart(s);
+    for (const auto& [stem, fields] : fields_of(s)) {
         std::string names;
         for (const auto& [target, lights] : fields)
             names += target + " ";
-        const std::string settled = "panels settled/" + group.name;
+        const std::string settled = "panels settled/" + stem;
         if (fields.size() < 2 || s.ledger.choice(settled) == names) continue;
-        const auto looked = measured(s, calibrations, fields);
-        if (looked.size() < fields.size()) continue; // another time
-        std::vector<FrameToAlign> frames;
-        std::vector<std::string> target_of;
-        std::size_t richest = 0;
-        for (const auto& [target, lights] : looked)
-            for (const auto& m : lights) {
-                frames.push_back({&m->main().stars, m->width, m->height, target, "rig", 0, 0});
-                target_of.push_back(target);
-                if (m->main().stars.size() > frames[richest].stars->size()) richest = frames.size() - 1;
-            }
-        s.context.progress.begin("panels", static_cast<std::int64_t>(frames.size()));
-        const Alignment found = align_frames(frames, richest, {}, s.context.workers);
+        const auto measures = measured(s, calibrations, fields);
+        if (measures.size() < fields.size()) continue; // another time
+        std::vector<Looked> open;
+        for (const auto& [target, lights] : measures)
+            for (const auto& m : lights)
+                open.push_back({target, {&m->main().stars, m->width, m->height, target, "rig", 0, 0}});
+        s.context.progress.begin("panels", static_cast<std::int64_t>(open.size()));
+        std::vector<std::set<std::string>> parts;
+        while (!open.empty()) {
+            parts.push_back(linked(open, s.context.workers));
+            const std::size_t count = open.size();
+            std::erase_if(open, [&](const Looked& l) { return parts.back().count(l.target) > 0; });
+            s.context.progress.advance(static_cast<std::int64_t>(count - open.size()));
+        }
         s.context.progress.end();
-        std::set<std::string> together;
-        for (std::size_t k = 0; k < frames.size(); ++k)
-            if (found.frames[k]) together.insert(target_of[k]);
-        for (const auto& [target, lights] : fields)
-            if (!together.count(target)) {
-                keep_panel_apart(s, target);
-                parted = true;
-            }
-        s.ledger.set_choice(settled, names);
+        const auto largest = std::max_element(parts.begin(), parts.end(),
+                                              [](const auto& a, const auto& b) { return a.size() < b.size(); });
+        s.ledger.together([&] {
+            for (const auto& part : parts)
+                for (const std::string& target : part)
+                    set_panel_apart(s, target, &part == &*largest ? "" : *part.begin());
+            s.ledger.set_choice(settled, names);
+        });
     }
-    if (parted) pair_again(s);
+    if (panels_apart(s) != before) pair_again(s);
 }
 
 std::vector<Finding> panel_findings(const Session& s) {
     std::vector<Finding> out;
-    const std::set<std::string> apart = panels_apart(s);
+    std::map<std::string, std::vector<std::string>> parts; // their stacks
+    std::map<std::string, std::set<std::string>> shown;    // their targets
+    const auto apart = panels_apart(s);
     for (const StackPlan& plan : s.pairing.stacks) {
-        if (!apart.count(squeezed(plan.target))) continue;
+        const std::string& target = s.exposures[plan.lights.front().exposure].target;
+        const auto part = apart.find(squeezed(target));
+        if (part == apart.end()) continue;
+        parts[part->second].push_back(plan.name);
+        for (const LightPlan& l : plan.lights)
+            shown[part->second].insert(s.exposures[l.exposure].target);
+    }
+    for (const auto& [part, stacks] : parts) {
+        const bool several = shown[part].size() > 1;
         out.push_back(
             {Level::warning,
              "panel-apart",
              {},
-             fmt::format("\"{}\" is named as a panel, but shares no stars with the other panels: {} becomes a "
-                         "master light of its own",
-                         plan.target, plan.name),
-             "Take the panel between them, or leave more overlap; then they become one picture"});
+             fmt::format("\"{}\" {} of a mosaic, but {} no stars with the other panels: {} {} of {} alone",
+                         fmt::join(shown[part], "\" and \""), several ? "are named as panels" : "is named as a panel",
+                         several ? "share" : "shares", fmt::join(stacks, " and "), stacks.size() > 1 ? "are" : "is",
+                         several ? "them" : "it"),
+             "Take the panel between them, or leave more overlap; then all become one picture"});
     }
     return out;
 }
@@ -157,6 +194,21 @@ void find_panels(GradedLights& graded) {
     }
     for (std::size_t k = 0; k < lights.size(); ++k)
         lights[k]->panel = number[static_cast<std::size_t>(panels[k])];
+}
+
+int middle_panel(const GradedLights& graded) {
+    if (graded.panels.empty()) return -1;
+    Point low = graded.panels.front().middle, high = low;
+    for (const Panel& p : graded.panels) {
+        low = {std::min(low.x, p.middle.x), std::min(low.y, p.middle.y)};
+        high = {std::max(high.x, p.middle.x), std::max(high.y, p.middle.y)};
+    }
+    const auto off = [&](const Panel& p) {
+        return std::hypot(p.middle.x - 0.5 * (low.x + high.x), p.middle.y - 0.5 * (low.y + high.y));
+    };
+    const auto nearest = std::min_element(graded.panels.begin(), graded.panels.end(),
+                                          [&](const Panel& a, const Panel& b) { return off(a) < off(b); });
+    return static_cast<int>(nearest - graded.panels.begin());
 }
 
 } // namespace kasane

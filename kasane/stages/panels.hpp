@@ -20,4 +20,7 @@ std::vector<Finding> panel_findings(const Session& session);
 /// by number in the order in which one reads.
 void find_panels(GradedLights& graded);
 
+/// The panel in the middle of all; -1 where there are none.
+int middle_panel(const GradedLights& graded);
+
 } // namespace kasane

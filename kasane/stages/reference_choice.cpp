@@ -14,7 +14,8 @@ namespace {
 
 class Choosing {
 public:
-    Choosing(Session& s, const ReferenceGroup& g, GradedLights& graded) : s_(s), group_(g), out_(graded) {}
+    Choosing(Session& s, const ReferenceGroup& g, GradedLights& graded, std::optional<int> panel = {})
+        : s_(s), group_(g), out_(graded), panel_(panel) {}
 
     /// The image from outside, the light that a person wants, the remembered one if it is still there, else the best.
     void run(const std::string& remembered) {
@@ -22,7 +23,7 @@ public:
         std::vector<const Light*> candidates;
         for (const auto& lights : out_.lights)
             for (const Light& l : lights)
-                if (l.measures) candidates.push_back(&l);
+                if (l.measures && (!panel_ || (l.registration && l.panel == *panel_))) candidates.push_back(&l);
         const std::set<std::string> wished = wished_references(s_, group_);
         const auto is_wished = [&](const Light* l) { return wished.count(l->exposure->identity) > 0; };
         if (std::any_of(candidates.begin(), candidates.end(), is_wished)) {
@@ -96,13 +97,15 @@ private:
         const ReferenceMerit& first = ranking.best.front();
         out_.reference_reason = candidates.size() == 1
                                     ? "there is no other"
-                                    : fmt::format("the best of {} compared ({})", ranking.compared, first.text());
+                                    : fmt::format("the best of {} compared{} ({})", ranking.compared,
+                                                  panel_ ? " of the panel in the middle" : "", first.text());
         return candidates[first.frame];
     }
 
     Session& s_;
     const ReferenceGroup& group_;
     GradedLights& out_;
+    std::optional<int> panel_; ///< that it must show
 };
 
 } // namespace
@@ -110,6 +113,16 @@ private:
 void choose_reference(Session& session, const ReferenceGroup& group, const std::string& remembered,
                       GradedLights& graded) {
     Choosing(session, group, graded).run(remembered);
+}
+
+bool reference_is_free(const Session& s, const ReferenceGroup& group) {
+    return s.recipe.registration.onto.empty() && s.recipe.registration.part.empty() &&
+           wished_references(s, group).empty();
+}
+
+void choose_reference_of_panel(Session& session, const ReferenceGroup& group, int panel, GradedLights& graded) {
+    graded.runners_up.clear();
+    Choosing(session, group, graded, panel).run({});
 }
 
 } // namespace kasane

@@ -13,4 +13,11 @@ namespace kasane {
 void choose_reference(Session& session, const ReferenceGroup& group, const std::string& remembered,
                       GradedLights& graded);
 
+/// Whether the pixels chose it, and may choose again.
+bool reference_is_free(const Session& session, const ReferenceGroup& group);
+
+/// Of a mosaic whose reference is free: the best light of a panel takes its place, and is remembered. Lights must know
+/// their panels.
+void choose_reference_of_panel(Session& session, const ReferenceGroup& group, int panel, GradedLights& graded);
+
 } // namespace kasane

@@ -11,6 +11,7 @@
 
 #include <algorithm>
 #include <fmt/format.h>
+#include <set>
 
 namespace kasane {
 
@@ -48,7 +49,11 @@ void add_stack(const Session& s, const Calibrations& calibrations, const StackPl
     const auto drizzle = drizzle_wanted(s); // where it is left open, twice as fine is the most likely
     const double scale = s.recipe.canvas.framing.scale * (s.options.preview ? kPreviewScale : 1) *
                          (drizzle ? drizzle->options.scale : 1);
-    const auto pixels = static_cast<std::uint64_t>(scale * scale * static_cast<double>(pixels_of(first)));
+    std::set<std::string> panels; // as far as their names tell
+    for (const LightPlan& l : plan.lights)
+        panels.insert(squeezed(s.exposures[l.exposure].target));
+    const auto pixels = static_cast<std::uint64_t>(scale * scale * static_cast<double>(pixels_of(first))) *
+                        std::max<std::size_t>(1, panels.size());
     const auto planes = static_cast<std::uint64_t>(result_planes(s, plan));
     work.result_bytes += pixels * (kResult * planes + kRejected);
     work.memory_bytes = std::max(work.memory_bytes, pixels * (kInMemory * planes + kRejected));

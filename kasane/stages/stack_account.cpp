@@ -108,6 +108,7 @@ FrameReport StackAccount::report_of(const Light& l) const {
     r.identity = l.exposure->identity;
     r.night = l.exposure->night;
     r.used = l.verdict.keep;
+    if (!graded_.panels.empty() && l.registration) r.panel = graded_.panels[static_cast<std::size_t>(l.panel)].name;
     r.unread = l.unread;
     r.reason = l.verdict.reason;
     r.by_hand = l.verdict.author == Author::person;
@@ -128,11 +129,17 @@ FrameReport StackAccount::report_of(const Light& l) const {
     r.expected_rms = l.registration->expected;
     r.registered_by = l.registration->model.text();
     r.registered_how = l.registration->way;
-    const Point middle = graded_.canvas.centre();
-    const Point there = l.registration->to_frame.map(middle);
-    r.rotation = l.registration->to_frame.at(middle).rotation();
-    r.shift_x = there.x - 0.5 * (l.measures->width - 1);
-    r.shift_y = there.y - 0.5 * (l.measures->height - 1);
+    if (graded_.panels.empty()) {
+        const Point middle = graded_.canvas.centre();
+        const Point there = l.registration->to_frame.map(middle);
+        r.rotation = l.registration->to_frame.at(middle).rotation();
+        r.shift_x = there.x - 0.5 * (l.measures->width - 1);
+        r.shift_y = there.y - 0.5 * (l.measures->height - 1);
+    } else { // the middle may lie far beyond what its lens is known for
+        r.rotation = l.pose.rotation;
+        r.shift_x = -l.pose.x;
+        r.shift_y = -l.pose.y;
+    }
     r.transparency = std::isfinite(l.figures[Measure::transparency]) ? l.figures[Measure::transparency] : 0;
     r.worth = l.contribution.worth;
     return r;
@@ -231,7 +238,17 @@ std::map<const Light*, FrameReport> StackAccount::used(const Assembly& a, const 
                         pixel_density(plane.to_frame, a.frames[i].source->width(), a.frames[i].source->height()));
         seconds.push_back(a.lights[i]->exposure->seconds.value_or(0));
     }
-    const std::vector<double> worth = worths(infos, seconds);
+    // Each panel by itself: what lies elsewhere takes nothing from it.
+    std::vector<double> worth(infos.size());
+    for (int panel = 0; panel < std::max(1, static_cast<int>(graded_.panels.size())); ++panel) {
+        std::vector<double> its_infos, its_seconds;
+        for (std::size_t i = 0; i < infos.size(); ++i)
+            if (a.lights[i]->panel == panel) its_infos.push_back(infos[i]), its_seconds.push_back(seconds[i]);
+        const std::vector<double> its = worths(its_infos, its_seconds);
+        auto next = its.begin();
+        for (std::size_t i = 0; i < infos.size(); ++i)
+            if (a.lights[i]->panel == panel) worth[i] = *next++;
+    }
     std::map<const Light*, FrameReport> out;
     for (std::size_t i = 0; i < a.frames.size(); ++i) {
         const Light& l = *a.lights[i];
@@ -253,7 +270,24 @@ std::map<const Light*, FrameReport> StackAccount::used(const Assembly& a, const 
         out.emplace(&l, std::move(r));
     }
     doubt_much_rejected(out, report);
+    describe_panels(a, out, report);
     return out;
+}
+
+void StackAccount::describe_panels(const Assembly& a, const std::map<const Light*, FrameReport>& used,
+                                   StackReport& report) const {
+    report.panels.clear();
+    for (const Panel& p : graded_.panels)
+        report.panels.push_back({p.name, p.middle.x, p.middle.y, 0, 0, 0, 0});
+    if (report.panels.empty()) return;
+    for (const Light* l : a.lights) {
+        PanelReport& p = report.panels[static_cast<std::size_t>(l->panel)];
+        const FrameReport& f = used.at(l);
+        ++p.used;
+        p.seconds += f.seconds;
+        p.effective += f.seconds * f.worth;
+    }
+    std::erase_if(report.panels, [](const PanelReport& p) { return p.used == 0; }); // of another filter
 }
 
 void StackAccount::describe_weights(const Assembly& a, const MasterLight& master, StackReport& report) const {

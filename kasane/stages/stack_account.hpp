@@ -46,6 +46,7 @@ public:
     double level_without_light(const Light& light) const;
 
 private:
+    void describe_panels(const Assembly& a, const std::map<const Light*, FrameReport>& used, StackReport& report) const;
     void describe_defects(const Assembly& a, StackReport& report) const;
     void describe_noise_model(const Assembly& a, StackReport& report) const;
     void describe_weights(const Assembly& a, const MasterLight& master, StackReport& report) const;

@@ -36,7 +36,7 @@ TEST_CASE(
         Image image(600, 600);
         add_noise(image, kSigma, 10 + k);
         add_gaussian_star(image, star.x, star.y, 60000, 8);
-        stack.push_back(binned_to_canvas(frame_of(std::move(image), t, kSigma), canvas));
+        stack.push_back(binned_to_canvas(frame_of(std::move(image), t, kSigma)));
     }
     CHECK(stack[0].source->width() == 200); // of three pixels
     CHECK(stack[0].planes[0].noise == Approx(kSigma / 3));
@@ -66,8 +66,7 @@ TEST_CASE(
 }
 
 TEST_CASE("A frame of about the canvas's pixels is left as it is") {
-    const StackFrame f =
-        binned_to_canvas(frame_of(Image(50, 50), Transform(Affine{1.4, 0, 0, 0, 1.4, 0}), 1), reference_canvas(40, 40));
+    const StackFrame f = binned_to_canvas(frame_of(Image(50, 50), Transform(Affine{1.4, 0, 0, 0, 1.4, 0}), 1));
     CHECK(f.source->width() == 50);
     CHECK(f.planes[0].noise == 1);
 }

@@ -283,3 +283,62 @@ TEST_CASE("Levels are the same for any number of threads") {
     const Workers one(1), three(3);
     CHECK(fit_stack_levels(inputs, kCanvas, one) == fit_stack_levels(inputs, kCanvas, three));
 }
+
+TEST_CASE("Panels in a row meet without steps, and nothing adds up from one to the next") {
+    constexpr int kPanels = 5, kStep = 540; // pixels from panel to panel
+    // The sky of all of them: stars, and a cloud in the middle.
+    const auto glow = [&](double x, double y) {
+        return 300 * std::exp(-(std::pow((x - 1400) / 500.0, 2) + std::pow((y - 200) / 150.0, 2)));
+    };
+    const double transparency[] = {1, 0.8, 0.95, 0.7, 0.9}, sky[] = {800, 1300, 700, 1000, 900},
+                 slope[] = {0.1, 0.1, 0.12, 0.08, 0.1}; // all of them brighten to the right
+    std::vector<Measures> frames;
+    std::vector<LevelInput> inputs;
+    for (int k = 0; k < kPanels; ++k) {
+        Image image(kWidth, kHeight);
+        sky::Random random(4);
+        for (int i = 0; i < 700; ++i) {
+            const double x = random.uniform(0, kStep * kPanels + 200.0) - k * kStep, y = random.uniform(0, kHeight);
+            const double flux = transparency[k] * 15000 * std::pow(random.uniform(), -0.8);
+            if (x > -20 && x < kWidth + 20) add_gaussian_star(image, x, y, flux, 3);
+        }
+        for (int y = 0; y < kHeight; ++y)
+            for (int x = 0; x < kWidth; ++x)
+                image(x, y) +=
+                    static_cast<float>(transparency[k] * glow(x + k * kStep, y) + sky[k] + slope[k] * (x - kWidth / 2));
+        add_noise(image, 12, 90 + static_cast<std::uint64_t>(k));
+        const auto raw = std::make_shared<MemoryFrame>(std::move(image));
+        frames.push_back(measure_exposure(std::make_shared<const CalibratedView>(raw, CalibrationSet{})).main());
+    }
+    for (int k = 0; k < kPanels; ++k)
+        inputs.push_back({&frames[static_cast<std::size_t>(k)], Transform(Affine{1, 0, -1.0 * k * kStep, 0, 1, 0}), 60,
+                          kWidth, kHeight});
+    const Canvas canvas = reference_canvas(kStep * (kPanels - 1) + kWidth, kHeight);
+    const Quiet quiet;
+    const StackLevels l = fit_stack_levels(inputs, canvas, quiet.context.workers, {});
+    const auto sky_of = [&](int k, Point at) { // as the frame shows it, without noise
+        return transparency[k] * glow(at.x, at.y) + sky[k] + slope[k] * (at.x - k * kStep - kWidth / 2);
+    };
+    const auto level_of = [&](int k, Point at) {
+        const LevelMap& m = l.maps[static_cast<std::size_t>(k)];
+        return m.scale_at(at) * sky_of(k, at) + m.offset_at(at);
+    };
+    for (int k = 0; k + 1 < kPanels; ++k) {
+        CHECK(l.scales[static_cast<std::size_t>(k)].stars > 5);
+        for (const double y : {60.0, 220.0, 400.0}) { // a tenth of a frame's noise is 1.2 ADU, once scaled 1.7
+            const Point at{kStep * (k + 1) + 0.5 * (kWidth - kStep), y};
+            CHECK(level_of(k, at) == Approx(level_of(k + 1, at)).margin(1.7));
+        }
+    }
+    // From end to end: what every panel brightens by is not carried on, and nothing bends.
+    const double scale = l.maps[0].scale.value;
+    std::vector<double> beyond;
+    for (int k = 0; k < kPanels; ++k) {
+        const Point middle{kStep * k + 0.5 * kWidth, 400};
+        beyond.push_back(level_of(k, middle) - scale * glow(middle.x, middle.y));
+    }
+    CHECK(beyond.back() - beyond.front() == Approx(0).margin(40)); // 216 would be its slope
+    for (int k = 1; k + 1 < kPanels; ++k)
+        CHECK(beyond[static_cast<std::size_t>(k)] ==
+              Approx(beyond.front() + 0.25 * k * (beyond.back() - beyond.front())).margin(12));
+}
