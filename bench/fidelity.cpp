@@ -28,6 +28,7 @@ int main(int argc, char** argv) {
         {"F1", bench::registration_error},
         {"F2", [](const Context& c) { return bench::registration_success(c, cases); }},
         {"F16", [](const Context& c) { return bench::registration_through_lenses(c, cases); }},
+        {"F20", bench::panel_positions},
         {"F3", bench::centroid_error},
         {"F4", bench::width_bias},
         {"F5", bench::star_flux},

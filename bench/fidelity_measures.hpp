@@ -20,6 +20,8 @@ std::vector<Figure> registration_error(const Context& context); // F1
 /// F2 and F16: star lists alone, `cases` pairs a row.
 std::vector<Figure> registration_success(const Context& context, int cases);
 std::vector<Figure> registration_through_lenses(const Context& context, int cases);
+/// F20, as far as positions go: frames of several fields, whole frames against the truth.
+std::vector<Figure> panel_positions(const Context& context);
 std::vector<Figure> centroid_error(const Context& context);    // F3
 std::vector<Figure> width_bias(const Context& context);        // F4
 std::vector<Figure> star_flux(const Context& context);         // F5

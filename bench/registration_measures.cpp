@@ -1,7 +1,7 @@
 // Registration of star lists alone: how often it is right, wrong, or says that it cannot, and how long that takes.
 #include "fidelity_measures.hpp"
 
-#include <kasane/registration/register.hpp>
+#include <kasane/registration/align.hpp>
 #include <kasane/sky/star_views.hpp>
 #include <kasane/stages/session.hpp>
 
@@ -142,6 +142,61 @@ std::vector<Figure> registration_success(const Context& context, int cases) {
 
 std::vector<Figure> registration_through_lenses(const Context& context, int cases) {
     return measure(distorted_rows(), "F16", cases, context);
+}
+
+std::vector<Figure> panel_positions(const Context& context) {
+    struct Row {
+        std::string what;
+        int columns, rows;
+        double focal;
+        int stars;
+        bool known = true;
+    };
+    const Row rows[] = {{"3 x 3 panels of 1.4 degrees, 300 stars a light", 3, 3, 120000, 300},
+                        {"2 x 1", 2, 1, 120000, 300},
+                        {"5 x 4", 5, 4, 120000, 300},
+                        {"3 x 3, 80 stars", 3, 3, 120000, 80},
+                        {"3 x 3 of 5 degrees", 3, 3, 34000, 300},
+                        {"3 x 3 of 5 degrees, focal length not told", 3, 3, 34000, 300, false}};
+    std::vector<Figure> figures;
+    for (const Row& row : rows) {
+        sky::StarPanelOptions o;
+        o.columns = row.columns, o.rows = row.rows;
+        o.view.width = 3000, o.view.height = 2000;
+        o.view.stars = row.stars, o.view.focal = row.focal, o.view.distortion = 0.002;
+        constexpr int kCases = 5;
+        std::vector<double> errors;
+        int lost = 0;
+        for (int seed = 0; seed < kCases; ++seed) {
+            const sky::StarPanels p = sky::star_panels(o, static_cast<std::uint64_t>(seed) + 100);
+            std::vector<FrameToAlign> frames;
+            for (std::size_t i = 0; i < p.lists.size(); ++i)
+                frames.push_back({&p.lists[i], o.view.width, o.view.height, fmt::format("{}", i), "rig",
+                                  60.0 * static_cast<double>(i), row.known ? row.focal : 0});
+            const Alignment found = align_frames(frames, p.middle, {}, context.workers);
+            double squares = 0, count = 0;
+            for (std::size_t i = 0; i < frames.size(); ++i) {
+                if (!found.frames[i]) {
+                    ++lost;
+                    continue;
+                }
+                for (int y = 0; y <= 8; ++y)
+                    for (int x = 0; x <= 8; ++x, ++count) {
+                        const Point at{0.125 * x * (o.view.width - 1), 0.125 * y * (o.view.height - 1)};
+                        const Point a = p.truth[i].unmap(at), b = found.frames[i]->to_frame.unmap(at);
+                        squares += (a.x - b.x) * (a.x - b.x) + (a.y - b.y) * (a.y - b.y);
+                    }
+            }
+            errors.push_back(std::sqrt(squares / std::max(1.0, count)));
+        }
+        std::sort(errors.begin(), errors.end());
+        figures.push_back({"F20",
+                           fmt::format("positions over {}: RMS, worst of {} mosaics (median {:.3f})", row.what, kCases,
+                                       errors[errors.size() / 2]),
+                           errors.back(), "px", 0.15});
+        if (lost > 0) figures.push_back({"F20", fmt::format("{}: lights lost", row.what), 1.0 * lost, "", 0});
+    }
+    return figures;
 }
 
 } // namespace kasane::bench

@@ -367,14 +367,14 @@ const std::vector<Key>& all() {
          "The only part of the reference's grid from which levels are told, in its pixels: sky, where a nebula or "
          "landscape that changes fills the rest.",
          read_sky},
-        {"canvas", "frame", "text", "\"reference\"; of panels \"everything\"",
+        {"canvas", "frame", "text", "\"reference\"",
          "What the master lights of a target show, all filters alike: `\"reference\"` what the reference does, "
          "`\"everything\"` what any light shows (nothing where none does), `\"common\"` the largest rectangle that "
          "most "
          "of "
          "the weight of every stack covers, or a rectangle `\"x y width height\"` in pixels of the reference's grid, "
          "beyond "
-         "its edges as well.",
+         "its edges as well. Without this line panels of a mosaic show everything.",
          read_frame},
         {"canvas", "share", "share", "\"90 %\"", "Of the weight of every stack, that `\"common\"` asks for.",
          read_common_share},

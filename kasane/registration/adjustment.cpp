@@ -290,7 +290,9 @@ private:
                 right[at] -= w * p_.lenses[g].numbers[number];
             }
         hold_poses(scale, held, right);
-        const Eigen::VectorXd by = solve(blocks, held, inverse, right);
+        constexpr int kFew = 1200; // unknowns whose matrix is soon written down
+        const Eigen::VectorXd by =
+            n <= kFew ? solve_at_once(held, inverse, right) : solve(blocks, held, inverse, right);
         if (!by.allFinite()) return std::nan("");
         double largest = n > 0 ? by.cwiseAbs().maxCoeff() : 0;
         for (std::size_t f = 0; f < next.frames.size(); ++f)
@@ -311,6 +313,55 @@ private:
             largest = std::max(largest, back.cwiseAbs().maxCoeff());
         }
         return largest;
+    }
+
+    /// The numbers that a line depends on, by their places among all.
+    template <class Take>
+    void each_number(const Line& l, Take take) const {
+        const auto f = static_cast<std::size_t>(l.frame), g = static_cast<std::size_t>(l.glass);
+        for (int k = 0; k < width_[f]; ++k)
+            take(offset_[f] + k, Eigen::Vector2d(l.by_map.col(k)));
+        for (std::size_t k = 0; k < lens_free_[g].size(); ++k)
+            take(lens_offset_[g] + static_cast<int>(k), Eigen::Vector2d(l.by_lens.col(lens_free_[g][k])));
+        if (curvature_at_ >= 0) take(curvature_at_, l.by_curvature);
+    }
+
+    /// The complement of the stars written down, and factored.
+    Eigen::VectorXd solve_at_once(const Eigen::VectorXd& held, const std::vector<Eigen::Matrix2d>& inverse,
+                                  const Eigen::VectorXd& right) const {
+        const auto n = right.size();
+        Eigen::MatrixXd whole = Eigen::MatrixXd::Zero(n, n);
+        std::vector<int> place(static_cast<std::size_t>(n), -1), numbers;
+        std::vector<Eigen::Vector2d> against; // a number's lines against the star
+        for (std::size_t s = 0; s < stars_; ++s) {
+            numbers.clear();
+            against.clear();
+            for (std::size_t i = begin_[s]; i < begin_[s + 1]; ++i) {
+                const Line& l = lines_[i];
+                each_number(l, [&](int at, const Eigen::Vector2d& a) {
+                    int& p = place[static_cast<std::size_t>(at)];
+                    if (p < 0) {
+                        p = static_cast<int>(numbers.size());
+                        numbers.push_back(at);
+                        against.emplace_back(0, 0);
+                    }
+                    against[static_cast<std::size_t>(p)] += l.by_star.transpose() * a;
+                    each_number(l, [&](int other, const Eigen::Vector2d& b) {
+                        if (other <= at) whole(at, other) += a.dot(b);
+                    });
+                });
+            }
+            for (std::size_t j = 0; j < numbers.size(); ++j) {
+                const Eigen::Vector2d v = inverse[s] * against[j];
+                for (std::size_t k = 0; k < numbers.size(); ++k)
+                    if (numbers[k] <= numbers[j]) whole(numbers[j], numbers[k]) -= v.dot(against[k]);
+            }
+            for (const int at : numbers)
+                place[static_cast<std::size_t>(at)] = -1;
+        }
+        whole.diagonal() += held;
+        whole.diagonal().array() += 1e-12 * std::max(1e-12, whole.diagonal().maxCoeff());
+        return whole.selfadjointView<Eigen::Lower>().ldlt().solve(right);
     }
 
     /// Conjugate gradients on the complement of the stars, preconditioned by its blocks.

@@ -3,9 +3,10 @@
 // Dithers, drift, turns and the meridian carry stars across the field, so the distortion of a lens follows from the
 // differences between the frames themselves, without knowing where any star is; and errors do not add up along a chain
 // of frames of which each knows only the next. Least squares over all sightings, robust (bisquare); the stars are
-// eliminated (Schur's complement) and what remains is solved by preconditioned conjugate gradients without ever being
-// written down (B. Triggs et al., Bundle adjustment - a modern synthesis, 2000; S. Agarwal et al., Bundle adjustment in
-// the large, 2010), so that time grows with the number of sightings and no faster.
+// eliminated (Schur's complement) and what remains is solved at once where it is small, else by preconditioned
+// conjugate gradients without ever being written down (B. Triggs et al., Bundle adjustment - a modern synthesis, 2000;
+// S. Agarwal et al., Bundle adjustment in the large, 2010), so that time grows with the number of sightings and no
+// faster.
 #pragma once
 
 #include <kasane/registration/pose.hpp>

@@ -287,8 +287,8 @@ private:
             Matrix3 map = step * a.frames[static_cast<std::size_t>(at[known])].map;
             map /= map(2, 2);
             place(next, map);
-            clusters_[next].way = fmt::format("by {} stars at the edge of what {} shows", best->found.matched,
-                                              frames_[clusters_[known].leader].name);
+            clusters_[next].way = fmt::format("through {}: {} stars at the edge of what that shows",
+                                              frames_[clusters_[known].leader].name, best->found.matched);
             more = true;
         }
         for (const Link& l : links_)
@@ -487,20 +487,20 @@ private:
         }
         const std::vector<SightingAccount> accounts = account_of(problem_);
         std::map<int, int> frames_of_rig;
-        for (std::size_t k = 0; k < members_.size(); ++k) {
-            const Adjustment::Frame& f = problem_.frames[k];
+        for (std::size_t m = 0; m < members_.size(); ++m) {
+            const Adjustment::Frame& f = problem_.frames[m];
             ++frames_of_rig[f.glass];
             Registration r;
             r.to_frame = Transform(pixel_matrix(f.map, normal(p_.reference), f.normal),
                                    lenses[static_cast<std::size_t>(f.glass)]);
-            r.matched = accounts[k].stars;
+            r.matched = accounts[m].stars;
             r.share = 1;
-            r.rms = accounts[k].rms;
-            r.expected = accounts[k].expected;
+            r.rms = accounts[m].rms;
+            r.expected = accounts[m].expected;
             r.model = optics.model;
-            r.way = cluster_of_[k] == 0 ? "" : clusters_[cluster_of_[k]].way;
+            r.way = cluster_of_[m] == 0 ? "" : clusters_[cluster_of_[m]].way;
             constexpr int kLeast = 3;
-            out_.frames[members_[k]] =
+            out_.frames[members_[m]] =
                 r.matched >= kLeast || f.fixed
                     ? Outcome::of(r)
                     : Outcome{{}, Hindrance::no_agreement, "its stars do not agree with those of any other light"};

@@ -96,7 +96,7 @@ private:
                 fmt::format("{}: {}", candidates[ranking.best[i].frame]->exposure->path, ranking.best[i].text()));
         const ReferenceMerit& first = ranking.best.front();
         out_.reference_reason = candidates.size() == 1
-                                    ? "there is no other"
+                                    ? (panel_ ? "the only light of the panel in the middle" : "there is no other")
                                     : fmt::format("the best of {} compared{} ({})", ranking.compared,
                                                   panel_ ? " of the panel in the middle" : "", first.text());
         return candidates[first.frame];

@@ -36,13 +36,18 @@ std::string levels_text(const Assembly& a) {
         stars.push_back(static_cast<float>(scale.stars));
     }
     if (l.model == LevelModel::none) return "none: lights as they are";
+    constexpr double kLevel = 1e-6; // ADU: as panels are made
     std::string text = fmt::format("{}; factors by {:.0f} common stars, known to {:.2g} %", level_model_name(l.model),
                                    median_in_place(stars), 100 * median_in_place(errors));
     if (by_time == a.lights.size())
         text = fmt::format("{}; factors by the exposure times", level_model_name(l.model));
     else if (by_time)
         text += fmt::format(" ({} by the exposure times: too few stars)", by_time);
-    if (a.lights.size() > 1)
+    if (a.lights.size() > 1 && l.gradient < kLevel)
+        text += fmt::format("; {} lights share it, joined where they overlap, so that the sky does not slope from edge "
+                            "to edge",
+                            a.lights.size());
+    else if (a.lights.size() > 1)
         text +=
             fmt::format("; the level is that of {} of {} lights together, its sky slopes by {:.3g} ADU from edge to "
                         "edge (the steepest of them by {:.3g})",

@@ -23,6 +23,7 @@
 //   align_records.hpp     5: those, as the ledger keeps them
 //   master_build.hpp      3: one master, of as many frames as are good
 //   master_file.hpp       3: its file, written and read
+//   panels.hpp            5: do panels of like names meet, and which light shows which
 //   shared_grid.hpp       5: do the sensors of a target show one sky
 //   outside_image.hpp     5: an image that is no light of the project, measured like one
 //   reference_groups.hpp  which stacks lie on one grid, and the reference chosen before

@@ -324,7 +324,8 @@ TEST_CASE("Panels in a row meet without steps, and nothing adds up from one to t
         return m.scale_at(at) * sky_of(k, at) + m.offset_at(at);
     };
     for (int k = 0; k + 1 < kPanels; ++k) {
-        CHECK(l.scales[static_cast<std::size_t>(k)].stars > 5);
+        const StarScale& told = l.scales[static_cast<std::size_t>(k)];
+        CHECK(told.stars > 5);
         for (const double y : {60.0, 220.0, 400.0}) { // a tenth of a frame's noise is 1.2 ADU, once scaled 1.7
             const Point at{kStep * (k + 1) + 0.5 * (kWidth - kStep), y};
             CHECK(level_of(k, at) == Approx(level_of(k + 1, at)).margin(1.7));
