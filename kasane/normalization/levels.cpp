@@ -297,7 +297,7 @@ private:
     }
 
     void lay_out() {
-        const Region r = o_.sky.empty() ? canvas_.bounds() : intersect(o_.sky, canvas_.bounds());
+        const Region r = o_.sky.empty() || panels_ > 1 ? canvas_.bounds() : intersect(o_.sky, canvas_.bounds());
         // Half a cell apart at the least.
         const double kMost = 12000.0 * std::min(5, panels_); // places: more tell no more of what is smooth
         const double area = static_cast<double>(r.width) * r.height;

@@ -49,7 +49,8 @@ struct Cluster {
     std::vector<Member> members; ///< the leader among them
     std::vector<Star> stars;     ///< of all of them, pixels of the leader, brightest first
     bool placed = false;
-    std::string way; ///< how it was linked
+    bool placed_late = false; ///< by stars of a side alone, or through one that was
+    std::string way;          ///< how it was linked
 };
 
 struct Link {
@@ -192,9 +193,51 @@ private:
 
     // --- links
 
-    /// Each cluster through those that are placed, the one with which it shares most.
+    /// Two clusters by the stars along a side of each, of which more are common than of all.
+    Outcome linked_by_sides(const Cluster& a, const Cluster& b) const {
+        for (int k = 0; k < kSides * kSides; ++k) {
+            const std::vector<int> mine = along(a, k / kSides), theirs = along(b, k % kSides);
+            RegistrationOptions o;
+            o.false_alarms /= kSides * kSides;
+            Outcome found = register_stars(taken(a.stars, mine), taken(b.stars, theirs), o);
+            if (!found) continue;
+            for (StarMatch& m : found.result->matches)
+                m = {mine[static_cast<std::size_t>(m.reference)], theirs[static_cast<std::size_t>(m.frame)]};
+            return found;
+        }
+        return {};
+    }
+
+    static constexpr int kSides = 4;
+    /// Stars of a cluster within a third of a side of its leader.
+    std::vector<int> along(const Cluster& c, int side) const {
+        constexpr double kDeep = 0.33;
+        const double width = frames_[c.leader].width, height = frames_[c.leader].height;
+        std::vector<int> out;
+        for (std::size_t k = 0; k < c.stars.size(); ++k) {
+            const double x = c.stars[k].x / width, y = c.stars[k].y / height;
+            const double in = side == 0 ? x : side == 1 ? 1 - x : side == 2 ? y : 1 - y;
+            if (in < kDeep) out.push_back(static_cast<int>(k));
+        }
+        return out;
+    }
+    static std::vector<Star> taken(const std::vector<Star>& stars, const std::vector<int>& which) {
+        std::vector<Star> out;
+        for (const int k : which)
+            out.push_back(stars[static_cast<std::size_t>(k)]);
+        return out;
+    }
+
+    /// Each cluster through those that are placed: by all stars, and what is left by those of sides.
     void link() {
-        std::vector<std::size_t> fresh = {0};
+        link_from({0}, false);
+        std::vector<std::size_t> placed;
+        for (std::size_t k = 0; k < clusters_.size(); ++k)
+            if (clusters_[k].placed) placed.push_back(k);
+        if (placed.size() < clusters_.size()) link_from(placed, true);
+    }
+
+    void link_from(std::vector<std::size_t> fresh, bool sides) {
         while (!fresh.empty()) {
             struct Try {
                 std::size_t from, to;
@@ -205,7 +248,9 @@ private:
                 for (const std::size_t f : fresh)
                     if (!clusters_[k].placed) tries.push_back({f, k, {}});
             workers_.for_each(tries.size(), [&](std::size_t t) {
-                tries[t].found = registered(clusters_[tries[t].from].stars, clusters_[tries[t].to].stars, true);
+                const Cluster &from = clusters_[tries[t].from], &to = clusters_[tries[t].to];
+                if (!sides || from.placed_late) tries[t].found = registered(from.stars, to.stars, true);
+                if (sides && !tries[t].found) tries[t].found = linked_by_sides(from, to);
             });
             fresh.clear();
             for (Try& t : tries) {
@@ -213,6 +258,7 @@ private:
                 Cluster& c = clusters_[t.to];
                 if (!c.placed) {
                     c.placed = true;
+                    c.placed_late = sides;
                     fresh.push_back(t.to);
                 }
                 links_.push_back({t.from, t.to, std::move(*t.found.result)});

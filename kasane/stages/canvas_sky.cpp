@@ -90,6 +90,29 @@ double apart(const Witness& a, const Witness& b) {
     return angles[angles.size() / 2];
 }
 
+/// The most that agree, each with one of the others at least: panels that do not meet agree over those between.
+std::vector<const Witness*> largest_agreement(const std::vector<Witness>& all, double within) {
+    std::vector<const Witness*> best;
+    std::vector<bool> met(all.size());
+    for (std::size_t first = 0; first < all.size(); ++first) {
+        if (met[first]) continue;
+        std::vector<std::size_t> group = {first};
+        met[first] = true;
+        for (std::size_t at = 0; at < group.size(); ++at)
+            for (std::size_t k = 0; k < all.size(); ++k)
+                if (!met[k] && apart(all[group[at]], all[k]) < within) {
+                    met[k] = true;
+                    group.push_back(k);
+                }
+        if (group.size() <= best.size()) continue;
+        std::sort(group.begin(), group.end());
+        best.clear();
+        for (const std::size_t k : group)
+            best.push_back(&all[k]);
+    }
+    return best;
+}
+
 std::vector<SkySample> mean_of(const std::vector<const Witness*>& all, const Canvas& canvas) {
     std::vector<SkySample> out;
     for (int k = 0; k < kAlong * kDown; ++k) {
@@ -170,13 +193,7 @@ CanvasSky sky_of_canvas(const Session& s, const GradedLights& graded, const std:
     const std::size_t beside = k + 1 < witnesses.front().sky.size() && std::isfinite(first[1].ra) ? k + 1 : k - 1;
     const double step = static_cast<double>(canvas.width - 1) / (kAlong - 1),
                  pixel = separation(*first, witnesses.front().sky[beside]) / step;
-    std::vector<const Witness*> best;
-    for (const Witness& a : witnesses) {
-        std::vector<const Witness*> with;
-        for (const Witness& b : witnesses)
-            if (&a == &b || apart(a, b) < together * pixel) with.push_back(&b);
-        if (with.size() > best.size()) best = with;
-    }
+    std::vector<const Witness*> best = largest_agreement(witnesses, together * pixel);
     StackDoubt doubt{
         "world-coordinates-differ", {}, {}, "Solve their position anew, or leave it: pixels do not need it"};
     for (const Witness& w : witnesses)

@@ -83,9 +83,8 @@ double take_usual_coverage(MasterLight& master) {
         const auto at = some.begin() + static_cast<std::ptrdiff_t>(kUsual * static_cast<double>(some.size()));
         std::nth_element(some.begin(), at, some.end());
         const double more = 1 / std::sqrt(static_cast<double>(*at));
-        master.noise[p] *= more;
+        if (master.pixel_noise.empty()) master.noise[p] *= more; // that of drizzled pixels is of where they lie
         master.expected_noise[p] *= more;
-        if (p < master.pixel_noise.size()) master.pixel_noise[p] *= more;
         if (static_cast<int>(p) == main_plane(static_cast<int>(master.noise.size()))) factor = more;
     }
     return factor;
