@@ -69,12 +69,9 @@ public:
     std::optional<Alignment> run() {
         gather_clusters();
         link();
-        const auto placed = static_cast<std::size_t>(
-            std::count_if(clusters_.begin(), clusters_.end(), [](const Cluster& c) { return c.placed; }));
         begin();
         place_leaders();
         place_members();
-        if (placed < 2 && !several_fields()) return std::nullopt;
         if (!several_fields()) return std::nullopt;
         solve();
         return std::move(out_);
@@ -105,8 +102,14 @@ private:
         std::stable_sort(lost.begin(), lost.end(), [&](std::size_t a, std::size_t b) {
             return frames_[a].stars->size() > frames_[b].stars->size();
         });
-        while (!lost.empty()) {
+        // Where clouds spoiled hundreds of frames, as many would have to be held against all others, for nothing.
+        const int patience = lost.size() > 200 ? 12 : 64;
+        for (int alone = 0; !lost.empty();) {
             Cluster c;
+            if (alone >= patience) {
+                hopeless_ = lost;
+                break;
+            }
             c.leader = lost.front();
             c.members.push_back({c.leader, Matrix3::Identity()});
             std::vector<Outcome> found(lost.size());
@@ -119,6 +122,7 @@ private:
                     c.members.push_back({lost[k], of_leader(c.leader, lost[k], *found[k])});
                 else
                     still.push_back(lost[k]);
+            alone = c.members.size() > 1 ? 0 : alone + 1;
             clusters_.push_back(std::move(c));
             lost = std::move(still);
         }
@@ -472,10 +476,17 @@ private:
         };
         std::vector<Tried> tried;
         double least = std::numeric_limits<double>::infinity();
-        for (const Candidate& c : candidates(some.stars.size())) {
-            Adjustment a = some;
-            ask(a, c, true);
-            const AdjustmentResult result = adjust(a, kAdjust);
+        const std::vector<Candidate> all = candidates(some.stars.size());
+        std::vector<Adjustment> adjusted(all.size(), some);
+        std::vector<AdjustmentResult> results(all.size());
+        workers_.for_each(all.size(), [&](std::size_t k) {
+            ask(adjusted[k], all[k], true);
+            results[k] = adjust(adjusted[k], kAdjust);
+        });
+        for (std::size_t k = 0; k < all.size(); ++k) {
+            const Candidate& c = all[k];
+            const Adjustment& a = adjusted[k];
+            const AdjustmentResult& result = results[k];
             if (!result.hindrance.empty()) continue;
             tried.push_back({c,
                              1.0 * freedom(c.optics) * static_cast<double>(a.lenses.size()) +
@@ -576,6 +587,11 @@ private:
                                       c.members.size() - 1, c.members.size() > 2 ? "s" : "")
                         : fmt::format("its {} stars agree with no other light", frames_[m.frame].stars->size())};
         }
+        for (const std::size_t i : hopeless_)
+            out_.frames[i] = {
+                {},
+                Hindrance::no_agreement,
+                fmt::format("its {} stars agree with none of the richest lights", frames_[i].stars->size())};
         for (std::size_t i = 0; i < frames_.size(); ++i)
             if (!out_.frames[i] && out_.frames[i].hindrance == Hindrance::not_tried)
                 out_.frames[i] = {{},
@@ -586,8 +602,9 @@ private:
     const MosaicProblem& p_;
     const std::vector<FrameToAlign>& frames_;
     const Workers& workers_;
-    std::vector<Normal> normals_;   ///< as frames
-    std::vector<Cluster> clusters_; ///< first the reference's
+    std::vector<Normal> normals_;       ///< as frames
+    std::vector<Cluster> clusters_;     ///< first the reference's
+    std::vector<std::size_t> hopeless_; ///< frames that were tried as members alone
     std::vector<Link> links_;
     std::vector<std::string> rigs_;          ///< as the lenses
     std::map<std::size_t, Matrix3> leaders_; ///< by cluster that is placed: their maps
