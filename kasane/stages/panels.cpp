@@ -10,7 +10,9 @@
 #include <algorithm>
 #include <cmath>
 #include <fmt/format.h>
+#include <iterator>
 #include <map>
+#include <set>
 
 namespace kasane {
 
@@ -108,6 +110,41 @@ void settle_panels(Session& s) {
     if (panels_apart(s) != before) pair_again(s);
 }
 
+namespace {
+
+/// Panels that another camera took than the rest, and that so do not become one picture with them.
+void tell_of_other_cameras(const Session& s, std::vector<Finding>& out) {
+    if (s.recipe.rigs_together) return;
+    using Names = std::set<std::string>;                         // of their own targets
+    std::map<std::string, std::map<std::string, Names>> cameras; // by target, by camera
+    for (const StackPlan& plan : s.pairing.stacks)
+        for (const LightPlan& l : plan.lights) {
+            const Exposure& e = s.exposures[l.exposure];
+            if (squeezed(e.target) != squeezed(plan.target)) cameras[plan.target][plan.sensor].insert(e.target);
+        }
+    for (const auto& [target, by_camera] : cameras) {
+        const auto most = std::max_element(by_camera.begin(), by_camera.end(), [](const auto& a, const auto& b) {
+            return a.second.size() < b.second.size();
+        });
+        for (const auto& [camera, fields] : by_camera) {
+            Names alone;
+            std::set_difference(fields.begin(), fields.end(), most->second.begin(), most->second.end(),
+                                std::inserter(alone, alone.end()));
+            if (camera == most->first || alone.empty()) continue;
+            out.push_back({Level::note,
+                           "panel-of-other-camera",
+                           {},
+                           fmt::format("\"{}\" {} taken by another camera ({}) than other panels of {}: {} on their "
+                                       "grid, but in a master light of {} own",
+                                       fmt::join(alone, "\" and \""), alone.size() > 1 ? "were" : "was", camera, target,
+                                       alone.size() > 1 ? "they lie" : "it lies", alone.size() > 1 ? "their" : "its"),
+                           "rigs = \"together\" in [pairing] makes one picture of them"});
+        }
+    }
+}
+
+} // namespace
+
 std::vector<Finding> panel_findings(const Session& s) {
     std::vector<Finding> out;
     std::map<std::string, std::vector<std::string>> parts; // their stacks
@@ -121,6 +158,7 @@ std::vector<Finding> panel_findings(const Session& s) {
         for (const LightPlan& l : plan.lights)
             shown[part->second].insert(s.exposures[l.exposure].target);
     }
+    tell_of_other_cameras(s, out);
     for (const auto& [part, stacks] : parts) {
         const bool several = shown[part].size() > 1;
         out.push_back(

@@ -217,3 +217,31 @@ TEST_CASE("Panels of one name, and a frame that a person asks for") {
     CHECK(file->width() == 400);
     CHECK(file->height() == 300);
 }
+
+TEST_CASE("A panel of another camera lies on the grid of the others, and joins them when asked for") {
+    PanelProject project;
+    for (const int panel : {2, 3, 5, 6})
+        fs::remove_all(project.path / fmt::format("panel {}", panel));
+    const Quiet quiet;
+    sky::Scenario other = scenario();
+    other.instrument.camera = "Second camera";
+    std::erase_if(other.shots, [](const sky::Shot& s) {
+        return s.role == sky::Shot::Role::light && (!s.path.starts_with("panel 5") || s.filter == "R");
+    });
+    for (sky::Shot& s : other.shots)
+        if (s.role != sky::Shot::Role::light) s.path = "second/" + s.path;
+    sky::write_scenario(other, project.path, quiet.context);
+    const RunReport report = run(project.path);
+    const Finding* told = find(report.findings, "panel-of-other-camera");
+    REQUIRE(told);
+    CHECK_THAT(told->text, Catch::Contains("\"Paper Lantern Nebula panel 5\" was taken by another camera"));
+    REQUIRE(report.stacks.size() == 3); // L twice, R
+    for (const StackReport& s : report.stacks)
+        CHECK(s.reference == report.stacks.front().reference);
+    write_recipe(project.path, "[pairing]\nrigs = \"together\"\n");
+    const RunReport one = run(project.path);
+    CHECK(find(one.findings, "panel-of-other-camera") == nullptr);
+    const StackReport& s = stack_of(one, "L");
+    CHECK(s.used == 18);
+    CHECK(s.panels.size() == 3);
+}
