@@ -179,14 +179,21 @@ FrameGrade grade_of(const Session& s, const Calibrations& calibrations, Light& l
 void add_drifts(const Session& s, const ReferenceGroup& group, const GradedLights& graded, GradeReport& report) {
     struct Night {
         std::vector<Pose> poses;
-        double arcsec = 0; ///< of a pixel
+        std::map<int, Pose> began; ///< by panel: where its first exposure lies; from panel to panel nothing drifts
+        double arcsec = 0;         ///< of a pixel
     };
     std::map<std::pair<std::string, std::string>, Night> nights; // by night and sensor
     for (std::size_t k = 0; k < group.stacks.size(); ++k)
         for (const Light& l : graded.lights[k]) {
             if (!l.registration || !l.exposure->time) continue;
             Night& night = nights[{l.exposure->night, s.pairing.stacks[group.stacks[k]].sensor}];
-            night.poses.push_back(l.pose);
+            Pose pose = l.pose;
+            if (!graded.panels.empty()) {
+                const Pose& first = night.began.emplace(l.panel, pose).first->second;
+                pose.x -= first.x, pose.y -= first.y;
+                pose.rotation = std::remainder(pose.rotation - first.rotation, 360.0);
+            }
+            night.poses.push_back(pose);
             night.arcsec = arcsec_per_pixel(*l.exposure, grid_cell(s, *l.exposure));
         }
     for (auto& [where, night] : nights) {

@@ -112,6 +112,25 @@ TEST_CASE("Panels become one picture by themselves, with every star once and in 
     CHECK(doubled <= 1);
 }
 
+TEST_CASE("Going from panel to panel is no knock, and each is held against its own") {
+    PanelProject project;
+    GradeOptions options;
+    options.run.folder = project.path;
+    const Quiet quiet;
+    const GradeReport report = grade_project(options, quiet.context);
+    REQUIRE(report.stacks.size() == 2);
+    CHECK(report.clean());
+    for (const NightDrift& d : report.drifts) {
+        CHECK(d.drift.jumps.empty());
+        CHECK(d.drift.scatter < 30);
+    }
+    std::set<std::string> panels;
+    for (const FrameGrade& f : report.stacks.front().frames)
+        panels.insert(f.panel);
+    CHECK(panels == std::set<std::string>{"1", "2", "3", "4", "5", "6"});
+    CHECK(report.stacks.front().kept.noise == Approx(12.25).epsilon(0.05)); // of a place in a panel
+}
+
 TEST_CASE("No seam shows in a bare sky over six panels") {
     TemporaryFolder folder;
     sky::Scenario bare = scenario();
