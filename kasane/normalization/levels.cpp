@@ -179,7 +179,7 @@ private:
         for (const LevelInput& f : frames_)
             placed.push_back({f.to_frame, f.width, f.height});
         panel_ = panels_of(placed);
-        panels_ = 1 + *std::max_element(panel_.begin(), panel_.end());
+        panels_ = count_panels(panel_);
     }
 
     bool panels_meet() const {

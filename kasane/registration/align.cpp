@@ -99,8 +99,7 @@ private:
         std::vector<PanelFrame> placed;
         for (std::size_t i = 0; i < frames_.size(); ++i)
             if (out_.frames[i]) placed.push_back({out_.frames[i]->to_frame, frames_[i].width, frames_[i].height});
-        const std::vector<int> panels = panels_of(placed);
-        return *std::max_element(panels.begin(), panels.end()) > 0;
+        return count_panels(panels_of(placed)) > 1;
     }
 
     Registration itself() const {

@@ -151,6 +151,7 @@ private:
         const Affine touch = near_stars(r, *frames_[leader].stars);
         return similar_at(touch, normal(leader), normal(frame), middle_of(r, *frames_[leader].stars));
     }
+
     /// The stars of a cluster on its leader's grid; where several frames show a place, those that two of them do.
     void pool(Cluster& c) const {
         constexpr std::size_t kMost = 12; // frames
@@ -322,8 +323,7 @@ private:
             a.frames.push_back(posed(clusters_[cluster].leader, map, a.curvature.value));
         };
         place(0, Matrix3::Identity());
-        for (bool more = true; more;) { // in waves, as they were linked; the strongest links first
-            more = false;
+        for (;;) { // from the reference's on, the strongest links first
             const Link* best = nullptr;
             for (const Link& l : links_)
                 if ((at[l.from] < 0) != (at[l.to] < 0) && (!best || l.found.matched > best->found.matched)) best = &l;
@@ -339,7 +339,6 @@ private:
             place(next, map);
             clusters_[next].way = fmt::format("through {}: {} stars at the edge of what that shows",
                                               frames_[clusters_[known].leader].name, best->found.matched);
-            more = true;
         }
         for (const Link& l : links_)
             for (const StarMatch& m : l.found.matches) {
@@ -379,8 +378,7 @@ private:
             placed.push_back(
                 {Transform(pixel_matrix(problem_.frames[k].map, normal(p_.reference), normal(members_[k]))),
                  frames_[members_[k]].width, frames_[members_[k]].height});
-        const std::vector<int> panels = panels_of(placed);
-        return *std::max_element(panels.begin(), panels.end()) > 0;
+        return count_panels(panels_of(placed)) > 1;
     }
 
     // --- all together
@@ -430,10 +428,10 @@ private:
         return out;
     }
 
-    static void ask(Adjustment& a, const Candidate& c, bool anew) {
+    static void ask(Adjustment& a, const Candidate& c) {
         for (auto& lens : a.lenses) {
             lens.optics = c.optics;
-            if (anew && c.optics == Optics::none) lens.numbers.setZero();
+            if (c.optics == Optics::none) lens.numbers.setZero();
         }
         for (auto& f : a.frames)
             f.stretched = c.stretched && !f.fixed;
@@ -480,7 +478,7 @@ private:
         std::vector<Adjustment> adjusted(all.size(), some);
         std::vector<AdjustmentResult> results(all.size());
         workers_.for_each(all.size(), [&](std::size_t k) {
-            ask(adjusted[k], all[k], true);
+            ask(adjusted[k], all[k]);
             results[k] = adjust(adjusted[k], kAdjust);
         });
         for (std::size_t k = 0; k < all.size(); ++k) {
@@ -525,10 +523,7 @@ private:
         const Candidate chosen = choose(optics);
         for (const double near : {kFirstNear, kNear}) {
             join(problem_, members_, near);
-            ask(problem_, chosen, false);
-            if (chosen.optics == Optics::none)
-                for (auto& lens : problem_.lenses)
-                    lens.numbers.setZero();
+            ask(problem_, chosen);
             adjust(problem_, kAdjust);
         }
         optics.model = {chosen.stretched ? Mapping::affine : Mapping::similarity, chosen.optics};

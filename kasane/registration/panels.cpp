@@ -1,5 +1,6 @@
 #include <kasane/registration/panels.hpp>
 
+#include <algorithm>
 #include <cmath>
 #include <numeric>
 
@@ -37,6 +38,10 @@ std::vector<int> panels_of(const std::vector<PanelFrame>& frames) {
         out[i] = n;
     }
     return out;
+}
+
+int count_panels(const std::vector<int>& panels) {
+    return panels.empty() ? 0 : 1 + *std::max_element(panels.begin(), panels.end());
 }
 
 } // namespace kasane

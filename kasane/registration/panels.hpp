@@ -17,5 +17,7 @@ struct PanelFrame {
 /// other's middle near its own (within a quarter of its sides), or others between them lead from one to the other: a
 /// drifting field is one panel, however far it drifts.
 std::vector<int> panels_of(const std::vector<PanelFrame>& frames);
+/// How many they are, from 0.
+int count_panels(const std::vector<int>& panels);
 
 } // namespace kasane

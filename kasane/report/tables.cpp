@@ -73,7 +73,8 @@ std::string panels_line(const StackReport& s) {
     std::vector<std::pair<std::string, std::vector<std::string>>> alike;
     for (const PanelReport& p : s.panels) {
         const std::string what =
-            fmt::format("{} of {} light{}", exposure_text(p.seconds), p.used, p.used == 1 ? "" : "s");
+            p.used == 0 ? fmt::format("NOTHING, {} light{} left out", p.dropped, p.dropped == 1 ? "" : "s")
+                        : fmt::format("{} of {} light{}", exposure_text(p.seconds), p.used, p.used == 1 ? "" : "s");
         const auto same = std::find_if(alike.begin(), alike.end(), [&](const auto& a) { return a.first == what; });
         if (same == alike.end())
             alike.push_back({what, {p.name}});

@@ -456,6 +456,7 @@ private:
         if (master) {
             const double more = graded_.panels.empty() ? 1 : take_usual_coverage(*master);
             used = account().used(a, *master, report);
+            account().describe_panels(lights, used, report);
             account().describe(a, *master, report);
             for (WeightCost& c : report.weight_costs)
                 c.noise *= more;

@@ -123,8 +123,11 @@ void write_master_light(const std::filesystem::path& output, const MasterLight& 
     h.set("EFFEXP", report.seconds_effective, "[s] effective exposure: seconds times worth");
     h.set("NCOMBINE", static_cast<long long>(report.used), "frames combined");
     if (!report.panels.empty()) {
-        h.set("PANELS", static_cast<long long>(report.panels.size()), "fields that make this picture");
-        h.set("PANELEXP", report.seconds_total / static_cast<double>(report.panels.size()), "[s] of a panel, mean");
+        const auto shown =
+            std::count_if(report.panels.begin(), report.panels.end(), [](const PanelReport& p) { return p.used > 0; });
+        h.set("PANELS", static_cast<long long>(shown), "fields that make this picture");
+        h.set("PANELEXP", report.seconds_total / static_cast<double>(std::max<std::ptrdiff_t>(1, shown)),
+              "[s] of a panel, mean");
     }
     h.set("NDROPPED", static_cast<long long>(report.dropped), "frames left out");
     const std::string cameras = all_of(exposures, &Exposure::camera);

@@ -32,25 +32,26 @@ std::map<std::string, Fields> fields_of(const Session& s) {
     return out;
 }
 
+struct MeasuredLight {
+    std::shared_ptr<const ExposureMeasures> measures;
+    std::string rig;
+};
+
 /// Of each field some lights, spread over all of them; without those that cannot be measured.
-std::map<std::string, std::vector<std::shared_ptr<const ExposureMeasures>>> measured(Session& s, Calibrations& c,
-                                                                                     const Fields& fields) {
+std::map<std::string, std::vector<MeasuredLight>> measured(Session& s, Calibrations& c, const Fields& fields) {
     constexpr std::size_t kLooked = 6;
-    std::map<std::string, std::vector<std::shared_ptr<const ExposureMeasures>>> out;
+    std::map<std::string, std::vector<MeasuredLight>> out;
     for (const auto& [target, lights] : fields) {
         std::vector<const LightPlan*> some;
         const std::size_t n = std::min(kLooked, lights.size());
         for (std::size_t k = 0; k < n; ++k)
             some.push_back(lights[k * lights.size() / n]);
-        for (const Measured& m : measure_lights(s, c, some))
-            if (m.measures) out[target].push_back(m.measures);
+        const std::vector<Measured> all = measure_lights(s, c, some);
+        for (std::size_t k = 0; k < all.size(); ++k)
+            if (all[k].measures) out[target].push_back({all[k].measures, rig_of(s, s.exposures[some[k]->exposure])});
     }
     return out;
 }
-
-} // namespace
-
-namespace {
 
 struct Looked {
     std::string target;
@@ -87,8 +88,8 @@ void settle_panels(Session& s) {
         if (measures.size() < fields.size()) continue; // another time
         std::vector<Looked> open;
         for (const auto& [target, lights] : measures)
-            for (const auto& m : lights)
-                open.push_back({target, {&m->main().stars, m->width, m->height, target, "rig", 0, 0}});
+            for (const auto& [m, rig] : lights)
+                open.push_back({target, {&m->main().stars, m->width, m->height, target, rig, 0, 0}});
         s.context.progress.begin("panels", static_cast<std::int64_t>(open.size()));
         std::vector<std::set<std::string>> parts;
         while (!open.empty()) {
@@ -186,7 +187,7 @@ void find_panels(GradedLights& graded) {
         }
     graded.panels.clear();
     const std::vector<int> panels = panels_of(frames);
-    const int count = panels.empty() ? 0 : 1 + *std::max_element(panels.begin(), panels.end());
+    const int count = count_panels(panels);
     if (count < 2) return;
     struct Place {
         Point middle{0, 0};

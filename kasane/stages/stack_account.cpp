@@ -24,7 +24,7 @@ std::vector<const Light*> first_of_each_sensor(const Assembly& a) {
 }
 
 /// Of the plane that stands for the stack.
-std::string levels_text(const Assembly& a) {
+std::string levels_text(const Assembly& a, bool panels) {
     const StackLevels& l = a.levels[static_cast<std::size_t>(a.lights.front()->main_plane())];
     std::vector<float> errors, stars;
     std::size_t leading = 0, by_time = 0;
@@ -43,7 +43,7 @@ std::string levels_text(const Assembly& a) {
         text = fmt::format("{}; factors by the exposure times", level_model_name(l.model));
     else if (by_time)
         text += fmt::format(" ({} by the exposure times: too few stars)", by_time);
-    if (a.lights.size() > 1 && l.gradient < kLevel)
+    if (panels && l.gradient < kLevel)
         text += fmt::format("; {} lights share it, joined where they overlap, so that the sky does not slope from edge "
                             "to edge",
                             a.lights.size());
@@ -226,7 +226,7 @@ Provenance StackAccount::made(const Assembly& a, const Basis& basis, const Maste
                                      : fmt::format("with {}; defects repaired", fmt::join(masters, ", "));
     made.step("register").text = "onto the grid of " + graded_.reference_path;
     made.merge(master.made);
-    made.step("level").text = levels_text(a);
+    made.step("level").text = levels_text(a, !graded_.panels.empty());
     made.step("combine").text = report.combination;
     made.step("combine").set("weights", report.weights);
     made.step("register").text += described_registration(report);
@@ -275,24 +275,28 @@ std::map<const Light*, FrameReport> StackAccount::used(const Assembly& a, const 
         out.emplace(&l, std::move(r));
     }
     doubt_much_rejected(out, report);
-    describe_panels(a, out, report);
     return out;
 }
 
-void StackAccount::describe_panels(const Assembly& a, const std::map<const Light*, FrameReport>& used,
+void StackAccount::describe_panels(const std::vector<Light>& lights, const std::map<const Light*, FrameReport>& used,
                                    StackReport& report) const {
     report.panels.clear();
     for (const Panel& p : graded_.panels)
         report.panels.push_back({p.name, p.middle.x, p.middle.y, 0, 0, 0, 0});
     if (report.panels.empty()) return;
-    for (const Light* l : a.lights) {
-        PanelReport& p = report.panels[static_cast<std::size_t>(l->panel)];
-        const FrameReport& f = used.at(l);
+    for (const Light& l : lights) {
+        if (!l.registration) continue; // nobody knows of which it is
+        PanelReport& p = report.panels[static_cast<std::size_t>(l.panel)];
+        const auto f = used.find(&l);
+        if (f == used.end()) {
+            ++p.dropped;
+            continue;
+        }
         ++p.used;
-        p.seconds += f.seconds;
-        p.effective += f.seconds * f.worth;
+        p.seconds += f->second.seconds;
+        p.effective += f->second.seconds * f->second.worth;
     }
-    std::erase_if(report.panels, [](const PanelReport& p) { return p.used == 0; }); // of another filter
+    std::erase_if(report.panels, [](const PanelReport& p) { return p.used + p.dropped == 0; }); // of another filter
 }
 
 void StackAccount::describe_weights(const Assembly& a, const MasterLight& master, StackReport& report) const {
@@ -331,7 +335,7 @@ void StackAccount::describe(const Assembly& a, const MasterLight& master, StackR
     describe_defects(a, report);
     describe_frame_noise(a, report);
     describe_weights(a, master, report);
-    report.levels = levels_text(a);
+    report.levels = levels_text(a, !graded_.panels.empty());
     const Provenance::Step* combine = master.made.find("combine");
     report.combination = combine ? combine->text : "";
     if (report.weights != "worth" && report.weights != "equal") report.combination += "; weighed by " + report.weights;

@@ -34,6 +34,9 @@ public:
     /// The same of those that were used, with their weights, worths and what was rejected of them. Adds up their
     /// seconds.
     std::map<const Light*, FrameReport> used(const Assembly& a, const MasterLight& master, StackReport& report) const;
+    /// The fields that its lights show, with those that were left out: a panel that has none left is a hole.
+    void describe_panels(const std::vector<Light>& lights, const std::map<const Light*, FrameReport>& used,
+                         StackReport& report) const;
     /// All else that the master light itself does not tell.
     void describe(const Assembly& a, const MasterLight& master, StackReport& report) const;
     /// The steps that made it: as planned, of the lights that were used, and what the integration tells.
@@ -46,7 +49,6 @@ public:
     double level_without_light(const Light& light) const;
 
 private:
-    void describe_panels(const Assembly& a, const std::map<const Light*, FrameReport>& used, StackReport& report) const;
     void describe_defects(const Assembly& a, StackReport& report) const;
     void describe_noise_model(const Assembly& a, StackReport& report) const;
     void describe_weights(const Assembly& a, const MasterLight& master, StackReport& report) const;

@@ -1,6 +1,7 @@
 // Projects of several overlapping fields, as their users run them.
 #include "support/projects.hpp"
 
+#include <kasane/base/output_file.hpp>
 #include <kasane/image/statistics.hpp>
 #include <kasane/io/reader.hpp>
 #include <kasane/project/grade.hpp>
@@ -235,6 +236,23 @@ TEST_CASE("Panels of one name, and a frame that a person asks for") {
     const auto file = open_frame(fs::path(report.output) / s.file);
     CHECK(file->width() == 400);
     CHECK(file->height() == 300);
+
+    // A person drops all red lights of a panel: a hole, which is told.
+    std::string verdicts;
+    for (int k = 1; k <= 4; ++k)
+        verdicts += fmt::format("[[verdict]]\nfile = \"panel 2/R_{:03}.fits\"\nverdict = \"drop\"\n", k);
+    write_text_safely(project.path / "verdicts.toml", verdicts, Over::anything);
+    const RunReport less = run(project.path);
+    const StackReport& red = stack_of(less, "R");
+    REQUIRE(red.panels.size() == 3);
+    int holes = 0;
+    for (const PanelReport& p : red.panels) {
+        CHECK(p.used + p.dropped == 4);
+        holes += p.used == 0;
+    }
+    CHECK(holes == 1);
+    CHECK_THAT(run_table(less), Catch::Contains("NOTHING, 4 lights left out"));
+    CHECK(open_frame(fs::path(less.output) / red.file)->header().number("PANELS") == 2.0);
 }
 
 TEST_CASE("A panel of another camera lies on the grid of the others, and joins them when asked for") {
