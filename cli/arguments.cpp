@@ -59,6 +59,16 @@ void describe(CLI::App& app, Arguments& a) {
                     "The light that gives the grid: a path, a glob in quotes, or auto; kept in kasane.toml")
         ->type_name("FILE");
 
+    const auto comet = [&](CLI::App* verb) {
+        verb->add_option(
+                "--comet", a.comet,
+                "Where a comet is on a light, in quotes: the file, and the pixel x and y. Twice at least, as far "
+                "apart in time as there are; kept in kasane.toml. none forgets all")
+            ->type_name("\"FILE X Y\"")
+            ->take_all();
+    };
+    comet(run);
+
     CLI::App* scan = app.add_subcommand("scan", "Say what each file is and how Kasane knows");
     scan->description("Say what each file is and how Kasane knows.\n\n"
                       "Reads headers, and pixels only where nothing else tells the role. Prints the exposures by role, "
@@ -146,6 +156,7 @@ void describe(CLI::App& app, Arguments& a) {
         "that\n"
         "'rejection = \"auto\"' takes.");
     project(integrate);
+    comet(integrate);
     integrate->add_option("--only", a.only, "Only this filter or stack; may be given again")->type_name("NAME");
     integrate->add_flag("--preview", a.in_small, "At a quarter of the size, into kasane/previews");
     integrate->add_flag("--compare-rejections", a.compare_rejections,

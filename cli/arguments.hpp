@@ -45,6 +45,7 @@ struct Arguments {
     std::filesystem::path onto, write;              ///< align: image that gives their grid; where they go
     std::string model;                              ///< align: of images
     std::string reference_light;                    ///< align, run: path, glob or "auto"
+    std::vector<std::string> comet;                 ///< run, integrate: marks, or "none"
     std::filesystem::path pictures;                 ///< align: folder for them
     std::filesystem::path csv;                      ///< grade, align
     std::string subject = "lights";                 ///< export

@@ -11,6 +11,7 @@
 #include <kasane/project/align.hpp>
 #include <kasane/project/align_images.hpp>
 #include <kasane/project/check.hpp>
+#include <kasane/project/comet_marks.hpp>
 #include <kasane/project/export_lights.hpp>
 #include <kasane/project/grade.hpp>
 #include <kasane/project/run.hpp>
@@ -90,6 +91,19 @@ void keep_reference_of(const Arguments& a, const RunOptions& options, const Cont
                                  recipe_file(options.folder).string());
 }
 
+/// --comet goes into the recipe too.
+void keep_comet_of(const Arguments& a, const RunOptions& options, const Context& context) {
+    if (a.comet.empty()) return;
+    const std::vector<CometMark> marks = keep_comet_marks(options, a.comet, context);
+    if (a.json || a.quiet) return;
+    const std::string file = recipe_file(options.folder).string();
+    if (marks.empty())
+        std::cout << fmt::format("No comet is marked in {} any more\n\n", file);
+    else
+        std::cout << fmt::format("The comet is marked on {} light{}, in [comet] of {}\n\n", marks.size(),
+                                 marks.size() == 1 ? "" : "s", file);
+}
+
 /// What a run made, and the exit status for it.
 int tell_run(const Arguments& a, const RunReport& report) {
     if (a.json)
@@ -103,6 +117,7 @@ int tell_run(const Arguments& a, const RunReport& report) {
 
 int run(const Arguments& a, const Context& context) {
     keep_reference_of(a, options_of(a), context);
+    keep_comet_of(a, options_of(a), context);
     const RunReport report = run_project(options_of(a), context);
     write_report(report);
     return tell_run(a, report);
@@ -357,6 +372,7 @@ int integrate(const Arguments& a, const Context& context) {
     if (a.in_small && a.compare_rejections)
         throw UsageError("--preview makes small master lights, --compare-rejections makes none", {},
                          "Leave one of them out");
+    keep_comet_of(a, options, context);
     if (!a.compare_rejections) {
         const RunReport report = run_project(options, context);
         if (a.only.empty() && !a.in_small) write_report(report); // it tells of all

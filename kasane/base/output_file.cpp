@@ -8,6 +8,8 @@
 #include <cstring>
 #include <fcntl.h>
 #include <fmt/format.h>
+#include <fstream>
+#include <sstream>
 #include <unistd.h>
 
 namespace fs = std::filesystem;
@@ -56,6 +58,16 @@ bool is_own_work(const fs::path& file) {
     if (head.starts_with("<!doctype html>")) return holds(kPageMark);
     if (head.starts_with("<svg ")) return holds(kPageMark);
     return head.starts_with(kReportMark) || head.starts_with(kTableMark) || head.starts_with(kJsonMark);
+}
+
+std::optional<std::string> content_of(const fs::path& file) {
+    std::error_code failed;
+    if (!fs::exists(file, failed)) return std::nullopt;
+    std::ifstream in(file, std::ios::binary);
+    std::stringstream text;
+    text << in.rdbuf();
+    if (!in) throw InputError("cannot be read", file, "Check that the file may be read");
+    return text.str();
 }
 
 void require_replaceable(const fs::path& file) {

@@ -4,9 +4,13 @@
 
 #include <filesystem>
 #include <functional>
+#include <optional>
 #include <string_view>
 
 namespace kasane {
+
+/// A file as it is now, before it is edited; nothing if it is not there. Throws InputError.
+std::optional<std::string> content_of(const std::filesystem::path& file);
 
 /// What a write may replace.
 enum class Over {

@@ -260,10 +260,9 @@ std::string keep_reference(const RunOptions& options, const std::string& wish, c
         if (named.size() == 1 && wish != "auto") written = named.front(); // wherever it was named from
     }
     const fs::path file = recipe_file(options.folder);
-    std::stringstream before;
-    if (std::ifstream in(file, std::ios::binary); in) before << in.rdbuf();
-    const std::string after = recipe_with_reference(before.str(), written, file);
-    if (after != before.str()) write_text_safely(file, after, Over::anything);
+    const std::string before = content_of(file).value_or("");
+    const std::string after = recipe_with_reference(before, written, file);
+    if (after != before) write_text_safely(file, after, Over::anything);
     return written;
 }
 

@@ -3,6 +3,7 @@
 #include <kasane/base/error.hpp>
 #include <kasane/io/fits.hpp>
 #include <kasane/pairing/checks.hpp>
+#include <kasane/stages/comet.hpp>
 #include <kasane/stages/composites.hpp>
 #include <kasane/stages/grade.hpp>
 #include <kasane/stages/integrate.hpp>
@@ -123,6 +124,7 @@ CheckReport check_project(const RunOptions& options, const Context& context) {
     append(joint_findings(p.session));
     append(checksum_findings(p.session));
     append(p.session.verdicts.unused(p.session.exposures));
+    append(comet_marks(p.session).findings);
     if (const auto short_of = memory_finding(p.session, work)) r.findings.push_back(*short_of);
     for (const StackReport& failed : work.failed)
         r.findings.push_back(failure_finding(failed));
@@ -183,6 +185,25 @@ StackReport as_if_made(const Session& s, const StackPlan& plan, const std::strin
     out.file = file;
     out.noise = 1;
     if (result_planes(s, plan) == 3) out.colour_noise.assign(3, 1);
+    return out;
+}
+
+/// Beside the master light of a stack with a comet, and made with it.
+std::vector<ResultStatus> comet_results(const Session& s, const ResultStatus& stars, const CometReport& known) {
+    std::vector<ResultStatus> out;
+    for (const auto& [end, kind, file] :
+         {std::tuple("-comet", "comet", known.file), std::tuple("-both", "comet and stars", known.both_file)}) {
+        ResultStatus one = stars;
+        one.name += end;
+        one.kind = kind;
+        one.file = file.empty() ? fmt::format("lights/{}.fits", one.name) : file;
+        one.reasons.clear(); // told of the master light
+        one.time = 0;
+        std::error_code failed;
+        if (one.state == ResultStatus::State::stale && !fs::exists(s.output / one.file, failed))
+            one.state = ResultStatus::State::missing;
+        out.push_back(std::move(one));
+    }
     return out;
 }
 
@@ -260,6 +281,9 @@ StatusReport project_status(const RunOptions& options, const Context& context) {
               [](const auto& a, const auto& b) { return a.second.parts.front() < b.second.parts.front(); });
     std::map<std::string, std::vector<StackReport>> made_of; // by group
     std::set<std::string> unfinished;                        // groups
+    std::set<const ReferenceGroup*> comets;
+    for (const std::vector<CometMark> marks = comet_marks(s).sound; const ReferenceGroup& group : groups)
+        if (has_comet(s, group, marks)) comets.insert(&group);
     for (const auto& [group, stack] : stacks) {
         const StackPlan& plan = stack.plan;
         ResultStatus status;
@@ -282,7 +306,11 @@ StatusReport project_status(const RunOptions& options, const Context& context) {
             status.reasons = {fmt::format("made without {} light{} that could not be read", report->unread,
                                           report->unread == 1 ? "" : "s")};
         }
+        std::vector<ResultStatus> beside;
+        if (status.state != ResultStatus::State::failed && (report ? !report->comet.file.empty() : comets.count(group)))
+            beside = comet_results(s, status, report ? report->comet : CometReport{});
         r.results.push_back(std::move(status));
+        std::move(beside.begin(), beside.end(), std::back_inserter(r.results));
     }
     for (const ReferenceGroup& group : groups)
         for (const CompositePlan& plan : plan_composites(s, made_of[group.name])) {

@@ -49,7 +49,7 @@ ScannedProject scan_project(const RunOptions& options, const Context& context);
 /// One result, and whether it is what the files and the recipe ask for now.
 struct ResultStatus {
     std::string name;
-    std::string kind; ///< "master", "master light"
+    std::string kind; ///< "master", "master light", "comet", "comet and stars", a composite's
     std::string file; ///< relative to the output
     enum class State { done, stale, missing, failed } state = State::missing;
     std::vector<std::string> reasons; ///< why it is stale

@@ -161,6 +161,7 @@ FrameGrade grade_of(const Session& s, const Calibrations& calibrations, Light& l
     f.decision = l.decision;
     f.contribution = l.contribution;
     f.kin = l.kin;
+    f.cell = grid_cell(s, e);
     if (l.registration) f.to_frame = l.registration->to_frame;
     if (l.measures) {
         f.shape = field_shape(*l.measures);
@@ -314,6 +315,7 @@ GradedProject::GradedProject(const GradeOptions& options, const Context& context
     report.folder = options.run.folder.string();
     report.output = work_->project.output.string();
     report.limits = work_->project.recipe.grading.limits;
+    report.comet = work_->project.recipe.comet;
     report.findings = work_->project.scan.findings;
     remove_all_leftovers(s);
     remember_names(s);

@@ -7,6 +7,7 @@
 #include <kasane/grading/worth.hpp>
 #include <kasane/integration/stack.hpp>
 #include <kasane/project/run.hpp>
+#include <kasane/recipe/recipe.hpp>
 #include <kasane/recipe/verdicts.hpp>
 
 #include <memory>
@@ -33,6 +34,7 @@ struct FrameGrade {
     PreviewScale preview_scale;
     std::optional<RejectedCells> rejected; ///< when its master light was made last; nothing if it is not part of one
     std::shared_ptr<const ExposureMeasures> measures; ///< null if it could not be measured
+    int cell = 1; ///< pixels of the (turned) exposure along the side of one that it is measured on
 };
 
 /// What one limit does, alone and moved.
@@ -74,6 +76,7 @@ struct GradeReport {
     std::vector<std::string> limits; ///< as they were applied
     std::vector<StackGrade> stacks;
     std::vector<NightDrift> drifts;
+    std::vector<CometMark> comet; ///< as the recipe has them
     std::vector<Finding> findings;
     double time = 0;
     bool clean() const; ///< nothing dropped, nothing found

@@ -4,6 +4,7 @@
 //   check.hpp          before the work: pairing, findings, cost; after it: what is done and stale
 //   align.hpp          registration, reported
 //   align_images.hpp   any images on the grid of another
+//   comet_marks.hpp    a comet, pointed at
 //   grade.hpp          measured, compared, judged
 //   look.hpp           one light before and after calibration
 //   export_lights.hpp  kept lights for another program

@@ -97,7 +97,8 @@ std::string with_key(const std::string& text, const std::string& table, const st
 
 std::string quoted(const std::string& text) {
     std::ostringstream out;
-    out << toml::value<std::string>(text);
+    const toml::value<std::string> value(text);
+    out << toml::toml_formatter{value, toml::format_flags::none}; // always in double quotes
     return out.str();
 }
 
@@ -111,6 +112,14 @@ std::string recipe_with_limits(const std::string& text, const std::vector<std::s
 std::string recipe_with_reference(const std::string& text, const std::string& reference,
                                   const std::filesystem::path& file) {
     return with_key(text, "registration", "reference", quoted(reference), file);
+}
+
+std::string recipe_with_comet_marks(const std::string& text, const std::vector<CometMark>& marks,
+                                    const std::filesystem::path& file) {
+    std::string list = "[";
+    for (const CometMark& m : marks)
+        list += fmt::format("\n    [{}, {:.7g}, {:.7g}],", quoted(m.file), m.x, m.y);
+    return with_key(text, "comet", "marks", list + (marks.empty() ? "]" : "\n]"), file);
 }
 
 } // namespace kasane

@@ -102,7 +102,8 @@ nlohmann::json frame_json(const FrameGrade& f) {
                           {"zones", zones},
                           {"streaks", streaks},
                           {"preview", !f.preview.empty()},
-                          {"judged", f.rejected.has_value()}};
+                          {"judged", f.rejected.has_value()},
+                          {"cell", f.cell}};
     if (f.decision) out["decision"] = {{"keep", f.decision->keep}, {"note", f.decision->note}};
     if (f.measures) {
         const Point middle{0.5 * (f.measures->width - 1), 0.5 * (f.measures->height - 1)};
@@ -149,6 +150,9 @@ nlohmann::json review_data(const GradeReport& report) {
                           {"frames", frames},
                           {"kinds", kinds_json(s)}});
     }
+    nlohmann::json comet = nlohmann::json::object(); // by file
+    for (const CometMark& m : report.comet)
+        comet[m.file] = {number(m.x), number(m.y)};
     for (const NightDrift& d : report.drifts)
         drifts.push_back({{"night", d.night}, {"diagnosis", d.drift.diagnosis}});
     // "." and "project/" have a name as well.
@@ -159,6 +163,7 @@ nlohmann::json review_data(const GradeReport& report) {
             {"limits", limits},
             {"standard", standard},
             {"stacks", stacks},
+            {"comet", comet},
             {"drifts", drifts}};
 }
 
@@ -238,7 +243,7 @@ std::string review_file(const GradedProject& project) {
     replace(page, "<link rel=\"stylesheet\" href=\"review.css\">",
             "<style>" + std::string(page_asset("review.css")) + "</style>");
     const std::string shown = script_safe(data.dump(-1, ' ', false, nlohmann::json::error_handler_t::replace));
-    for (const char* script : {"chart.min.js", "judging.js", "pictures.js", "review.js"})
+    for (const char* script : {"chart.min.js", "judging.js", "pictures.js", "comet.js", "review.js"})
         replace(page, fmt::format("<script src=\"{}\"></script>", script),
                 fmt::format("<script>{}{}</script>",
                             std::string_view(script) == "judging.js" ? "window.kasaneData = " + shown + ";\n" : "",

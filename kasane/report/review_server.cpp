@@ -33,17 +33,6 @@ std::string random_token() {
     return out;
 }
 
-/// A file as it is now; nothing if it is not there.
-std::optional<std::string> content_of(const fs::path& file) {
-    std::error_code failed;
-    if (!fs::exists(file, failed)) return std::nullopt;
-    std::ifstream in(file, std::ios::binary);
-    std::stringstream text;
-    text << in.rdbuf();
-    if (!in) throw InputError("cannot be read", file, "Check that the file may be read");
-    return text.str();
-}
-
 void restore(const fs::path& file, const std::optional<std::string>& content) {
     if (content) return write_text_safely(file, *content, Over::anything);
     std::error_code failed;
@@ -91,6 +80,17 @@ private:
 std::size_t index_of(const nlohmann::json& j) {
     if (!j.is_number_unsigned()) throw UsageError("a decision names no exposure of this project", {}, {});
     return j.get<std::size_t>();
+}
+
+/// Where a comet is marked on an exposure; nothing: not any more.
+std::optional<Point> comet_place(const nlohmann::json& j, const FrameGrade& frame) {
+    if (j.is_null()) return std::nullopt;
+    const Point at{j.at(0).get<double>(), j.at(1).get<double>()};
+    const int width = frame.measures ? frame.measures->width * frame.cell : 0,
+              height = frame.measures ? frame.measures->height * frame.cell : 0;
+    if (!(at.x >= -0.5 && at.y >= -0.5 && at.x <= width - 0.5 && at.y <= height - 0.5))
+        throw UsageError(fmt::format("the comet is marked outside {}", frame.path), {}, {});
+    return at;
 }
 
 } // namespace
@@ -173,7 +173,7 @@ struct ReviewServer::Service {
         const std::string base = "/" + token;
         asset(base + "/", "review.html", "text/html; charset=utf-8");
         asset(base + "/review.css", "review.css", "text/css; charset=utf-8");
-        for (const char* script : {"chart.min.js", "judging.js", "pictures.js", "review.js"})
+        for (const char* script : {"chart.min.js", "judging.js", "pictures.js", "comet.js", "review.js"})
             asset(base + "/" + script, script, "text/javascript; charset=utf-8");
         server.Get(base + "/data.json", [this](const auto&, auto& r) {
             const std::lock_guard lock(mutex);
@@ -262,12 +262,14 @@ struct ReviewServer::Service {
     }
 
     /// {"decisions": [{"stack": 0, "frame": 3, "verdict": "drop", "note": ""}], "limits": ["..."] or null,
-    ///  "reference": {"stack": 0, "frame": 3} or null}
+    ///  "reference": {"stack": 0, "frame": 3} or null,
+    ///  "comet": [{"stack": 0, "frame": 3, "at": [312.4, 204.0] or null}]}, pixels of the file
     void accept(const std::string& sent, httplib::Response& r) {
         const std::lock_guard lock(mutex);
         std::vector<VerdictChange> changes;
         std::optional<std::vector<std::string>> limits;
         std::optional<std::string> reference;
+        std::vector<std::pair<std::string, std::optional<Point>>> comet; // files
         try {
             const auto body = nlohmann::json::parse(sent);
             for (const auto& d : body.at("decisions")) {
@@ -287,6 +289,13 @@ struct ReviewServer::Service {
                     throw UsageError("the grid is to be given by no exposure of this project", {}, {});
                 reference = project.report.stacks[s].frames[f].path;
             }
+            for (const auto& mark : body.value("comet", nlohmann::json::array())) {
+                const auto s = index_of(mark.at("stack")), f = index_of(mark.at("frame"));
+                if (s >= project.report.stacks.size() || f >= project.report.stacks[s].frames.size())
+                    throw UsageError("a comet is marked on no exposure of this project", {}, {});
+                comet.emplace_back(project.report.stacks[s].frames[f].path,
+                                   comet_place(mark.at("at"), project.report.stacks[s].frames[f]));
+            }
             if (!body.at("limits").is_null()) limits = body.at("limits").get<std::vector<std::string>>();
         } catch (const nlohmann::json::exception&) {
             throw UsageError("the page sent what makes no sense", {}, "Load it again");
@@ -297,6 +306,15 @@ struct ReviewServer::Service {
         if (reference)
             new_recipe =
                 recipe_with_reference(new_recipe ? *new_recipe : step.recipe_before.value_or(""), *reference, recipe());
+        if (!comet.empty()) {
+            const std::string before = new_recipe ? *new_recipe : step.recipe_before.value_or("");
+            std::vector<CometMark> marks = parse_recipe(before, recipe()).comet;
+            for (const auto& mark : comet) {
+                std::erase_if(marks, [&](const CometMark& m) { return m.file == mark.first; });
+                if (mark.second) marks.push_back({mark.first, mark.second->x, mark.second->y});
+            }
+            new_recipe = recipe_with_comet_marks(before, marks, recipe());
+        }
         if (!changes.empty()) save_verdicts(options.run.folder, changes);
         if (new_recipe) write_text_safely(recipe(), *new_recipe, Over::anything);
         step.verdicts_after = content_of(verdicts());
@@ -330,7 +348,9 @@ struct ReviewServer::Service {
                 e.fingerprint = f.content;
                 f.decision = file.decision(e);
             }
-        judge_again(project.report, read_recipe(options.run.folder).grading.limits);
+        const Recipe now = read_recipe(options.run.folder);
+        judge_again(project.report, now.grading.limits);
+        project.report.comet = now.comet;
         auto data = review_data(project.report);
         data["undo"] = history.size();
         r.set_content(json_text(data), kJson);

@@ -7,6 +7,7 @@
 #include <algorithm>
 #include <cmath>
 #include <fmt/format.h>
+#include <set>
 #include <unordered_map>
 
 namespace kasane {
@@ -292,12 +293,13 @@ std::optional<double> middle_of(const Exposure& e) {
     return *e.time + 0.5 * e.seconds.value_or(0);
 }
 
-std::vector<CometMark> sound_comet_marks(Session& s) {
-    std::vector<CometMark> out;
+CometMarks comet_marks(const Session& s) {
+    CometMarks marks;
+    std::vector<CometMark>& out = marks.sound;
     const auto tell = [&](const std::string& text, const std::string& file = {}) {
         std::vector<std::string> files;
         if (!file.empty()) files.push_back(file);
-        s.report.findings.push_back({Level::warning, "comet-mark", files, text, kRemedy});
+        marks.findings.push_back({Level::warning, "comet-mark", files, text, kRemedy});
     };
     std::vector<double> times;
     for (const CometMark& m : s.recipe.comet) {
@@ -316,7 +318,7 @@ std::vector<CometMark> sound_comet_marks(Session& s) {
             times.push_back(*middle_of(*e));
         }
     }
-    if (s.recipe.comet.empty()) return out;
+    if (s.recipe.comet.empty()) return marks;
     const auto [first, last] = std::minmax_element(times.begin(), times.end());
     constexpr double kApart = 1; // seconds
     if (times.size() == 1)
@@ -329,7 +331,15 @@ std::vector<CometMark> sound_comet_marks(Session& s) {
              "master "
              "lights are as without it. Mark it on one of another time");
     if (times.size() < 2 || *last - *first < kApart) out.clear();
-    return out;
+    return marks;
+}
+
+bool has_comet(const Session& s, const ReferenceGroup& group, const std::vector<CometMark>& marks) {
+    std::set<std::string> files;
+    for (const std::size_t k : group.stacks)
+        for (const LightPlan& l : s.pairing.stacks[k].lights)
+            files.insert(s.exposures[l.exposure].path);
+    return std::count_if(marks.begin(), marks.end(), [&](const CometMark& m) { return files.count(m.file) > 0; }) > 1;
 }
 
 std::optional<CometSolution> solve_comet(const Session& session, Calibrations& calibrations, const GradedLights& graded,

@@ -11,9 +11,16 @@
 
 namespace kasane {
 
-/// The recipe's marks that can be: of lights of the project, inside them, at two times at least; none otherwise. What
-/// is wrong with the others is added to the report's findings.
-std::vector<CometMark> sound_comet_marks(Session& session);
+struct CometMarks {
+    std::vector<CometMark> sound;  ///< of lights of the project, inside them, at two times at least; none otherwise
+    std::vector<Finding> findings; ///< what is wrong with the others
+};
+
+/// The recipe's marks, looked at.
+CometMarks comet_marks(const Session& session);
+
+/// Whether a comet is marked on two lights of a group, so that its stacks make master lights of it too.
+bool has_comet(const Session& session, const ReferenceGroup& group, const std::vector<CometMark>& marks);
 
 /// The middle of an exposure, seconds since 1970; nothing where its time is not known.
 std::optional<double> middle_of(const Exposure& exposure);

@@ -593,9 +593,10 @@ void require_named(const Session& s) {
 
 void make_stacks(Session& s) {
     require_named(s);
-    const std::vector<CometMark> marks = sound_comet_marks(s);
+    CometMarks marks = comet_marks(s);
+    s.report.findings.insert(s.report.findings.end(), marks.findings.begin(), marks.findings.end());
     for (const ReferenceGroup& group : reference_groups(s))
-        GroupWork(s, group, marks).run();
+        GroupWork(s, group, marks.sound).run();
 }
 
 void try_rejections(Session& s) {

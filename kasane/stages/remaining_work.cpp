@@ -1,6 +1,7 @@
 #include <kasane/stages/drizzle_choice.hpp>
 #include <kasane/stages/remaining_work.hpp>
 
+#include <kasane/stages/comet_masters.hpp>
 #include <kasane/stages/composites.hpp>
 #include <kasane/stages/grade.hpp>
 #include <kasane/stages/group_canvas.hpp>
@@ -40,7 +41,7 @@ void add_masters(const Session& s, Work& work) {
     }
 }
 
-void add_stack(const Session& s, const Calibrations& calibrations, const StackPlan& plan, Work& work) {
+void add_stack(const Session& s, const Calibrations& calibrations, const StackPlan& plan, bool comet, Work& work) {
     constexpr std::uint64_t kResult = 9;   // bytes a pixel: the light and its coverage as floats, and the preview
     constexpr std::uint64_t kRejected = 4; // the same, for all planes together: what was rejected below and above
     constexpr std::uint64_t kInMemory = 12;
@@ -55,11 +56,12 @@ void add_stack(const Session& s, const Calibrations& calibrations, const StackPl
     const auto pixels = static_cast<std::uint64_t>(scale * scale * static_cast<double>(pixels_of(first))) *
                         std::max<std::size_t>(1, panels.size());
     const auto planes = static_cast<std::uint64_t>(result_planes(s, plan));
-    work.result_bytes += pixels * (kResult * planes + kRejected);
-    work.memory_bytes = std::max(work.memory_bytes, pixels * (kInMemory * planes + kRejected));
+    const std::uint64_t results = comet ? 3 : 1;
+    work.result_bytes += results * pixels * (kResult * planes + kRejected);
+    work.memory_bytes = std::max(work.memory_bytes, results * pixels * (kInMemory * planes + kRejected));
     for (const LightPlan& l : plan.lights) {
         const Exposure& e = s.exposures[l.exposure];
-        work.core_seconds += kIntegrateCost * megapixels(e);
+        work.core_seconds += (comet ? 1 + CometMasters::kPasses : 1) * kIntegrateCost * megapixels(e);
         if (s.ledger.fact(measure_key(s, calibrations, l))) continue;
         ++work.lights;
         work.core_seconds += kMeasureCost * megapixels(e);
@@ -85,7 +87,9 @@ Work remaining_work(Session& s) {
     Work work;
     add_masters(s, work);
     Calibrations calibrations(s);
+    const std::vector<CometMark> marks = comet_marks(s).sound;
     for (const ReferenceGroup& group : reference_groups(s)) {
+        const bool comet = has_comet(s, group, marks);
         judge_what_is_known(s, calibrations, group);
         const std::string reference = remembered_reference(s, group);
         std::vector<StackReport> finished;
@@ -94,7 +98,7 @@ Work remaining_work(Session& s) {
                 finished_stack(s, stack.plan, stack_basis(s, calibrations, group, stack, reference).key());
             if (done) finished.push_back(*done);
             if (!done)
-                add_stack(s, calibrations, stack.plan, work);
+                add_stack(s, calibrations, stack.plan, comet, work);
             else if (done->file.empty())
                 work.failed.push_back(*done);
         }

@@ -187,6 +187,7 @@ Kasane.Pictures = class {
       }
       c.setLineDash([]);
     }
+    if (item.comet) this.cometRings(c, item.comet);
     if (look.zones) {
       c.strokeStyle = "#8a8f99";
       c.font = `${13 / this.view.zoom}px sans-serif`;
@@ -205,6 +206,28 @@ Kasane.Pictures = class {
         c.restore();
       });
     }
+  }
+
+  // Rings around a comet: whole where it was pointed at, dashed where it should be by other marks.
+  cometRings(c, { at, expected }) {
+    const z = this.view.zoom;
+    c.strokeStyle = "#9fe3c0";
+    c.lineWidth = 1.6 / z;
+    if (expected) {
+      c.setLineDash([5 / z, 4 / z]);
+      c.beginPath();
+      c.arc(expected[0], expected[1], 20 / z, 0, 7);
+      c.stroke();
+      c.setLineDash([]);
+    }
+    if (!at) return;
+    c.beginPath();
+    c.arc(at[0], at[1], 13 / z, 0, 7);
+    for (const [dx, dy] of [[1, 0], [-1, 0], [0, 1], [0, -1]]) {
+      c.moveTo(at[0] + 7 * dx / z, at[1] + 7 * dy / z);
+      c.lineTo(at[0] + 19 * dx / z, at[1] + 19 * dy / z);
+    }
+    c.stroke();
   }
 
   say(c, box, text, plate) {
@@ -255,16 +278,32 @@ Kasane.Pictures = class {
   }
   moved() { this.host.redraw(); this.sharpen(); }
 
+  // Where on which of the shown frames the pointer is: {shown, x, y}, pixels of the frame; nothing beside them.
+  place(e) {
+    const look = this.host.look(), r = this.canvas.getBoundingClientRect(), width = r.width / look.frames.length;
+    const shown = Math.min(look.frames.length - 1, Math.max(0, Math.floor((e.clientX - r.left) / width))), frame = look.frames[shown].frame;
+    if (!this.view || !frame.width) return null;
+    const [a, b, tx, d, ee, ty] = Kasane.Pictures.toGrid(frame, look.registered), det = a * ee - b * d, v = this.view;
+    const gx = v.x + (e.clientX - r.left - (shown + 0.5) * width) / v.zoom - tx, gy = v.y + (e.clientY - r.top - r.height / 2) / v.zoom - ty;
+    const x = (ee * gx - b * gy) / det, y = (a * gy - d * gx) / det;
+    return x >= -0.5 && y >= -0.5 && x <= frame.width - 0.5 && y <= frame.height - 0.5 ? { shown, x, y } : null;
+  }
+
   bindMouse() {
-    let last = null;
+    let last = null, begun = null;
     this.canvas.addEventListener("wheel", e => { e.preventDefault(); this.zoomBy(e.deltaY < 0 ? 1.25 : 0.8, e.clientX, e.clientY); }, { passive: false });
-    this.canvas.addEventListener("pointerdown", e => { last = [e.clientX, e.clientY]; this.canvas.setPointerCapture(e.pointerId); });
+    this.canvas.addEventListener("pointerdown", e => { last = begun = [e.clientX, e.clientY]; this.canvas.setPointerCapture(e.pointerId); });
     this.canvas.addEventListener("pointermove", e => {
       if (!last) return;
       this.panBy(e.clientX - last[0], e.clientY - last[1]);
       last = [e.clientX, e.clientY];
     });
-    this.canvas.addEventListener("pointerup", () => { last = null; });
+    this.canvas.addEventListener("pointerup", e => {
+      const still = last && Math.hypot(e.clientX - begun[0], e.clientY - begun[1]) < 4; // screen pixels
+      last = null;
+      const at = still && this.host.clicked && this.place(e);
+      if (at) this.host.clicked(at);
+    });
     this.canvas.addEventListener("dblclick", () => { this.view = null; this.moved(); });
   }
 };

@@ -16,8 +16,9 @@
     stack: 0, current: 0, anchor: 0, selected: new Set(), decisions: new Map(), lead: null, limits: copy(D.limits),
     strips: ["stars", "fwhm", "eccentricity", "sky"].map(n => M[n]), sort: "time", playing: 0, comparing: false,
     look: localStorageGet("look") || (matchMedia("(prefers-color-scheme: dark)").matches ? "night" : "day"),
-    verdicts: [], saved: null, order: [], tab: "cost",
+    verdicts: [], saved: null, order: [], tab: "cost", pointing: false,
   };
+  const comet = new Kasane.CometMarks(() => D);
   function localStorageGet(key) { try { return localStorage.getItem("kasane-" + key); } catch { return null; } }
   function localStorageSet(key, value) { try { localStorage.setItem("kasane-" + key, value); } catch { /* private window */ } }
   const stack = () => D.stacks[S.stack];
@@ -42,7 +43,7 @@
     })());
   };
   const judgeStack = (s, limits, saved) => Kasane.judge(D.stacks[s], limits, D.measures, i => (saved ? D.stacks[s].frames[i].decision || null : decisionIn(s, i)));
-  const changed = () => S.decisions.size > 0 || Boolean(S.lead) || limitsText(S.limits) !== limitsText(D.limits);
+  const changed = () => S.decisions.size > 0 || Boolean(S.lead) || comet.changed() || limitsText(S.limits) !== limitsText(D.limits);
   const limitsText = limits => JSON.stringify(limits.filter(l => !l.off).map(l => Kasane.limitText(l, D.measures)));
 
   function judge() {
@@ -368,21 +369,23 @@
       f.rejected = { runs: [] };
       fetch("rejected/" + place).then(r => r.json()).then(list => { f.rejected = list || f.rejected; redraw(); }).catch(() => {});
     }
-    return { frame: f, key: place, inline: f.image, address: raw ? `picture/${place}?raw=1` : "preview/" + place, stars: f.stars || starLists.get(place), label };
+    return { frame: f, key: place, inline: f.image, address: raw ? `picture/${place}?raw=1` : "preview/" + place, stars: f.stars || starLists.get(place), comet: comet.on(f), label };
   }
   function extremes() {
     const frames = stack().frames, m = Number(S.sort) || M.worth, sign = D.measures[m].better < 0 ? -1 : 1;
     const order = frames.map((f, i) => i).filter(i => frames[i].width && frames[i].v[m] !== null).sort((a, b) => sign * (frames[b].v[m] - frames[a].v[m]));
     return { best: order[0], worst: order[order.length - 1], m };
   }
+  function shownFrames() {
+    const { best, worst } = S.comparing ? extremes() : {};
+    return best === undefined ? [S.current] : [best, worst];
+  }
   const pictures = new Kasane.Pictures($("picture"), {
     redraw: () => redraw(),
+    clicked: place => pointAt(place),
     look: () => {
-      let frames = [item(S.current)];
-      if (S.comparing) {
-        const { best, worst, m } = extremes();
-        if (best !== undefined) frames = [item(best, `best ${D.measures[m].name}: ${stack().frames[best].file}`), item(worst, `worst: ${stack().frames[worst].file}`)];
-      }
+      const { best, worst, m } = S.comparing ? extremes() : {};
+      const frames = shownFrames().map(i => item(i, i === best ? `best ${D.measures[m].name}: ${stack().frames[i].file}` : i === worst ? `worst: ${stack().frames[i].file}` : undefined));
       let common = null;
       if ($("common").checked && !($("raw").checked && !alone)) {
         const scales = stack().frames.filter(f => f.scale).map(f => f.scale);
@@ -410,8 +413,25 @@
     box.append(el("b", { class: v.keep ? "keep" : "drop" }, v.keep ? "● keep " : "✕ drop "), `${f.file}  ${f.start.replace("T", " ").slice(0, 19)}, ${f.seconds || text(M.seconds, f.v[M.seconds])} s`);
     if (S.lead && S.lead.stack === S.stack && S.lead.frame === S.current) box.append(", will give the grid");
     else if (f.file === stack().reference) box.append(S.lead ? ", gives the grid until then" : ", gives the grid");
+    const pointed = comet.text(f, S.pointing);
+    if (pointed) box.append(el("br"), pointed);
     const why = reason(S.current);
     if (why) box.append(el("br"), why);
+  }
+  function point() {
+    S.pointing = !S.pointing;
+    $("comet").setAttribute("aria-pressed", S.pointing);
+    $("picture").style.cursor = S.pointing ? "crosshair" : "";
+    caption();
+    redraw();
+  }
+  function pointAt({ shown, x, y }) {
+    if (!S.pointing) return;
+    const i = shownFrames()[shown], f = stack().frames[i];
+    if (f.time === null) { say("Nothing says when this exposure was taken: a mark on it leads nowhere"); return; }
+    const taken = comet.point(f, x, y, 12 / pictures.view.zoom);
+    say(`${taken ? "Taken away" : "Marked"}: ${shortName(f)}; ${comet.count()} mark${comet.count() === 1 ? "" : "s"}${comet.count() < 2 ? ", two are needed" : ""}`);
+    judge();
   }
   function play() {
     clearInterval(S.playing);
@@ -541,6 +561,7 @@
     D = data;
     S.decisions.clear();
     S.lead = null;
+    comet.forget();
     S.limits = copy(D.limits);
     S.current = current;
     judge();
@@ -555,16 +576,18 @@
       const quoted = t => JSON.stringify(t);
       let out = decisionsList().map(d => `[[verdict]]\nfile = ${quoted(D.stacks[d.stack].frames[d.frame].file)}\nverdict = "${d.verdict}"\n`).join("\n");
       if (S.lead) out += `${out ? "\n" : ""}# kasane.toml\n[registration]\nreference = ${quoted(leadFile())}\n`;
+      if (comet.changed()) out += `${out ? "\n" : ""}# kasane.toml\n${comet.recipe()}`;
       if (moved) out += `${out ? "\n" : ""}# kasane.toml\n[grading]\nlimits = [\n${limits.map(l => `    ${quoted(l)},\n`).join("")}]\n`;
       $("export").querySelector("textarea").value = out;
       $("export").showModal();
       return;
     }
     try {
-      const n = S.decisions.size, written = [], lead = S.lead ? leadFile() : "";
-      fresher(await post("accept", { decisions: decisionsList(), limits: moved ? limits : null, reference: S.lead }));
+      const n = S.decisions.size, written = [], lead = S.lead ? leadFile() : "", pointed = comet.changed();
+      fresher(await post("accept", { decisions: decisionsList(), limits: moved ? limits : null, reference: S.lead, comet: comet.changes() }));
       if (n) written.push(n + " verdicts in verdicts.toml");
       if (moved) written.push("limits in kasane.toml");
+      if (pointed) written.push(`${comet.count()} marks of a comet in kasane.toml, followed from the next run on`);
       if (lead) written.push(`${lead} gives the grid from the next run on (kasane.toml)`);
       say(`Written: ${written.join(", ")}`);
     } catch (e) { say(String(e.message || e)); }
@@ -582,7 +605,7 @@
     S.lead = again || f.file === stack().reference ? null : { stack: S.stack, frame: S.current };
     judge();
   }
-  function discard() { S.decisions.clear(); S.lead = null; S.limits = copy(D.limits); judge(); }
+  function discard() { S.decisions.clear(); S.lead = null; comet.forget(); S.limits = copy(D.limits); judge(); }
 
   // ---- wiring ------------------------------------------------------------------------------------------------------------
   function measureSelect(value, id) {
@@ -633,6 +656,7 @@
   $("next").addEventListener("click", () => step(1));
   $("play").addEventListener("click", play);
   $("speed").addEventListener("change", () => { if (S.playing) { play(); play(); } });
+  $("comet").addEventListener("click", point);
   $("compare").addEventListener("click", compare);
   function compare() { S.comparing = !S.comparing; pictures.view = null; $("compare").setAttribute("aria-pressed", S.comparing); redraw(); }
   $("accept").addEventListener("click", accept);
@@ -655,7 +679,7 @@
     n: ["next doubtful exposure, within a tenth of a limit", nextDoubtful], Escape: ["forget the selection", () => { S.selected.clear(); selectionText(); judge(); }],
     s: ["one stretch for all, or each by itself", () => toggle("common")], r: ["registered: stars stand still", () => toggle("registered")],
     o: ["detected stars", () => toggle("stars")], t: ["streaks", () => toggle("streaks")], x: ["what the last master light left out of it", () => toggle("rejected")], z: ["zones", () => toggle("zones")],
-    b: ["raw or calibrated", () => { if (!alone) toggle("raw"); }], c: ["best and worst side by side", compare],
+    b: ["raw or calibrated", () => { if (!alone) toggle("raw"); }], c: ["best and worst side by side", compare], m: ["point at a comet", point],
     "+": ["closer (mouse wheel)", () => pictures.zoomBy(1.25)], "-": ["farther", () => pictures.zoomBy(0.8)], "0": ["whole frame (double-click)", () => { pictures.view = null; pictures.moved(); }],
     l: ["light or night look", () => setLook(S.look === "night" ? "day" : "night")],
     "1": ["cost", () => tab("cost")], "2": ["measures together", () => tab("together")], "3": ["limits", () => tab("limits")],
@@ -691,5 +715,5 @@
   setLook(S.look);
   tab("cost");
   chooseStack(D.stacks.reduce((best, s, i) => (s.frames.length > D.stacks[best].frames.length ? i : best), 0));
-  window.kasaneState = { S, data: () => D, judge, go, decide };
+  window.kasaneState = { S, data: () => D, judge, go, decide, pictures, comet };
 })();
