@@ -9,6 +9,7 @@
 //   parallel.hpp     parallel loops that can be cancelled; the context of a piece of work
 //   progress.hpp     progress and cancellation, from the side of the work
 //   provenance.hpp   the steps that made an image, with settings and inputs
+//   scratch.hpp      memory behind which a file stands, for results larger than the budget
 //   spelling.hpp     what somebody may have meant by an unknown word
 //   units.hpp        constants and conversions
 #pragma once

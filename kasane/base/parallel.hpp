@@ -5,6 +5,7 @@
 #include <kasane/base/progress.hpp>
 
 #include <cstddef>
+#include <filesystem>
 #include <functional>
 #include <memory>
 
@@ -38,6 +39,8 @@ struct Context {
     const Workers& workers;
     MemoryBudget memory;
     Progress& progress;
+    /// A folder where results that are larger than the memory may have files without a name; empty: in memory alone.
+    std::filesystem::path scratch{};
 };
 
 } // namespace kasane

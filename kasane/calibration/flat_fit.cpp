@@ -195,7 +195,7 @@ FlatFit fit_flat(const CalibratedView& view) {
     Image light = block_levels(pixels.plane(), mosaic, block);
     Image flat = block_levels(read_all(*set.flat).plane(), mosaic, block);
     if (light.width() < 8 || light.height() < 8) return fit;
-    std::vector<float> levels(light.pixels());
+    std::vector<float> levels(light.pixels().begin(), light.pixels().end());
     std::erase_if(levels, [](float v) { return !std::isfinite(v); });
     if (levels.empty()) return fit;
     const float level = median_in_place(levels);

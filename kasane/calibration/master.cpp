@@ -74,7 +74,7 @@ FrameSample sample_frame(const FrameReader& frame, const Sampling& how) {
     const int width = frame.width();
     std::array<std::vector<float>, 3> values;
     std::vector<float> differences;
-    for_each_sample_row(frame, offset, offset_level, [&](int, int y, int p, const std::vector<float>& row) {
+    for_each_sample_row(frame, offset, offset_level, [&](int, int y, int p, const Image::Pixels& row) {
         constexpr int kEvery = 2; // pairs of pixels, so that a mosaic's colours both come
         for (int x = 0; x < width; x += (x & 1) ? 2 * kEvery - 1 : 1)
             values[static_cast<std::size_t>(planes ? p : cfa.colour(x, y))].push_back(row[static_cast<std::size_t>(x)]);
@@ -91,7 +91,7 @@ FrameSample sample_frame(const FrameReader& frame, const Sampling& how) {
     s.blocks.assign(static_cast<std::size_t>(rows * kBlocksAcross), 0);
     std::vector<float> block;
     std::vector<int> parts(s.blocks.size());
-    for_each_sample_row(frame, offset, offset_level, [&](int i, int y, int p, const std::vector<float>& row) {
+    for_each_sample_row(frame, offset, offset_level, [&](int i, int y, int p, const Image::Pixels& row) {
         for (int b = 0; b < kBlocksAcross; ++b) {
             block.clear();
             for (int x = b * width / kBlocksAcross; x < (b + 1) * width / kBlocksAcross; ++x) {
@@ -184,11 +184,11 @@ double difference_sigma(const std::vector<std::shared_ptr<const FrameReader>>& f
         const std::size_t f = k * pairs / used;
         std::vector<float> d;
         const std::vector<float> nothing(static_cast<std::size_t>(first.width()), 0.0f);
-        std::vector<std::vector<float>> rows;
+        std::vector<Image::Pixels> rows;
         for (const std::size_t g : {f, f + 1}) {
             const Levelling level(samples[g], first.width(), first.height(), cfa, first.planes() == 3);
             std::size_t at = 0;
-            for_each_sample_row(*frames[g], offset, offset_level, [&](int, int y, int p, std::vector<float> row) {
+            for_each_sample_row(*frames[g], offset, offset_level, [&](int, int y, int p, Image::Pixels row) {
                 if (flat) level.apply(y, p, nothing.data(), row.data());
                 if (g == f) {
                     rows.push_back(std::move(row));

@@ -13,10 +13,13 @@
 //   stretch.hpp            from linear values to a screen
 #pragma once
 
+#include <kasane/base/scratch.hpp>
+
 #include <algorithm>
 #include <cstddef>
 #include <cstdint>
 #include <type_traits>
+#include <utility>
 #include <vector>
 
 namespace kasane {
@@ -63,18 +66,20 @@ template <class T>
 class Raster {
 public:
     Raster() = default;
-    Raster(int width, int height, int planes = 1, T value = T{})
+    /// With a `scratch`, of its memory; copies are on the heap all the same.
+    Raster(int width, int height, int planes = 1, T value = T{}, std::shared_ptr<Scratch> scratch = nullptr)
         : width_(width), height_(height), planes_(planes),
           pixels_(static_cast<std::size_t>(width) * static_cast<std::size_t>(height) * static_cast<std::size_t>(planes),
-                  value) {}
+                  value, PixelAllocator<T>(std::move(scratch))) {}
 
     int width() const { return width_; }
     int height() const { return height_; }
     int planes() const { return planes_; }
     bool empty() const { return pixels_.empty(); }
     Region bounds() const { return {0, 0, width_, height_}; }
-    std::vector<T>& pixels() { return pixels_; }
-    const std::vector<T>& pixels() const { return pixels_; }
+    using Pixels = std::vector<T, PixelAllocator<T>>;
+    Pixels& pixels() { return pixels_; }
+    const Pixels& pixels() const { return pixels_; }
 
     View<T> plane(int p = 0) { return {pixels_.data() + offset(p), width_, height_, width_}; }
     View<const T> plane(int p = 0) const { return {pixels_.data() + offset(p), width_, height_, width_}; }
@@ -88,7 +93,7 @@ private:
     int width_ = 0;
     int height_ = 0;
     int planes_ = 0;
-    std::vector<T> pixels_;
+    Pixels pixels_;
 };
 
 /// The plane that speaks for an image of so many: green of three, which has most of the light.

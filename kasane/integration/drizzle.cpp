@@ -49,7 +49,7 @@ MasterLight drizzle(const std::vector<StackFrame>& frames, const Canvas& canvas,
     MasterLight result = std::move(stack.begun);
     if (result.failure) return result;
     const Canvas fine = drizzled_canvas(canvas, options.scale);
-    make_room(result, fine, static_cast<int>(levels.size()), count_lengths(frames));
+    make_room(result, fine, static_cast<int>(levels.size()), count_lengths(frames), context);
     Provenance::Step& step = result.made.step("drizzle");
     step.text = fmt::format("{} drops of {:g} pixels onto pixels {:g} times as fine", drop_shape_name(options.shape),
                             options.drop, options.scale);
@@ -69,8 +69,8 @@ MasterLight drizzle(const std::vector<StackFrame>& frames, const Canvas& canvas,
     }
     DrizzlePass pass({frames, canvas, stack.combiners, result.combine, noise}, integrate, options, result);
     const int tile = static_cast<int>(std::lround(kTile * options.scale));
-    run_tiles(pass, fine.bounds(), {tile, result_bytes(fine, static_cast<int>(levels.size())) + pass.kept_bytes()},
-              context);
+    run_tiles(pass, fine.bounds(),
+              {tile, held_bytes(fine, static_cast<int>(levels.size()), context) + pass.kept_bytes()}, context);
     pass.measure_noise(context);
     pass.finish();
     return result;

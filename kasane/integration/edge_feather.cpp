@@ -30,11 +30,15 @@ void EdgeFeather::add(const StackFrame& frame, std::size_t plane, double width, 
                       double weight, const std::vector<RejectedSample>& rejected, std::uint16_t index) {
     const Transform t = to_plane(frame, plane);
     const double right = frame.source->width() - 0.5, bottom = frame.source->height() - 0.5;
+    // Samples reach a little beyond the middles of the outermost pixels, and rows are exact to a lattice, bounds are
+    // not.
+    constexpr double kSlack = 2;
     const auto fades = [&](const Region& r) {
         const Bounds b = t.bounds(r);
-        const bool inside =
-            b.left >= width - 0.5 && b.top >= width - 0.5 && b.right <= right - width && b.bottom <= bottom - width;
-        const bool outside = b.right < -0.5 || b.bottom < -0.5 || b.left > right || b.top > bottom;
+        const double deep = width + kSlack;
+        const bool inside = b.left >= deep && b.top >= deep && b.right <= right - deep && b.bottom <= bottom - deep;
+        const bool outside =
+            b.right < -kSlack || b.bottom < -kSlack || b.left > right + kSlack || b.top > bottom + kSlack;
         return !inside && !outside;
     };
     if (!fades(region_)) return;

@@ -43,15 +43,22 @@ std::uint64_t result_bytes(const Canvas& canvas, int planes) {
            (2 * sizeof(float) * static_cast<std::uint64_t>(planes) + 3 * sizeof(std::uint16_t));
 }
 
+std::uint64_t held_bytes(const Canvas& canvas, int planes, const Context& context) {
+    const std::uint64_t all = result_bytes(canvas, planes);
+    // Of a file the pages that were touched last stay until the budget asks for them.
+    return context.scratch.empty() ? all : std::min(all, context.memory.for_buffers() / 4);
+}
+
 MasterLight integrate(const std::vector<StackFrame>& frames, const Canvas& canvas, const std::vector<double>& levels,
                       const Context& context, const IntegrateOptions& options) {
     PreparedStack stack = prepare_stack(frames, canvas, levels, context, options);
     MasterLight result = std::move(stack.begun);
     if (result.failure) return result;
-    make_room(result, canvas, static_cast<int>(levels.size()), count_lengths(frames));
+    make_room(result, canvas, static_cast<int>(levels.size()), count_lengths(frames), context);
     ResamplePass pass(frames, stack.combiners, result.combine, options, result);
     run_tiles(pass, canvas.bounds(),
-              {options.tile, result_bytes(canvas, static_cast<int>(levels.size())) + pass.kept_bytes()}, context);
+              {options.tile, held_bytes(canvas, static_cast<int>(levels.size()), context) + pass.kept_bytes()},
+              context);
     pass.finish();
     return result;
 }

@@ -70,6 +70,8 @@ struct IntegrateOptions {
 
 /// Bytes that the images of a master light take.
 std::uint64_t result_bytes(const Canvas& canvas, int planes);
+/// Those of them that are held in memory: nearly none where the context has a folder for them.
+std::uint64_t held_bytes(const Canvas& canvas, int planes, const Context& context);
 
 /// Integrates a stack onto a canvas: calibrate, resample (Lanczos-3), bring to one level, reject, combine. Frames weigh
 /// as the inverse variance of their background at the common level. `levels` are the backgrounds of the stack's level,

@@ -130,13 +130,15 @@ PreparedStack prepare_stack(const std::vector<StackFrame>& frames, const Canvas&
     return stack;
 }
 
-void make_room(MasterLight& result, const Canvas& canvas, int planes, int lengths) {
-    result.pixels = Image(canvas.width, canvas.height, planes, kNoData);
-    result.coverage = Image(canvas.width, canvas.height, planes);
-    result.rejected = {Raster<std::uint16_t>(canvas.width, canvas.height),
-                       Raster<std::uint16_t>(canvas.width, canvas.height)};
+void make_room(MasterLight& result, const Canvas& canvas, int planes, int lengths, const Context& context) {
+    std::shared_ptr<Scratch> scratch;
+    if (!context.scratch.empty()) scratch = std::make_shared<Scratch>(context.scratch, context.memory);
+    const auto counts = [&] { return Raster<std::uint16_t>(canvas.width, canvas.height, 1, 0, scratch); };
+    result.pixels = Image(canvas.width, canvas.height, planes, kNoData, scratch);
+    result.coverage = Image(canvas.width, canvas.height, planes, 0, scratch);
+    result.rejected = {counts(), counts()};
     result.burnt = BurntCells(canvas.width, canvas.height);
-    if (lengths > 1) result.lengths = Raster<std::uint16_t>(canvas.width, canvas.height);
+    if (lengths > 1) result.lengths = counts();
 }
 
 } // namespace kasane

@@ -18,7 +18,7 @@ PreparedStack prepare_stack(const std::vector<StackFrame>& frames, const Canvas&
                             const std::vector<double>& levels, const Context& context, const IntegrateOptions& options);
 
 /// The images of a master light, without data.
-void make_room(MasterLight& result, const Canvas& canvas, int planes, int lengths);
+void make_room(MasterLight& result, const Canvas& canvas, int planes, int lengths, const Context& context);
 
 /// Throws DataError for an empty stack, UsageError for what makes no sense.
 void require_sound(const std::vector<StackFrame>& frames, const Canvas& canvas, std::size_t levels);

@@ -313,6 +313,8 @@ private:
 
     /// Integrates what can be; a file that fails on the way is dropped and the rest is done again.
     std::optional<MasterLight> integrate_good(const StackPlan& plan, std::vector<Light>& lights, Assembly& a) {
+        const Context context{s_.context.workers, s_.context.memory, s_.context.progress,
+                              fits_memory(plan) ? std::filesystem::path() : s_.output};
         for (;;) {
             a = assemble_matched(plan, lights);
             if (a.frames.empty()) return std::nullopt;
@@ -328,9 +330,8 @@ private:
                 first.rejection = NoRejection{};
                 first.combination = Combination::mean;
             }
-            MasterLight master = drizzled_
-                                     ? drizzle(a.frames, at_.canvas, a.backgrounds, s_.context, options, *drizzled_)
-                                     : integrate(a.frames, at_.canvas, a.backgrounds, s_.context, first);
+            MasterLight master = drizzled_ ? drizzle(a.frames, at_.canvas, a.backgrounds, context, options, *drizzled_)
+                                           : integrate(a.frames, at_.canvas, a.backgrounds, context, first);
             comet_masters_.reset();
             if (follows && !master.failure) {
                 CometMasters made = integrate_comet(a, master, *comet_, at_.canvas, s_.context, options);
@@ -420,20 +421,38 @@ private:
         }
     }
 
-    /// The master light and its coverage are held in memory. Throws DataError.
+    /// What a master light, its coverage and what was rejected take. With a comet, a second result and the light of
+    /// both.
+    std::uint64_t room_for(const StackPlan& plan) const {
+        return (comet_ ? 3 : 1) * result_bytes(output(), result_planes(s_, plan));
+    }
+    bool fits_memory(const StackPlan& plan) const { return room_for(plan) <= s_.context.memory.for_buffers(); }
+
+    /// Larger results than the memory lie in files without a name, beside where they are to be written. Throws
+    /// DataError.
     void require_room(const StackPlan& plan) const {
-        const auto planes = static_cast<std::uint64_t>(result_planes(s_, plan));
+        const std::uint64_t bytes = room_for(plan);
+        if (fits_memory(plan)) return;
         const Canvas canvas = output();
-        // With a comet, a second result and the light of both.
-        const std::uint64_t bytes = (comet_ ? 3 : 1) * result_bytes(canvas, static_cast<int>(planes));
-        if (bytes <= s_.context.memory.for_buffers()) return;
-        throw DataError(fmt::format("a master light of {} x {} pixels takes {} of memory, the budget is {}",
-                                    canvas.width, canvas.height, size_text(bytes), size_text(s_.context.memory.bytes)),
-                        {},
-                        drizzled_ ? "Give more with --memory, or ask for a smaller scale in [drizzle]"
-                        : canvas.framing == Framing::everything || canvas.scale > 1
-                            ? "Give more with --memory, or ask for less in [canvas]"
-                            : "Give more with --memory");
+        const std::string what =
+            fmt::format("a master light of {} x {} pixels takes {}", canvas.width, canvas.height, size_text(bytes));
+        const char* less = drizzled_ ? "ask for a smaller scale in [drizzle]"
+                           : canvas.framing == Framing::everything || canvas.scale > 1
+                               ? "ask for less in [canvas]"
+                               : "name another place with --output";
+        if (comet_)
+            throw DataError(
+                fmt::format("{} of memory with a comet, the budget is {}", what, size_text(s_.context.memory.bytes)),
+                {}, fmt::format("Give more with --memory, or {}", less));
+        std::error_code failed;
+        const auto space = std::filesystem::space(s_.output, failed);
+        constexpr std::uint64_t kWritten = 2; // it, and the file that is made of it
+        if (!failed && space.available < kWritten * bytes)
+            throw DataError(fmt::format("{}, which is more than the memory ({}), and twice as much on the disk of {}, "
+                                        "which has {} left",
+                                        what, size_text(s_.context.memory.bytes), s_.output.string(),
+                                        size_text(space.available)),
+                            {}, fmt::format("Free some space, give more with --memory, or {}", less));
     }
 
     StackReport make(const StackPlan& plan, std::vector<Light>& lights, const Basis& basis) {

@@ -115,13 +115,13 @@ Work remaining_work(Session& s) {
 std::optional<Finding> memory_finding(const Session& s, const Work& work) {
     if (work.memory_bytes <= s.context.memory.bytes) return std::nullopt;
     return Finding{
-        Level::warning,
+        Level::note,
         "memory-short",
         {},
-        fmt::format("a master light needs about {} of memory, the budget is {}: a run will take that much all "
-                    "the same",
+        fmt::format("a master light takes about {}, the memory budget is {}: while it is made it lies in files without "
+                    "a name on the disk of the results, which takes longer",
                     size_text(work.memory_bytes), size_text(s.context.memory.bytes)),
-        "Give more with --memory"};
+        "Give more with --memory if there is more"};
 }
 
 void remember_speed(Session& s, const Work& done, double seconds) {

@@ -5,6 +5,7 @@
 
 #include <catch2/catch.hpp>
 #include <cmath>
+#include <cstring>
 
 using namespace kasane;
 using namespace kasane::test;
@@ -64,6 +65,31 @@ TEST_CASE("What fades is the same for any tiles") {
     const MasterLight whole = made(33, 256, 5), parts = made(33, 37, 5);
     CHECK(whole.pixels.pixels() == parts.pixels.pixels());
     CHECK(whole.coverage.pixels() == parts.coverage.pixels());
+
+    // On a finer canvas a frame's outermost half pixel is several pixels wide, and may be alone in a tile.
+    const Quiet quiet;
+    std::vector<StackFrame> frames;
+    for (int k = 0; k < 3; ++k) {
+        Image image(60, 50, 1, 500.0f);
+        add_noise(image, 3, 80 + static_cast<std::uint64_t>(k));
+        frames.push_back({std::make_shared<const ImagePlanes>(std::move(image)),
+                          {{Transform(Affine{0.25, 0.001, -0.4 - 3.7 * k, -0.001, 0.25, -0.3 - 2.9 * k}), {}, 3}},
+                          0});
+    }
+    const auto fine = [&](int tile) {
+        IntegrateOptions o;
+        o.rejection = NoRejection{};
+        o.feather = 12;
+        o.tile = tile;
+        return integrate(frames, {260, 230}, {500}, quiet.context, o);
+    };
+    const MasterLight one = fine(512);
+    for (int tile = 16; tile < 36; ++tile) {
+        INFO(tile);
+        const MasterLight many = fine(tile);
+        CHECK(std::memcmp(one.pixels.pixels().data(), many.pixels.pixels().data(), 260 * 230 * sizeof(float)) == 0);
+        CHECK(one.coverage.pixels() == many.coverage.pixels());
+    }
 }
 
 TEST_CASE("A sample that was rejected near an edge is not taken out twice") {

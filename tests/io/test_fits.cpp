@@ -42,7 +42,8 @@ std::string big_endian(std::initializer_list<T> values) {
 }
 
 std::vector<float> pixels_of(const fs::path& file) {
-    return read_plane(*open_fits(file)).pixels();
+    const Image image = read_plane(*open_fits(file));
+    return {image.pixels().begin(), image.pixels().end()};
 }
 
 std::vector<std::string> cards(int bitpix, std::vector<std::string> more = {}) {
