@@ -39,7 +39,8 @@ void describe(CLI::App& app, Arguments& a) {
         "weights.\n"
         "Writes FOLDER/kasane/masters, FOLDER/kasane/lights (32-bit FITS with coverage and what was rejected as "
         "extensions, and\n"
-        "PNG previews of both) and report.txt. Works on a bare folder; a second run does only what has changed: files "
+        "PNG previews of both), report.html and report.txt. Works on a bare folder; a second run does only what has "
+        "changed: files "
         "whose "
         "size or times (of\n"
         "content or of any change) are not what they were are read again. No intermediate frames are "
@@ -218,6 +219,21 @@ void describe(CLI::App& app, Arguments& a) {
         ->type_name("FILE");
     review->add_option("--port", a.port, "The port to serve on (default: any free one)")->check(CLI::Range(1, 65535));
     review->add_flag("--no-open", a.no_open, "Only print the address; open no browser");
+
+    CLI::App* report = app.add_subcommand("report", "Write one page of the result: how it grew, every decision");
+    report->description(
+        "Write one page of the result: how it grew, every decision.\n\n"
+        "Writes report.html into the results, one file to read, keep or send, and opens it (or prints where it is): "
+        "the "
+        "master lights\n"
+        "with their figures and what was found wanting; noise against exposure through the nights, and what more would "
+        "add; pictures to\n"
+        "blink; the stars over the field, each with its profile at a click; and why everything was done as it was. "
+        "'kasane "
+        "run' writes\n"
+        "it too. Shows the last run, measures nothing of the lights again.");
+    project(report);
+    report->add_flag("--no-open", a.no_open, "Only print where it is; open no browser");
 
     CLI::App* exporting = app.add_subcommand("export", "Copy or link the kept (or dropped) lights into a folder");
     exporting->description("Copy or link the kept (or dropped) lights into a folder, for another program.\n\n"

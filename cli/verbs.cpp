@@ -20,6 +20,7 @@
 #include <kasane/report/grade_table.hpp>
 #include <kasane/report/json.hpp>
 #include <kasane/report/review.hpp>
+#include <kasane/report/run_page.hpp>
 #include <kasane/report/show.hpp>
 #include <kasane/report/tables.hpp>
 #include <kasane/sky/scenario.hpp>
@@ -115,11 +116,58 @@ int tell_run(const Arguments& a, const RunReport& report) {
     return nothing ? Exit::not_done : report.clean() ? Exit::done : Exit::done_with_findings;
 }
 
+/// Without a shell, so that nothing in an address is ever interpreted.
+void open_browser(const std::string& address) {
+    const char* display = std::getenv("DISPLAY");
+    const char* wayland = std::getenv("WAYLAND_DISPLAY");
+    if (!display && !wayland) return;
+    std::string program = "xdg-open", argument = address;
+    char* const arguments[] = {program.data(), argument.data(), nullptr};
+    pid_t child = 0;
+    posix_spawnp(&child, program.c_str(), nullptr, nullptr, arguments, environ); // the address is printed all the same
+}
+
+/// The page of a run, where there is something new to show. What keeps it from being made does not spoil the run.
+void write_page_of(const RunOptions& options, const RunReport& report, const Context& context) {
+    const auto kept = [](const auto& list) {
+        return std::all_of(list.begin(), list.end(), [](const auto& r) { return r.reused; });
+    };
+    std::error_code failed;
+    if (kept(report.stacks) && kept(report.composites) && fs::exists(fs::path(report.output) / "report.html", failed))
+        return;
+    try {
+        write_run_page(look_at_result(options, report, context));
+    } catch (const Cancelled&) {
+        throw;
+    } catch (const Error& e) {
+        std::cerr << "kasane: the page of this run was not written: " << e.what() << "\n";
+    }
+}
+
+int report(const Arguments& a, const Context& context) {
+    const RunOptions options = options_of(a);
+    const ProjectResult result = look_at_result(options, last_run(options), context);
+    const fs::path file = write_run_page(result);
+    if (a.json) {
+        nlohmann::json json = result_json(result);
+        json["file"] = file.string();
+        print_json(json);
+    } else {
+        std::cout << fmt::format("The report is in {}\n", file.string());
+        for (const std::string& stale : result.stale)
+            std::cout << "  " << wrapped(clean(stale), 4, static_cast<std::size_t>(columns())) << "\n";
+        if (!result.stale.empty()) std::cout << "It shows the last run; 'kasane run' brings all up to date.\n";
+    }
+    if (!a.no_open && !a.json) open_browser("file://" + fs::absolute(file).string());
+    return result.stale.empty() && result.left_out.empty() ? Exit::done : Exit::done_with_findings;
+}
+
 int run(const Arguments& a, const Context& context) {
     keep_reference_of(a, options_of(a), context);
     keep_comet_of(a, options_of(a), context);
     const RunReport report = run_project(options_of(a), context);
     write_report(report);
+    write_page_of(options_of(a), report, context);
     return tell_run(a, report);
 }
 
@@ -345,17 +393,6 @@ int grade(const Arguments& a, const Context& context) {
     return report.clean() ? Exit::done : Exit::done_with_findings;
 }
 
-/// Without a shell, so that nothing in an address is ever interpreted.
-void open_browser(const std::string& address) {
-    const char* display = std::getenv("DISPLAY");
-    const char* wayland = std::getenv("WAYLAND_DISPLAY");
-    if (!display && !wayland) return;
-    std::string program = "xdg-open", argument = address;
-    char* const arguments[] = {program.data(), argument.data(), nullptr};
-    pid_t child = 0;
-    posix_spawnp(&child, program.c_str(), nullptr, nullptr, arguments, environ); // the address is printed all the same
-}
-
 int masters(const Arguments& a, const Context& context) {
     const RunReport report = build_masters(options_of(a), context);
     if (a.json)
@@ -375,14 +412,15 @@ int integrate(const Arguments& a, const Context& context) {
     keep_comet_of(a, options, context);
     if (!a.compare_rejections) {
         const RunReport report = run_project(options, context);
-        if (a.only.empty() && !a.in_small) write_report(report); // it tells of all
+        if (a.only.empty() && !a.in_small) { // they tell of all
+            write_report(report);
+            write_page_of(options, report, context);
+        }
         const int status = tell_run(a, report);
         if (a.in_small && !a.json)
             std::cout << "These are previews at a quarter of the size; master lights and reports are as they were.\n";
         else if (!a.only.empty() && !a.json)
-            std::cout
-                << "report.txt and report.json are those of the last run of all stacks; 'kasane run' brings them up "
-                   "to date.\n";
+            std::cout << "The report is that of the last run of all stacks; 'kasane run' brings it up to date.\n";
         return status;
     }
     const RunReport report = compare_rejections(options, context);
@@ -540,6 +578,7 @@ int run_verb(const Arguments& a, const Context& context) {
     if (a.verb == "grade") return grade(a, context);
     if (a.verb == "align") return align(a, context);
     if (a.verb == "review") return review(a, context);
+    if (a.verb == "report") return report(a, context);
     if (a.verb == "export") return export_lights(a, context);
     return demo(a, context);
 }

@@ -107,14 +107,18 @@ Slope background_slope(const Background& b) {
 }
 
 FieldShape field_shape(const ExposureMeasures& measures) {
+    return field_shape(measures.main().stars, measures.width, measures.height);
+}
+
+FieldShape field_shape(const std::vector<Star>& stars, int width, int height) {
     FieldShape shape;
     std::array<std::vector<const Star*>, 9> zones;
     std::vector<Equation<4>> samples;
-    const double cx = 0.5 * measures.width, cy = 0.5 * measures.height, radius = std::hypot(cx, cy);
-    for (const Star& s : measures.main().stars) {
+    const double cx = 0.5 * width, cy = 0.5 * height, radius = std::hypot(cx, cy);
+    for (const Star& s : stars) {
         if (!usable(s)) continue;
-        const int column = std::clamp(static_cast<int>(3 * s.x / std::max(1, measures.width)), 0, 2),
-                  row = std::clamp(static_cast<int>(3 * s.y / std::max(1, measures.height)), 0, 2);
+        const int column = std::clamp(static_cast<int>(3 * s.x / std::max(1, width)), 0, 2),
+                  row = std::clamp(static_cast<int>(3 * s.y / std::max(1, height)), 0, 2);
         zones[static_cast<std::size_t>(3 * row + column)].push_back(&s);
         const double error = std::max(0.02 * s.fwhm, 2 * s.position_sigma);
         const double u = (s.x - cx) / radius, v = (s.y - cy) / radius;

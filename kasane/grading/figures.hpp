@@ -6,6 +6,7 @@
 //   frame_noise.hpp   noise of the background, from its level and from its pixels
 //   limits.hpp        the rules that drop, and their grammar
 //   judge.hpp         keep or drop: limits and people together
+//   stack_growth.hpp  how a stack grew, and what more nights would add
 //   worth.hpp         what exposures add, and what dropping them does
 //   drift.hpp         how the telescope moved through a night
 //   obstruction.hpp   parts of the field without their stars; landscape.hpp: what stands before the sky all night
@@ -70,6 +71,8 @@ struct FieldShape {
 
 /// Least squares with weights that fall off for outliers; NaN with fewer than 20 fitted stars.
 FieldShape field_shape(const ExposureMeasures& measures);
+/// The same of any stars of an image of that size.
+FieldShape field_shape(const std::vector<Star>& stars, int width, int height);
 
 /// What one exposure says of itself. `part`: only what lies inside this rectangle of the view's grid counts; empty: the
 /// whole frame. `arcsec`: of a pixel of the grid, 0 unknown. What compares exposures stays unknown.

@@ -6,6 +6,7 @@
 //   align_images.hpp   any images on the grid of another
 //   comet_marks.hpp    a comet, pointed at
 //   grade.hpp          measured, compared, judged
+//   result.hpp         a finished run, looked at once more
 //   look.hpp           one light before and after calibration
 //   export_lights.hpp  kept lights for another program
 #pragma once

@@ -1,6 +1,7 @@
 #include <kasane/report/json.hpp>
 
 #include <kasane/ledger/record_json.hpp>
+#include <kasane/project/result.hpp>
 
 namespace kasane {
 
@@ -112,11 +113,33 @@ json to_json(const Finding& f) {
         {"level", level_name(f.level)}, {"code", f.code}, {"files", f.files}, {"text", f.text}, {"remedy", f.remedy}};
 }
 
+json growth_json(const StackReport& s) {
+    const Growth g = growth_of(s);
+    json nights = json::array();
+    for (const NightGain& n : g.nights)
+        nights.push_back({{"night", n.night},
+                          {"lights", n.lights},
+                          {"seconds", n.seconds},
+                          {"effective", n.effective},
+                          {"seconds_until", n.seconds_until},
+                          {"noise", n.noise}});
+    return {{"nights", nights},
+            {"worth", g.worth},
+            {"best_night", g.best_night},
+            {"usual_night", g.usual_night},
+            {"two_hours", g.two_hours}};
+}
+
 json to_json(const RunReport& r) {
     json findings = json::array();
     for (const Finding& f : r.findings)
         findings.push_back(to_json(f));
-    return {{"folder", r.folder},       {"output", r.output},   {"masters", r.masters}, {"stacks", r.stacks},
+    json stacks = r.stacks;
+    for (std::size_t k = 0; k < r.stacks.size(); ++k) {
+        stacks[k]["growth"] = growth_json(r.stacks[k]);
+        stacks[k]["limiting_flux"] = limiting_flux(r.stacks[k].noise, r.stacks[k].fwhm);
+    }
+    return {{"folder", r.folder},       {"output", r.output},   {"masters", r.masters}, {"stacks", stacks},
             {"together", r.composites}, {"findings", findings}, {"time", r.time}};
 }
 

@@ -16,6 +16,8 @@ nlohmann::json to_json(const Exposure& exposure);
 nlohmann::json to_json(const Pairing& pairing, const std::vector<Exposure>& exposures);
 nlohmann::json to_json(const Finding& finding);
 nlohmann::json to_json(const RunReport& report);
+/// How a stack grew (Growth).
+nlohmann::json growth_json(const StackReport& stack);
 nlohmann::json to_json(const CheckReport& report);
 nlohmann::json to_json(const StatusReport& report);
 nlohmann::json to_json(const GradeReport& report);

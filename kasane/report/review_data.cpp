@@ -4,7 +4,7 @@
 #include <kasane/base/error.hpp>
 #include <kasane/io/jpeg.hpp>
 #include <kasane/io/reader.hpp>
-#include <kasane/report/page_assets.hpp>
+#include <kasane/report/page_file.hpp>
 
 #include <algorithm>
 #include <cmath>
@@ -169,35 +169,6 @@ nlohmann::json review_data(const GradeReport& report) {
 
 namespace {
 
-void replace(std::string& text, const std::string& what, std::string_view with) {
-    if (const auto at = text.find(what); at != std::string::npos) text.replace(at, what.size(), with);
-}
-
-/// JSON inside a script element: nothing in it can end the element.
-std::string script_safe(std::string json) {
-    std::string out;
-    out.reserve(json.size());
-    for (const char c : json)
-        if (c == '<')
-            out += "\\u003c";
-        else
-            out += c;
-    return out;
-}
-
-std::string base64(const std::string& bytes) {
-    static const char* letters = "ABCDEFGHIJKLMNOPQRSTUVWXYZabcdefghijklmnopqrstuvwxyz0123456789+/";
-    std::string out;
-    for (std::size_t i = 0; i < bytes.size(); i += 3) {
-        std::uint32_t v = 0;
-        for (std::size_t k = 0; k < 3; ++k)
-            v = v << 8 | (i + k < bytes.size() ? static_cast<unsigned char>(bytes[i + k]) : 0);
-        for (std::size_t k = 0; k < 4; ++k)
-            out += i + k <= bytes.size() ? letters[v >> (18 - 6 * k) & 63] : '=';
-    }
-    return out;
-}
-
 /// The preview in the cache, smaller still. Bytes average well enough: they are nearly linear where the sky is.
 std::string thumbnail(const std::string& file, int& factor) {
     constexpr int kLonger = 450; // pixels
@@ -239,16 +210,7 @@ std::string review_file(const GradedProject& project) {
             if (f.measures) out["stars"] = review_stars(f, 80);
             if (f.rejected) out["rejected"] = review_rejected(f);
         }
-    std::string page(page_asset("review.html"));
-    replace(page, "<link rel=\"stylesheet\" href=\"review.css\">",
-            "<style>" + std::string(page_asset("review.css")) + "</style>");
-    const std::string shown = script_safe(data.dump(-1, ' ', false, nlohmann::json::error_handler_t::replace));
-    for (const char* script : {"chart.min.js", "judging.js", "pictures.js", "comet.js", "review.js"})
-        replace(page, fmt::format("<script src=\"{}\"></script>", script),
-                fmt::format("<script>{}{}</script>",
-                            std::string_view(script) == "judging.js" ? "window.kasaneData = " + shown + ";\n" : "",
-                            page_asset(script)));
-    return page;
+    return page_file("review.html", data);
 }
 
 nlohmann::json review_stars(const FrameGrade& frame, std::size_t most) {

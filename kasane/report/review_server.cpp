@@ -172,7 +172,8 @@ struct ReviewServer::Service {
         });
         const std::string base = "/" + token;
         asset(base + "/", "review.html", "text/html; charset=utf-8");
-        asset(base + "/review.css", "review.css", "text/css; charset=utf-8");
+        for (const char* style : {"look.css", "review.css"})
+            asset(base + "/" + style, style, "text/css; charset=utf-8");
         for (const char* script : {"chart.min.js", "judging.js", "pictures.js", "comet.js", "review.js"})
             asset(base + "/" + script, script, "text/javascript; charset=utf-8");
         server.Get(base + "/data.json", [this](const auto&, auto& r) {

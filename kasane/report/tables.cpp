@@ -134,6 +134,47 @@ std::string left_out_line(const StackReport& s) {
                        100 * effective / s.seconds_effective);
 }
 
+} // namespace
+
+std::vector<std::string> stack_lines(const StackReport& s) {
+    std::vector<std::string> out;
+    const auto tell = [&](std::string line) { out.push_back(std::move(line)); };
+    if (!s.canvas.empty()) tell("shows " + s.canvas);
+    if (!s.colour_method.empty()) {
+        std::string line = "colour: " + s.colour_method;
+        if (s.colour_noise.size() == 3)
+            line += fmt::format("; noise of red, green, blue {:.2f}, {:.2f}, {:.2f}", s.colour_noise[0],
+                                s.colour_noise[1], s.colour_noise[2]);
+        if (s.channel_scales.size() == 3)
+            line += fmt::format("; the average star is white at {:.3f}, 1, {:.3f} (not applied)", s.channel_scales[0],
+                                s.channel_scales[2]);
+        tell(line);
+    }
+    if (!s.defects.empty()) tell("defects: " + s.defects);
+    if (s.electrons_per_adu > 0)
+        tell(fmt::format("noise model: {:.3g} e-/ADU by {}", s.electrons_per_adu, s.noise_model));
+    for (const std::string& line : {panels_line(s), lengths_line(s), burnt_line(s), comet_line(s)})
+        if (!line.empty()) tell(line);
+    if (!s.sampling.text.empty()) tell("sampling: " + s.sampling.text);
+    if (s.noise > 0) tell(noise_line(s));
+    if (!s.levels.empty()) tell("levels: " + s.levels);
+    if (!s.combination.empty()) tell("combined: " + s.combination);
+    for (const std::string& line : {beside_line(s), left_out_line(s)})
+        if (!line.empty()) tell(line);
+    int fitted = 0;
+    std::string example;
+    for (const FrameReport& f : s.frames)
+        if (!f.dark_note.empty()) {
+            ++fitted;
+            example = f.dark_note;
+        }
+    if (fitted)
+        tell(fmt::format("the dark was fitted to {} of {} lights, the last: {}", fitted, s.frames.size(), example));
+    return out;
+}
+
+namespace {
+
 /// What the stacks' numbers rest on: once for all that share it, with their names where not all do.
 std::string stack_details(const RunReport& report, int columns) {
     struct Line {
@@ -152,37 +193,8 @@ std::string stack_details(const RunReport& report, int columns) {
             else
                 same->stacks.push_back(s.name);
         };
-        if (!s.canvas.empty()) tell("shows " + s.canvas);
-        if (!s.colour_method.empty()) {
-            std::string line = "colour: " + s.colour_method;
-            if (s.colour_noise.size() == 3)
-                line += fmt::format("; noise of red, green, blue {:.2f}, {:.2f}, {:.2f}", s.colour_noise[0],
-                                    s.colour_noise[1], s.colour_noise[2]);
-            if (s.channel_scales.size() == 3)
-                line += fmt::format("; the average star is white at {:.3f}, 1, {:.3f} (not applied)",
-                                    s.channel_scales[0], s.channel_scales[2]);
+        for (const std::string& line : stack_lines(s))
             tell(line);
-        }
-        if (!s.defects.empty()) tell("defects: " + s.defects);
-        if (s.electrons_per_adu > 0)
-            tell(fmt::format("noise model: {:.3g} e-/ADU by {}", s.electrons_per_adu, s.noise_model));
-        for (const std::string& line : {panels_line(s), lengths_line(s), burnt_line(s), comet_line(s)})
-            if (!line.empty()) tell(line);
-        if (!s.sampling.text.empty()) tell("sampling: " + s.sampling.text);
-        if (s.noise > 0) tell(noise_line(s));
-        if (!s.levels.empty()) tell("levels: " + s.levels);
-        if (!s.combination.empty()) tell("combined: " + s.combination);
-        for (const std::string& line : {beside_line(s), left_out_line(s)})
-            if (!line.empty()) tell(line);
-        int fitted = 0;
-        std::string example;
-        for (const FrameReport& f : s.frames)
-            if (!f.dark_note.empty()) {
-                ++fitted;
-                example = f.dark_note;
-            }
-        if (fitted)
-            tell(fmt::format("the dark was fitted to {} of {} lights, the last: {}", fitted, s.frames.size(), example));
     }
     std::string out;
     const auto add = [&](const std::string& text, int indent) {

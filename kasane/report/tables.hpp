@@ -8,6 +8,7 @@
 //   align_pictures.hpp  the same drawn
 //   show.hpp         a look at one image
 //   json.hpp         everything as JSON
+//   run_page.hpp     a run's result as one page; page_file.hpp: pages as one file
 //   review.hpp       the review page and its server
 //   page_assets.hpp  the files of the page
 #pragma once
@@ -30,6 +31,9 @@ std::string run_table(const RunReport& report, int columns = kUsualColumns);
 
 /// The masters alone, findings, and where they are.
 std::string masters_table(const RunReport& report, int columns = kUsualColumns);
+
+/// What the numbers of one stack rest on, a line each.
+std::vector<std::string> stack_lines(const StackReport& stack);
 
 /// What each rejection that was tried would have done, and other weights would make: two tables a stack.
 std::string choice_tables(const std::vector<StackReport>& stacks, int columns = kUsualColumns);

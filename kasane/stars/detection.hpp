@@ -12,6 +12,7 @@
 //   psf_fit.hpp     fits of a star's profile
 //   psf_sums.hpp    the inner loop of the fit
 //   sky_mean.hpp    the sky by cells, without stars, linear in what it shows
+//   star_shapes.hpp what stars look like, by radius and by parts of the field
 //   streaks.hpp     trails of satellites, aircraft and meteors
 #pragma once
 

@@ -1,0 +1,193 @@
+#include <kasane/project/result.hpp>
+
+#include <kasane/base/error.hpp>
+#include <kasane/base/output_file.hpp>
+#include <kasane/base/units.hpp>
+#include <kasane/io/reader.hpp>
+#include <kasane/ledger/record_json.hpp>
+#include <kasane/project/check.hpp>
+
+#include <algorithm>
+#include <cmath>
+#include <fmt/format.h>
+
+namespace fs = std::filesystem;
+
+namespace kasane {
+
+namespace {
+
+constexpr std::size_t kShownStars = 150;
+constexpr int kStamp = 41, kFiner = 3; // pixels of a mean star; to one of the master light
+
+Level level_named(const std::string& name) {
+    for (const Level l : {Level::note, Level::warning, Level::blocker})
+        if (level_name(l) == name) return l;
+    return Level::note;
+}
+
+RunReport run_of(const nlohmann::json& j) {
+    RunReport r;
+    r.folder = j.at("folder");
+    r.output = j.at("output");
+    r.masters = j.at("masters").get<std::vector<MasterReport>>();
+    r.stacks = j.at("stacks").get<std::vector<StackReport>>();
+    r.composites = j.at("together").get<std::vector<CompositeReport>>();
+    for (const auto& f : j.at("findings"))
+        r.findings.push_back({level_named(f.at("level")), f.at("code"), f.at("files").get<std::vector<std::string>>(),
+                              f.at("text"), f.at("remedy")});
+    r.time = j.at("time");
+    return r;
+}
+
+/// A plane of an image, on the disk of the image where it is larger than half of the memory.
+Image plane_of(const FrameReader& reader, const fs::path& file, const Context& context) {
+    const auto bytes =
+        static_cast<std::uint64_t>(reader.width()) * static_cast<std::uint64_t>(reader.height()) * sizeof(float);
+    std::shared_ptr<Scratch> scratch;
+    if (bytes > context.memory.for_buffers() / 2)
+        scratch = std::make_shared<Scratch>(file.parent_path(), context.memory);
+    Image image(reader.width(), reader.height(), 1, 0, std::move(scratch));
+    constexpr int kRows = 256; // at a time
+    for (int y = 0; y < image.height(); y += kRows) {
+        const Region band = intersect({0, y, image.width(), kRows}, image.bounds());
+        reader.read(band, image.plane().crop(band), main_plane(reader.planes()));
+        reader.release();
+    }
+    return image;
+}
+
+MasterLook look_at(const fs::path& file, const StackReport& stack, const Context& context) {
+    MasterLook look;
+    look.stack = stack.name;
+    look.finer = kFiner;
+    const auto reader = open_frame(file);
+    look.width = reader->width(), look.height = reader->height();
+    const Image image = plane_of(*reader, file, context);
+    const View<const float> plane = image.plane();
+    const StarList list = detect_stars(plane);
+    look.count = static_cast<int>(std::lround(list.count));
+    look.shape = field_shape(list.stars, look.width, look.height);
+    for (int k = 0; k < 9; ++k) {
+        const int x0 = look.width * (k % 3) / 3, x1 = look.width * (k % 3 + 1) / 3, y0 = look.height * (k / 3) / 3,
+                  y1 = look.height * (k / 3 + 1) / 3;
+        look.mean_stars[static_cast<std::size_t>(k)] =
+            mean_star(plane, list.stars, {x0, y0, x1 - x0, y1 - y0}, kStamp, kFiner);
+    }
+    look.stars.resize(std::min(kShownStars, list.stars.size()));
+    context.workers.for_each(look.stars.size(), [&](std::size_t k) {
+        StarLook& s = look.stars[k];
+        s.star = list.stars[k];
+        const double fwhm = s.star.fwhm > 0 ? s.star.fwhm : std::max(2.0, list.fwhm);
+        constexpr double kRadius = 3, kLeast = 6; // FWHM; pixels
+        s.profile = radial_profile(plane, s.star.x, s.star.y, std::max(kLeast, kRadius * fwhm));
+        s.fit = fit_psf(plane, s.star.x, s.star.y, {.start_fwhm = fwhm, .noise = std::max(1e-6f, list.noise)});
+    });
+    return look;
+}
+
+/// From the bytes of a preview to those of a screen, by one zero and softness for all that are compared.
+Raster<std::uint8_t> for_screen(const FramePicture& p, const PreviewScale& common) {
+    Raster<std::uint8_t> out(p.pixels.width(), p.pixels.height(), p.pixels.planes());
+    constexpr double kBelow = 1.2, kWhite = 90; // as the review page: softnesses below the sky, and above it
+    for (int c = 0; c < out.planes(); ++c) {
+        const auto plane = static_cast<std::size_t>(std::min(c, std::max(0, common.planes - 1)));
+        std::array<std::uint8_t, 256> table{};
+        for (std::size_t b = 0; b < table.size(); ++b) {
+            const double value = static_cast<double>(p.scale.decode(c, static_cast<std::uint8_t>(b)));
+            const double t = (std::asinh((value - static_cast<double>(common.zero[plane])) /
+                                         static_cast<double>(common.softness[plane])) +
+                              kBelow) /
+                             (std::asinh(kWhite) + kBelow);
+            table[b] = static_cast<std::uint8_t>(std::lround(std::clamp(255 * t, 0.0, 255.0)));
+        }
+        for (int y = 0; y < out.height(); ++y)
+            for (int x = 0; x < out.width(); ++x)
+                out(x, y, c) = table[p.pixels(x, y, c)];
+    }
+    return out;
+}
+
+/// The best and the worst light of a stack that were used, and the best as it came from the camera.
+void look_at_frames(const GradedProject& project, std::size_t stack, ProjectResult& result) {
+    const StackGrade& s = project.report.stacks[stack];
+    std::optional<std::size_t> best, worst;
+    const auto worth = [&](std::size_t i) { return s.frames[i].contribution.worth; };
+    for (std::size_t i = 0; i < s.frames.size(); ++i) {
+        if (!s.frames[i].measures || !s.frames[i].verdict.keep) continue;
+        if (!best || worth(i) > worth(*best)) best = i;
+        if (!worst || worth(i) < worth(*worst)) worst = i;
+    }
+    if (!best) return;
+    std::optional<PreviewScale> common;
+    const auto add = [&](std::size_t i, const char* what, bool raw) {
+        const auto failure = attempt([&] {
+            const FramePicture p = project.picture(stack, i, {}, raw);
+            if (!common) common = p.scale;
+            result.frames.push_back({s.name, s.frames[i].path, what, for_screen(p, raw ? p.scale : *common)});
+        });
+        if (failure) result.left_out.push_back(fmt::format("{}: {}", s.frames[i].path, failure->what_failed));
+    };
+    add(*best, "best", false);
+    if (*worst != *best) add(*worst, "worst", false);
+    add(*best, "as it came", true);
+}
+
+} // namespace
+
+Growth growth_of(const StackReport& stack) {
+    std::vector<GrowthLight> lights;
+    for (const FrameReport& f : stack.frames)
+        if (f.used) lights.push_back({f.night, f.seconds, f.worth});
+    return growth_of(lights, stack.noise);
+}
+
+RunReport last_run(const RunOptions& options) {
+    require_exposure_folder(options.folder);
+    const fs::path output = output_of(options, recipe_of(options)), file = output / "report.json";
+    const auto text = content_of(file);
+    if (!text) throw UsageError("there is no report of a run yet", file, "Make master lights first: kasane run");
+    try {
+        RunReport report = run_of(nlohmann::json::parse(*text));
+        report.folder = options.folder.string(); // wherever it lies now
+        report.output = output.string();
+        return report;
+    } catch (const nlohmann::json::exception& e) {
+        throw InputError("is not what a run wrote, or of another version of Kasane", file,
+                         "Run again: kasane run makes it anew");
+    }
+}
+
+ProjectResult look_at_result(const RunOptions& options, RunReport run, const Context& context) {
+    ProjectResult result;
+    result.run = std::move(run);
+    const fs::path output(result.run.output);
+    context.progress.begin("report", static_cast<std::int64_t>(2 * result.run.stacks.size() + 1));
+    for (const ResultStatus& s : project_status(options, context).results)
+        if (s.state == ResultStatus::State::stale || s.state == ResultStatus::State::missing)
+            result.stale.push_back(fmt::format("{} is {}{}", s.name, state_name(s.state),
+                                               s.reasons.empty() ? "" : ": " + s.reasons.front()));
+    for (const StackReport& s : result.run.stacks) {
+        context.workers.cancel().check();
+        if (!s.file.empty()) {
+            MasterLook look;
+            const auto failure = attempt([&] { look = look_at(output / s.file, s, context); });
+            if (failure) look = {.stack = s.name, .trouble = failure->what_failed};
+            result.masters.push_back(std::move(look));
+        }
+        context.progress.advance(1);
+    }
+    result.registration = align_project(options, context);
+    GradeOptions grading;
+    grading.run = options;
+    const GradedProject graded(grading, context);
+    for (std::size_t k = 0; k < graded.report.stacks.size(); ++k) {
+        context.workers.cancel().check();
+        look_at_frames(graded, k, result);
+        context.progress.advance(1);
+    }
+    context.progress.end();
+    return result;
+}
+
+} // namespace kasane

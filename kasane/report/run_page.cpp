@@ -1,0 +1,267 @@
+#include <kasane/report/run_page.hpp>
+
+#include <kasane/base/error.hpp>
+#include <kasane/base/output_file.hpp>
+#include <kasane/image/statistics.hpp>
+#include <kasane/io/reader.hpp>
+#include <kasane/report/align_pictures.hpp>
+#include <kasane/report/json.hpp>
+#include <kasane/report/page_file.hpp>
+#include <kasane/report/tables.hpp>
+
+#include <algorithm>
+#include <cmath>
+#include <ctime>
+#include <fmt/chrono.h>
+#include <fmt/format.h>
+#include <map>
+#include <nlohmann/json.hpp>
+
+namespace fs = std::filesystem;
+
+namespace kasane {
+
+using nlohmann::json;
+
+namespace {
+
+constexpr int kPicture = 1000, kRejected = 700, kFrame = 640; // pixels of the longer side, at most
+
+json number(double v, int digits = 5) {
+    return std::isfinite(v) ? json(std::stod(fmt::format("{:.{}g}", v, digits))) : json(nullptr);
+}
+
+json stars_json(const MasterLook& look) {
+    json out = json::array();
+    for (const StarLook& s : look.stars) {
+        json profile = json::array();
+        for (const double v : s.profile.value)
+            profile.push_back(number(v, 4));
+        json one = {{"x", number(s.star.x)},
+                    {"y", number(s.star.y)},
+                    {"flux", number(s.star.flux)},
+                    {"sigma", number(s.star.flux_sigma, 3)},
+                    {"peak", number(s.profile.peak, 4)},
+                    {"fwhm", number(s.star.fwhm, 4)},
+                    {"eccentricity", number(s.star.eccentricity, 3)},
+                    {"angle", number(s.star.angle, 3)},
+                    {"step", s.profile.step},
+                    {"profile", profile}};
+        if (s.fit)
+            one["fit"] = {{"amplitude", number(s.fit->amplitude)},
+                          {"major", number(s.fit->fwhm_major, 4)},
+                          {"minor", number(s.fit->fwhm_minor, 4)},
+                          {"angle", number(s.fit->angle, 3)},
+                          {"beta", number(s.fit->beta, 3)},
+                          {"level", number(s.fit->background - s.profile.background, 3)}};
+        out.push_back(std::move(one));
+    }
+    return out;
+}
+
+json shape_json(const MasterLook& look) {
+    json zones = json::array();
+    for (const Zone& z : look.shape.zones)
+        zones.push_back({{"stars", z.stars},
+                         {"fwhm", number(z.fwhm, 4)},
+                         {"eccentricity", number(z.eccentricity, 3)},
+                         {"angle", number(z.angle, 3)}});
+    return {{"zones", zones},
+            {"tilt", number(look.shape.tilt, 3)},
+            {"tilt_angle", number(look.shape.tilt_angle, 3)},
+            {"curvature", number(look.shape.curvature, 3)}};
+}
+
+json frame_json(const FrameReport& f) {
+    return {{"file", f.path},
+            {"night", f.night},
+            {"used", f.used},
+            {"reason", f.reason},
+            {"seconds", f.seconds},
+            {"fwhm", number(f.fwhm, 3)},
+            {"noise", number(f.noise, 3)},
+            {"worth", number(f.worth, 3)},
+            {"weight", number(f.weight, 3)},
+            {"scale", number(f.scale, 4)},
+            {"shift", {number(f.shift_x, 4), number(f.shift_y, 4)}},
+            {"rotation", number(f.rotation, 4)},
+            {"rms", number(f.rms, 3)},
+            {"low", number(f.rejected_low, 3)},
+            {"high", number(f.rejected_high, 3)},
+            {"trails", number(f.under_streaks, 3)},
+            {"dark", f.dark},
+            {"flat", f.flat},
+            {"by_hand", f.by_hand}};
+}
+
+json stack_json(const StackReport& s) {
+    json frames = json::array(), trials = json::array(), weights = json::array();
+    for (const FrameReport& f : s.frames)
+        frames.push_back(frame_json(f));
+    for (const RejectionReport& r : s.rejection_trials)
+        trials.push_back({{"method", r.method},
+                          {"text", r.text},
+                          {"loss", number(r.loss, 3)},
+                          {"left", number(r.left, 3)},
+                          {"left_low", number(r.left_low, 3)},
+                          {"cores", number(r.cores, 3)},
+                          {"chosen", r.chosen}});
+    for (const WeightCost& w : s.weight_costs)
+        weights.push_back({{"weights", w.weights},
+                           {"noise", number(w.noise, 4)},
+                           {"fwhm", number(w.fwhm, 4)},
+                           {"chosen", w.weights == s.weights}});
+    return {
+        {"name", s.name},
+        {"target", s.target},
+        {"filter", s.filter},
+        {"file", s.file},
+        {"failure", s.failure},
+        {"used", s.used},
+        {"dropped", s.dropped},
+        {"seconds", s.seconds_total},
+        {"effective", number(s.seconds_effective)},
+        {"noise", number(s.noise, 4)},
+        {"expected_noise", number(s.expected_noise, 4)},
+        {"fwhm", number(s.fwhm, 4)},
+        {"eccentricity", number(s.eccentricity, 3)},
+        {"limit", number(limiting_flux(s.noise, s.fwhm), 4)},
+        {"low", number(s.rejected_low, 3)},
+        {"high", number(s.rejected_high, 3)},
+        {"trails", number(s.under_streaks, 3)},
+        {"cores", {number(s.core_rejected_at_first, 3), number(s.core_rejected, 3), number(s.rejected_elsewhere, 3)}},
+        {"reference", s.reference},
+        {"reference_reason", s.reference_reason},
+        {"runners_up", s.runners_up},
+        {"optics", s.optics},
+        {"details", stack_lines(s)},
+        {"growth", growth_json(s)},
+        {"trials", trials},
+        {"weights", weights},
+        {"frames", frames}};
+}
+
+/// A PNG of the results as an address; null where it cannot be read.
+json picture_json(const fs::path& file, int most) {
+    json out;
+    (void)attempt([&] {
+        const auto reader = open_frame(file);
+        Raster<std::uint8_t> pixels(reader->width(), reader->height(), reader->planes());
+        for (int p = 0; p < reader->planes(); ++p) {
+            const Image plane = read_plane(*reader, p);
+            std::transform(plane.pixels().begin(), plane.pixels().end(), pixels.plane(p).data,
+                           [](float v) { return static_cast<std::uint8_t>(std::clamp(v, 0.0f, 255.0f)); });
+        }
+        int factor = 1;
+        const std::string address = jpeg_address(pixels, most, factor);
+        out = {{"address", address}, {"width", pixels.width() / factor}, {"height", pixels.height() / factor}};
+    });
+    return out;
+}
+
+/// Linear, the peak white, no light and less black.
+std::string stamp_address(const StarStamp& stamp) {
+    if (stamp.pixels.empty()) return {};
+    Raster<std::uint8_t> grey(stamp.pixels.width(), stamp.pixels.height());
+    std::transform(stamp.pixels.pixels().begin(), stamp.pixels.pixels().end(), grey.pixels().begin(),
+                   [](float v) { return static_cast<std::uint8_t>(std::lround(255 * std::clamp(v, 0.0f, 1.0f))); });
+    int factor = 1;
+    constexpr int kQuality = 92;
+    return jpeg_address(grey, grey.width(), factor, kQuality);
+}
+
+json findings_json(const RunReport& r) {
+    std::vector<const Finding*> order;
+    for (const Finding& f : r.findings)
+        order.push_back(&f);
+    std::stable_sort(order.begin(), order.end(),
+                     [](const Finding* a, const Finding* b) { return a->level > b->level; });
+    json out = json::array();
+    for (const Finding* f : order)
+        out.push_back(to_json(*f));
+    return out;
+}
+
+json masters_json(const RunReport& r) {
+    json out = json::array();
+    for (const MasterReport& m : r.masters)
+        out.push_back({{"name", m.name},
+                       {"role", m.role},
+                       {"frames", m.frames},
+                       {"level", number(m.level)},
+                       {"frame_noise", number(m.frame_noise, 3)},
+                       {"noise", number(m.noise, 3)},
+                       {"combination", m.combination},
+                       {"offset", m.offset},
+                       {"doubts", m.doubts}});
+    return out;
+}
+
+} // namespace
+
+json result_json(const ProjectResult& result) {
+    json stacks = json::array();
+    for (const StackReport& s : result.run.stacks)
+        stacks.push_back(stack_json(s));
+    for (json& s : stacks)
+        for (const MasterLook& look : result.masters)
+            if (look.stack == s["name"]) {
+                s["width"] = look.width, s["height"] = look.height, s["stars"] = look.count;
+                s["trouble"] = look.trouble;
+                s["shape"] = shape_json(look);
+                s["profiles"] = stars_json(look);
+            }
+    json composites = json::array();
+    for (const CompositeReport& c : result.run.composites)
+        composites.push_back({{"name", c.name}, {"kind", c.kind}, {"text", c.text}, {"noise", number(c.noise, 4)}});
+    std::error_code failed;
+    const fs::path folder = fs::weakly_canonical(result.run.folder, failed);
+    return {{"folder", (failed ? fs::path(result.run.folder) : folder).filename().string()},
+            {"made_by", kCreator},
+            {"stacks", stacks},
+            {"composites", composites},
+            {"masters", masters_json(result.run)},
+            {"findings", findings_json(result.run)},
+            {"stale", result.stale},
+            {"left_out", result.left_out},
+            {"time", number(result.run.time, 3)}};
+}
+
+std::string run_page(const ProjectResult& result) {
+    json data = result_json(result);
+    const fs::path output(result.run.output);
+    for (std::size_t k = 0; k < result.run.stacks.size(); ++k) {
+        const StackReport& s = result.run.stacks[k];
+        json& out = data["stacks"][k];
+        if (s.file.empty()) continue;
+        out["picture"] = picture_json(output / s.preview, kPicture);
+        out["rejected"] = picture_json(output / s.rejection_picture, kRejected);
+        if (!s.comet.preview.empty()) out["comet"] = picture_json(output / s.comet.preview, kRejected);
+        json looks = json::array(), stamps = json::array();
+        for (const FrameLook& f : result.frames)
+            if (f.stack == s.name) {
+                int factor = 1;
+                const std::string address = jpeg_address(f.pixels, kFrame, factor);
+                looks.push_back({{"what", f.what}, {"file", f.file}, {"address", address}});
+            }
+        for (const MasterLook& look : result.masters)
+            if (look.stack == s.name)
+                for (const StarStamp& stamp : look.mean_stars)
+                    stamps.push_back({{"address", stamp_address(stamp)}, {"stars", stamp.stars}});
+        out["looks"] = looks;
+        out["stamps"] = stamps;
+    }
+    json drawings = json::array();
+    for (const NamedPicture& p : align_pictures(result.registration))
+        drawings.push_back("data:image/svg+xml;base64," + base64(p.svg));
+    data["drawings"] = drawings;
+    return page_file("report.html", data);
+}
+
+fs::path write_run_page(const ProjectResult& result) {
+    const fs::path file = fs::path(result.run.output) / "report.html";
+    write_text_safely(file, run_page(result));
+    return file;
+}
+
+} // namespace kasane

@@ -1,0 +1,118 @@
+// The page of a run: by the command, in a real browser, and what it says where things are missing.
+#include "support/projects.hpp"
+#include "support/webdriver.hpp"
+
+#include <kasane/base/error.hpp>
+#include <kasane/report/run_page.hpp>
+
+#include <catch2/catch.hpp>
+#include <fmt/format.h>
+#include <fstream>
+#include <nlohmann/json.hpp>
+
+namespace fs = std::filesystem;
+using namespace kasane;
+using namespace kasane::test;
+
+namespace {
+
+/// A small project of two nights that was run, whose target's name tries to be markup.
+void write_run(const fs::path& folder) {
+    const Quiet quiet;
+    sky::PlainOptions o = small_options();
+    o.lights = 8;
+    o.calibration = 4;
+    o.dither = 4;
+    sky::Scenario s = sky::plain_scenario(o);
+    s.target = "</script><b>Nebula";
+    for (sky::Shot& shot : s.shots)
+        if (shot.path.ends_with("L_005.fits")) shot.conditions.transparency = 0.25;
+    sky::write_scenario(s, folder, quiet.context);
+    REQUIRE(shell("{kasane} run -q " + folder.string()).status >= 0);
+}
+using Run = CopyOf<&write_run>;
+
+} // namespace
+
+TEST_CASE("A run leaves its page; the report is made again from what is there, and says what is not") {
+    Run p;
+    const std::string folder = p.path.string();
+    const fs::path page = p.path / "kasane/report.html";
+    REQUIRE(fs::exists(page));
+    CHECK(fs::file_size(page) < 8u << 20);
+    const auto inputs = digests(p.path);
+    // Nothing from elsewhere, nothing but itself.
+    const std::string text = read_file(page);
+    for (const char* elsewhere : {"src=\"http", "href=\"http", "url(http", "@import"})
+        CHECK_THAT(text, !Catch::Contains(elsewhere));
+    CHECK_THAT(text, Catch::Contains("default-src 'none'") && !Catch::Contains("</script><b>Nebula"));
+    // Figures are those of the run.
+    const auto json = nlohmann::json::parse(shell("{kasane} report -q --json --no-open " + folder).out);
+    const auto run = nlohmann::json::parse(read_file(p.path / "kasane/report.json"));
+    const auto& stack = json.at("stacks").at(0);
+    CHECK(stack.at("used") == 7);
+    CHECK(stack.at("limit").get<double>() ==
+          Approx(run.at("stacks").at(0).at("limiting_flux").get<double>()).epsilon(1e-3));
+    CHECK(stack.at("growth").at("nights").size() == run.at("stacks").at(0).at("growth").at("nights").size());
+    CHECK(stack.at("shape").at("zones").size() == 9);
+    CHECK(stack.at("profiles").size() > 10);
+    CHECK(stack.at("trials").size() == run.at("stacks").at(0).at("rejection_trials").size());
+    // A master light that is gone is told, and so is that it is not up to date.
+    fs::remove(p.path / "kasane/lights" / fs::path(run.at("stacks").at(0).at("file").get<std::string>()).filename());
+    const auto again = shell("{kasane} report -q --no-open " + folder);
+    CHECK(again.status == 1);
+    CHECK_THAT(again.out, Catch::Contains("not made"));
+    CHECK_THAT(read_file(page), Catch::Contains("is not made"));
+    // No report, no run: what to do.
+    fs::remove(p.path / "kasane/report.json");
+    const auto none = shell("{kasane} report -q --no-open " + folder);
+    CHECK(none.status == 2);
+    CHECK_THAT(none.err, Catch::Contains("kasane run"));
+    std::ofstream(p.path / "kasane/report.json") << "{\"stacks\": 3}";
+    CHECK_THAT(shell("{kasane} report -q --no-open " + folder).err, Catch::Contains("another version"));
+    for (const auto& [file, digest] : inputs)
+        if (file.find("kasane") == std::string::npos) CHECK(digests(p.path).at(file) == digest);
+}
+
+TEST_CASE("In the browser: the report shows the result, a star's profile, and blinks with the keyboard") {
+    Run p;
+    Browser b;
+    b.open("file://" + (p.path / "kasane/report.html").string());
+    REQUIRE(b.wait_for("return window.kasaneReport !== undefined"));
+    const auto text = [&](const std::string& id) {
+        return b.run("return document.getElementById('" + id + "').textContent").get<std::string>();
+    };
+    CHECK_THAT(text("table"), Catch::Contains("7 of 8") && Catch::Contains("ADU"));
+    CHECK_THAT(text("findings"), Catch::Contains("1 of 8 lights left out"));
+    CHECK_THAT(text("added"), Catch::Contains("Two more hours"));
+    CHECK(b.run("return document.querySelectorAll('#stamps figure').length") == 9);
+    CHECK(b.run("return document.querySelectorAll('b b, nebula').length === 0 && window.broken === undefined") == true);
+    CHECK(b.run("const i = document.getElementById('master'); return i.complete && i.naturalWidth > 100") == true);
+    // A click on the brightest star shows its profile.
+    CHECK(b.run("return document.getElementById('star').hidden") == true);
+    b.run("const s = kasaneData.stacks[0], i = document.getElementById('master'), r = i.getBoundingClientRect(), "
+          "k = Math.min(r.width / s.width, r.height / s.height), t = s.profiles[0]; "
+          "document.getElementById('frame').dispatchEvent(new MouseEvent('click', {bubbles: true, clientX: r.left + "
+          "(r.width - k * s.width) / 2 + k * t.x, clientY: r.top + (r.height - k * s.height) / 2 + k * t.y}))");
+    CHECK(b.run("return document.getElementById('star').hidden") == false);
+    CHECK(b.run("return kasaneReport.S.star") == 0);
+    CHECK_THAT(text("startext"), Catch::Contains("FWHM"));
+    CHECK(b.run("return document.querySelectorAll('#marks circle').length") == 1);
+    // Blink.
+    const auto shown = [&] {
+        return b.run("return document.querySelector('#blinked img:not(.away)').src.length").get<int>();
+    };
+    const int first = shown();
+    const std::string before = text("seen");
+    b.press(" ");
+    CHECK(text("seen") != before);
+    CHECK(shown() != first);
+    b.press("\xEE\x80\x94"); // right: the next pair
+    CHECK_THAT(text("seen"), Catch::Contains("best light"));
+    CHECK_THAT(text("details"), Catch::Contains("Rejection:") && Catch::Contains("Calibration:"));
+    CHECK(b.run("return document.querySelectorAll('#details img.dark').length") == 1);
+    // Both looks.
+    b.press("l");
+    CHECK(b.run("return document.documentElement.dataset.look === 'night' || document.documentElement.dataset.look "
+                "=== 'day'") == true);
+}
