@@ -133,10 +133,18 @@ PreparedStack prepare_stack(const std::vector<StackFrame>& frames, const Canvas&
 void make_room(MasterLight& result, const Canvas& canvas, int planes, int lengths, const Context& context) {
     std::shared_ptr<Scratch> scratch;
     if (!context.scratch.empty()) scratch = std::make_shared<Scratch>(context.scratch, context.memory);
-    const auto counts = [&] { return Raster<std::uint16_t>(canvas.width, canvas.height, 1, 0, scratch); };
+    const auto settle = [&] { // each is filled faster than a busy machine may notice
+        if (scratch) scratch->release();
+    };
+    const auto counts = [&] {
+        settle();
+        return Raster<std::uint16_t>(canvas.width, canvas.height, 1, 0, scratch);
+    };
     result.pixels = Image(canvas.width, canvas.height, planes, kNoData, scratch);
+    settle();
     result.coverage = Image(canvas.width, canvas.height, planes, 0, scratch);
-    result.rejected = {counts(), counts()};
+    result.rejected.low = counts();
+    result.rejected.high = counts();
     result.burnt = BurntCells(canvas.width, canvas.height);
     if (lengths > 1) result.lengths = counts();
 }

@@ -60,19 +60,18 @@
     const list = $("findings"), add = (level, text, remedy, files) => {
       const li = el("li", { class: level });
       if (files && files.length) li.append(el("b", {}, files[0] + (files.length > 1 ? ` and ${files.length - 1} more` : "")), ": ");
-      li.append(text + ".", remedy ? el("span", { class: "remedy" }, ` ${remedy}.`) : "");
+      li.append(/[.?!]$/.test(text) ? text : text + ".", remedy ? el("span", { class: "remedy" }, ` ${remedy}.`) : "");
       if (files && files.length > 1) li.title = files.slice(0, 40).join("\n");
       list.append(li);
     };
     list.textContent = "";
     for (const s of D.stale) add("warning", s, "This page shows the last run; kasane run makes it anew");
+    for (const f of D.findings) if (f.level !== "note") add(f.level, f.text, f.remedy, f.files);
     for (const s of D.stacks) if (s.file && s.dropped) {
-      const reasons = new Map();
-      for (const f of s.frames) if (!f.used) { const why = f.reason.split(/[ ,:]/)[0]; reasons.set(why, (reasons.get(why) || 0) + 1); }
-      const most = [...reasons].sort((a, b) => b[1] - a[1])[0], lost = s.frames.reduce((sum, f) => sum + (f.used ? 0 : (f.worth || 0) * f.seconds), 0);
-      add("note", `${label(s)}: ${s.dropped} of ${s.used + s.dropped} lights left out${most ? `, ${most[1] > 1 ? "mostly " : ""}for ${most[0]}` : ""}${lost > 0 ? `; they would have added ${hours(lost)} effective` : ""}`, "");
+      const out = s.frames.filter(f => !f.used).sort((a, b) => (b.worth || 0) - (a.worth || 0)), lost = out.reduce((sum, f) => sum + (f.worth || 0) * f.seconds, 0);
+      add("note", `${label(s)}: ${s.dropped} of ${s.used + s.dropped} lights left out${lost > 0 ? ` (${hours(lost)} effective)` : ""}${out.length ? `; ${out.length > 1 ? "the best of them" : "it"}: ${out[0].reason}` : ""}`, "");
     }
-    for (const f of D.findings) add(f.level, f.text, f.remedy, f.files);
+    for (const f of D.findings) if (f.level === "note") add(f.level, f.text, f.remedy, f.files);
     for (const t of D.left_out) add("warning", `not shown: ${t}`, "");
     if (!list.children.length) add("fine", "Nothing was found wanting", "");
   }
@@ -117,7 +116,7 @@
       for (let r = 0; r <= s.profile.length * s.step; r += 0.1) line.push({ x: r, y: s.fit.level + s.fit.amplitude / (1 + root * (2 * r / width) ** 2) ** s.fit.beta });
       sets.push({ data: line, pointRadius: 0, borderColor: C.drop, borderWidth: 1.5, showLine: true });
     }
-    const options = { animation: false, responsive: true, maintainAspectRatio: false, parsing: false, plugins: { legend: { display: false }, tooltip: { displayColors: false } }, scales: { x: axis("pixels from its middle"), y: axis("ADU over the background") } };
+    const options = { animation: false, responsive: true, maintainAspectRatio: false, parsing: false, plugins: { legend: { display: false }, tooltip: { displayColors: false } }, scales: { x: axis("pixels from its middle"), y: axis("ADU over the sky") } };
     if (chart) chart.destroy();
     chart = new Chart($("profile"), { type: "scatter", data: { datasets: sets }, options });
     $("startext").textContent = `At (${fixed(s.x, 1)}, ${fixed(s.y, 1)}): flux ${digits(s.flux, 4)} ADU, S/N ${digits(s.flux / s.sigma, 3)}, peak ${digits(s.peak, 4)} ADU, ` +
