@@ -129,12 +129,7 @@ void open_browser(const std::string& address) {
 
 /// The page of a run, where there is something new to show. What keeps it from being made does not spoil the run.
 void write_page_of(const RunOptions& options, const RunReport& report, const Context& context) {
-    const auto kept = [](const auto& list) {
-        return std::all_of(list.begin(), list.end(), [](const auto& r) { return r.reused; });
-    };
-    std::error_code failed;
-    if (kept(report.stacks) && kept(report.composites) && fs::exists(fs::path(report.output) / "report.html", failed))
-        return;
+    if (has_page(report)) return;
     try {
         write_run_page(look_at_result(options, report, context));
     } catch (const Cancelled&) {

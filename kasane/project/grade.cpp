@@ -275,6 +275,13 @@ struct GradedProject::Work {
             throw UsageError(missing->text, recipe_file(options.run.folder), missing->remedy);
     }
 
+    std::shared_ptr<const FrameView> view_of(std::size_t stack, std::size_t frame,
+                                             const std::shared_ptr<const ExposureMeasures>& measures) {
+        const std::lock_guard lock(mutex);
+        return calibrations.view(plans[stack]->lights[frame],
+                                 measures ? std::shared_ptr<const OwnCorrections>(measures, &measures->own) : nullptr);
+    }
+
     void grade(const ReferenceGroup& group, const std::vector<Limit>& limits, GradeReport& report) {
         GradedLights graded = grade_group(session, calibrations, group, remembered_reference(session, group));
         add_drifts(session, group, graded, report);
@@ -334,17 +341,34 @@ GradedProject::GradedProject(const GradeOptions& options, const Context& context
 
 GradedProject::~GradedProject() = default;
 
+std::optional<StarLook> GradedProject::star(std::size_t stack, std::size_t frame, Point at, double reach) const {
+    if (stack >= work_->plans.size() || frame >= work_->plans[stack]->lights.size())
+        throw UsageError("there is no such exposure", {}, {});
+    const auto measures = report.stacks[stack].frames[frame].measures;
+    if (!measures) return std::nullopt;
+    const Star* nearest = nullptr;
+    for (const Star& s : measures->main().stars)
+        if (const double r = std::hypot(s.x - at.x, s.y - at.y);
+            r <= reach && (!nearest || r < std::hypot(nearest->x - at.x, nearest->y - at.y)))
+            nearest = &s;
+    if (!nearest) return std::nullopt;
+    const auto view = work_->view_of(stack, frame, measures);
+    const int plane = main_plane(view->planes()), half = 64; // pixels
+    const Region box = intersect({static_cast<int>(std::lround(nearest->x)) - half,
+                                  static_cast<int>(std::lround(nearest->y)) - half, 2 * half + 1, 2 * half + 1},
+                                 view->bounds());
+    const Image pixels = read_planes(*view, box);
+    view->release();
+    StarLook look =
+        look_at_star(pixels.plane(plane), *nearest, {static_cast<double>(box.x), static_cast<double>(box.y)},
+                     measures->main().fwhm, measures->main().noise);
+    return look;
+}
+
 FramePicture GradedProject::picture(std::size_t stack, std::size_t frame, const Region& part, bool raw) const {
     if (stack >= work_->plans.size() || frame >= work_->plans[stack]->lights.size())
         throw UsageError("there is no such exposure", {}, {});
-    const LightPlan& plan = work_->plans[stack]->lights[frame];
-    const auto measures = report.stacks[stack].frames[frame].measures;
-    std::shared_ptr<const FrameView> view;
-    {
-        const std::lock_guard lock(work_->mutex);
-        view = work_->calibrations.view(plan, measures ? std::shared_ptr<const OwnCorrections>(measures, &measures->own)
-                                                       : nullptr);
-    }
+    std::shared_ptr<const FrameView> view = work_->view_of(stack, frame, report.stacks[stack].frames[frame].measures);
     if (raw) {
         CalibrationSet nothing;
         nothing.cfa = view->source().calibration().cfa;

@@ -9,6 +9,7 @@
 #include <kasane/project/run.hpp>
 #include <kasane/recipe/recipe.hpp>
 #include <kasane/recipe/verdicts.hpp>
+#include <kasane/stars/star_shapes.hpp>
 
 #include <memory>
 #include <optional>
@@ -115,6 +116,9 @@ public:
     /// `part` of the frame's grid at full size (at most 2000 x 2000 pixels), or the whole frame in small where it is
     /// empty; calibrated, or as it came from the camera. Throws InputError; UsageError for what is not there.
     FramePicture picture(std::size_t stack, std::size_t frame, const Region& part, bool raw) const;
+    /// The star nearest to a pixel of the frame's grid, `reach` pixels around, as the calibrated exposure shows it;
+    /// nothing where none was found. Throws InputError; UsageError for what is not there.
+    std::optional<StarLook> star(std::size_t stack, std::size_t frame, Point at, double reach) const;
 
 private:
     struct Work;

@@ -76,12 +76,7 @@ MasterLook look_at(const fs::path& file, const StackReport& stack, const Context
     }
     look.stars.resize(std::min(kShownStars, list.stars.size()));
     context.workers.for_each(look.stars.size(), [&](std::size_t k) {
-        StarLook& s = look.stars[k];
-        s.star = list.stars[k];
-        const double fwhm = s.star.fwhm > 0 ? s.star.fwhm : std::max(2.0, list.fwhm);
-        constexpr double kRadius = 3, kLeast = 6; // FWHM; pixels
-        s.profile = radial_profile(plane, s.star.x, s.star.y, std::max(kLeast, kRadius * fwhm));
-        s.fit = fit_psf(plane, s.star.x, s.star.y, {.start_fwhm = fwhm, .noise = std::max(1e-6f, list.noise)});
+        look.stars[k] = look_at_star(plane, list.stars[k], {}, list.fwhm, static_cast<double>(list.noise));
     });
     return look;
 }

@@ -4,7 +4,6 @@
 #include <kasane/grading/stack_growth.hpp>
 #include <kasane/project/align.hpp>
 #include <kasane/project/grade.hpp>
-#include <kasane/stars/psf_fit.hpp>
 #include <kasane/stars/star_shapes.hpp>
 
 #include <array>
@@ -13,13 +12,6 @@
 #include <vector>
 
 namespace kasane {
-
-/// A star of a master light, as somebody who points at it wants to know it.
-struct StarLook {
-    Star star;
-    std::optional<PsfFit> fit;
-    RadialProfile profile;
-};
 
 /// What is told of a master light beside the run's own report.
 struct MasterLook {

@@ -18,6 +18,9 @@ nlohmann::json review_stars(const FrameGrade& frame, std::size_t most);
 /// [[squares, share below, share above], ...]}, shares of 255, row by row; null if that is not known.
 nlohmann::json review_rejected(const FrameGrade& frame);
 
+/// A star with its profile and fit.
+nlohmann::json star_json(const StarLook& look);
+
 /// The page as one self-contained file, with small previews in it; verdicts can be tried and exported as text. Throws
 /// UsageError if nothing could be measured.
 std::string review_file(const GradedProject& project);

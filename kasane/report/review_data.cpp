@@ -213,6 +213,34 @@ std::string review_file(const GradedProject& project) {
     return page_file("review.html", data);
 }
 
+nlohmann::json star_json(const StarLook& s) {
+    const auto rounded = [](double v, int digits) {
+        return std::isfinite(v) ? nlohmann::json(std::stod(fmt::format("{:.{}g}", v, digits)))
+                                : nlohmann::json(nullptr);
+    };
+    nlohmann::json profile = nlohmann::json::array();
+    for (const double v : s.profile.value)
+        profile.push_back(rounded(v, 4));
+    nlohmann::json out = {{"x", std::round(10 * s.star.x) / 10},
+                          {"y", std::round(10 * s.star.y) / 10},
+                          {"flux", rounded(s.star.flux, 5)},
+                          {"snr", rounded(s.star.flux_sigma > 0 ? s.star.flux / s.star.flux_sigma : NAN, 3)},
+                          {"peak", rounded(s.profile.peak, 4)},
+                          {"fwhm", rounded(s.star.fwhm, 3)},
+                          {"eccentricity", rounded(s.star.eccentricity, 2)},
+                          {"saturated", s.star.saturated},
+                          {"step", s.profile.step},
+                          {"profile", profile}};
+    if (s.fit)
+        out["fit"] = {{"amplitude", rounded(s.fit->amplitude, 5)},
+                      {"major", rounded(s.fit->fwhm_major, 3)},
+                      {"minor", rounded(s.fit->fwhm_minor, 3)},
+                      {"angle", rounded(s.fit->angle, 3)},
+                      {"beta", rounded(s.fit->beta, 2)},
+                      {"level", rounded(s.fit->background - s.profile.background, 3)}};
+    return out;
+}
+
 nlohmann::json review_stars(const FrameGrade& frame, std::size_t most) {
     nlohmann::json out = nlohmann::json::array();
     if (!frame.measures) return out;

@@ -190,6 +190,7 @@ struct ReviewServer::Service {
             if (const FrameGrade* f = frame_of(q)) return r.set_content(json_text(review_stars(*f, kMost)), kJson);
             r.status = 404;
         });
+        server.Get(base + R"(/star/(\d+)/(\d+))", [this](const auto& q, auto& r) { star(q, r); });
         server.Get(base + R"(/rejected/(\d+)/(\d+))", [this](const auto& q, auto& r) {
             const std::lock_guard lock(mutex);
             if (const FrameGrade* f = frame_of(q)) return r.set_content(json_text(review_rejected(*f)), kJson);
@@ -242,6 +243,18 @@ struct ReviewServer::Service {
         }
         r.set_header("Cache-Control", "private, max-age=86400, immutable");
         r.set_content(*bytes, "image/jpeg");
+    }
+
+    void star(const httplib::Request& q, httplib::Response& r) {
+        std::size_t s = 0, f = 0;
+        const auto value = [&](const char* name) { return q.has_param(name) ? number_of(q.get_param_value(name)) : 0; };
+        const auto look =
+            place_of(q, s, f)
+                ? project.star(s, f, Point{static_cast<double>(value("x")), static_cast<double>(value("y"))},
+                               std::clamp(value("r"), 1, 200))
+                : std::nullopt;
+        if (look) return r.set_content(json_text(star_json(*look)), kJson);
+        r.status = 404;
     }
 
     void picture(const httplib::Request& q, httplib::Response& r) {

@@ -1,19 +1,20 @@
 #include <kasane/report/run_page.hpp>
 
 #include <kasane/base/error.hpp>
+#include <kasane/base/hash.hpp>
 #include <kasane/base/output_file.hpp>
 #include <kasane/image/statistics.hpp>
 #include <kasane/io/reader.hpp>
 #include <kasane/report/align_pictures.hpp>
 #include <kasane/report/json.hpp>
 #include <kasane/report/page_file.hpp>
+#include <kasane/report/review.hpp>
 #include <kasane/report/tables.hpp>
 
 #include <algorithm>
 #include <cmath>
-#include <ctime>
-#include <fmt/chrono.h>
 #include <fmt/format.h>
+#include <fstream>
 #include <map>
 #include <nlohmann/json.hpp>
 
@@ -33,29 +34,8 @@ json number(double v, int digits = 5) {
 
 json stars_json(const MasterLook& look) {
     json out = json::array();
-    for (const StarLook& s : look.stars) {
-        json profile = json::array();
-        for (const double v : s.profile.value)
-            profile.push_back(number(v, 4));
-        json one = {{"x", number(s.star.x)},
-                    {"y", number(s.star.y)},
-                    {"flux", number(s.star.flux)},
-                    {"sigma", number(s.star.flux_sigma, 3)},
-                    {"peak", number(s.profile.peak, 4)},
-                    {"fwhm", number(s.star.fwhm, 4)},
-                    {"eccentricity", number(s.star.eccentricity, 3)},
-                    {"angle", number(s.star.angle, 3)},
-                    {"step", s.profile.step},
-                    {"profile", profile}};
-        if (s.fit)
-            one["fit"] = {{"amplitude", number(s.fit->amplitude)},
-                          {"major", number(s.fit->fwhm_major, 4)},
-                          {"minor", number(s.fit->fwhm_minor, 4)},
-                          {"angle", number(s.fit->angle, 3)},
-                          {"beta", number(s.fit->beta, 3)},
-                          {"level", number(s.fit->background - s.profile.background, 3)}};
-        out.push_back(std::move(one));
-    }
+    for (const StarLook& s : look.stars)
+        out.push_back(star_json(s));
     return out;
 }
 
@@ -223,12 +203,41 @@ json result_json(const ProjectResult& result) {
             {"masters", masters_json(result.run)},
             {"findings", findings_json(result.run)},
             {"stale", result.stale},
-            {"left_out", result.left_out},
-            {"time", number(result.run.time, 3)}};
+            {"left_out", result.left_out}};
+}
+
+namespace {
+
+/// What a page of a run is known by: all that the run tells, without how long it took.
+std::string page_key(const RunReport& run) {
+    json all = to_json(run);
+    for (const char* list : {"stacks", "masters", "together"})
+        for (json& one : all[list])
+            for (const char* passing : {"time", "reused"})
+                one.erase(passing);
+    for (const char* passing : {"time", "folder", "output"})
+        all.erase(passing);
+    return digest(json_text(all));
+}
+
+constexpr std::string_view kBegin = "<!doctype html>\n", kKey = "<!-- of the run ", kKeyEnd = " -->\n";
+
+} // namespace
+
+bool has_page(const RunReport& run) {
+    const fs::path file = fs::path(run.output) / "report.html";
+    std::ifstream in(file, std::ios::binary);
+    const std::string wanted = fmt::format("{}{}{}{}", kBegin, kKey, page_key(run), kKeyEnd);
+    std::string begin(wanted.size(), 0);
+    in.read(begin.data(), static_cast<std::streamsize>(begin.size()));
+    return in && begin == wanted;
 }
 
 std::string run_page(const ProjectResult& result) {
     json data = result_json(result);
+    bool whole = result.left_out.empty();
+    for (const MasterLook& look : result.masters)
+        whole = whole && look.trouble.empty();
     const fs::path output(result.run.output);
     for (std::size_t k = 0; k < result.run.stacks.size(); ++k) {
         const StackReport& s = result.run.stacks[k];
@@ -236,6 +245,7 @@ std::string run_page(const ProjectResult& result) {
         if (s.file.empty()) continue;
         out["picture"] = picture_json(output / s.preview, kPicture);
         out["rejected"] = picture_json(output / s.rejection_picture, kRejected);
+        whole = whole && !out["picture"].is_null() && !out["rejected"].is_null();
         if (!s.comet.preview.empty()) out["comet"] = picture_json(output / s.comet.preview, kRejected);
         json looks = json::array(), stamps = json::array();
         for (const FrameLook& f : result.frames)
@@ -255,7 +265,10 @@ std::string run_page(const ProjectResult& result) {
     for (const NamedPicture& p : align_pictures(result.registration))
         drawings.push_back("data:image/svg+xml;base64," + base64(p.svg));
     data["drawings"] = drawings;
-    return page_file("report.html", data);
+    std::string page = page_file("report.html", data);
+    if (whole && page.starts_with(kBegin)) // else the next run tries again
+        page.insert(kBegin.size(), fmt::format("{}{}{}", kKey, page_key(result.run), kKeyEnd));
+    return page;
 }
 
 fs::path write_run_page(const ProjectResult& result) {

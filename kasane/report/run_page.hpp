@@ -14,6 +14,9 @@ nlohmann::json result_json(const ProjectResult& result);
 /// One self-contained file, readable without Kasane; what it shows is read from the output folder named in the report.
 std::string run_page(const ProjectResult& result);
 
+/// Whether the page of a run is there already, and whole.
+bool has_page(const RunReport& run);
+
 /// Writes report.html into the output folder. Returns where it is. Throws OutputError.
 std::filesystem::path write_run_page(const ProjectResult& result);
 

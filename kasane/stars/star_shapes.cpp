@@ -62,6 +62,16 @@ RadialProfile radial_profile(View<const float> image, double x, double y, double
     return out;
 }
 
+StarLook look_at_star(View<const float> image, const Star& star, Point corner, double usual, double noise) {
+    constexpr double kRadius = 3, kLeast = 6, kNarrow = 2; // FWHM; pixels
+    const double fwhm = star.fwhm > 0 ? star.fwhm : std::max(kNarrow, usual), x = star.x - corner.x,
+                 y = star.y - corner.y;
+    StarLook look{star, fit_psf(image, x, y, {.start_fwhm = fwhm, .noise = std::max(1e-6, noise)}),
+                  radial_profile(image, x, y, std::max(kLeast, kRadius * fwhm))};
+    if (look.fit) look.fit->x += corner.x, look.fit->y += corner.y;
+    return look;
+}
+
 StarStamp mean_star(View<const float> image, const std::vector<Star>& stars, const Region& part, int side, int finer) {
     constexpr std::size_t kMost = 15;
     constexpr double kLeastSnr = 15, kAlone = 0.1; // of a neighbour's flux

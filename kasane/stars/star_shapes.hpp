@@ -1,6 +1,7 @@
 // What stars look like: one by its radius, and those of a part of the field together.
 #pragma once
 
+#include <kasane/geometry/transform.hpp>
 #include <kasane/image/image.hpp>
 #include <kasane/stars/detection.hpp>
 
@@ -18,6 +19,17 @@ struct RadialProfile {
 
 /// Rings of half a pixel out to `radius`; the background is that of a ring beyond, from one to one and a half radii.
 RadialProfile radial_profile(View<const float> image, double x, double y, double radius);
+
+/// A star, as somebody who points at it wants to know it.
+struct StarLook {
+    Star star;
+    std::optional<PsfFit> fit;
+    RadialProfile profile;
+};
+
+/// The profile and the fit of a star that is known, out to three times its FWHM (`usual` where its own is not). `image`
+/// begins at `corner` of the pixels in which the star is given; `noise` is that of a pixel.
+StarLook look_at_star(View<const float> image, const Star& star, Point corner, double usual, double noise);
 
 /// The mean star of a part of the field.
 struct StarStamp {

@@ -102,7 +102,7 @@ TEST_CASE("The report says which light gives the grid and why, and a recipe can 
         CHECK(keep_reference(o, (p.path / "night-1/lights/L_002.fits").string(), Quiet().context) ==
               "night-1/lights/L_002.fits");
         CHECK(read_file(p.path / "kasane.toml") ==
-              "# mine\n[grading]\nlimits = []\n\n[registration]\nreference = 'night-1/lights/L_002.fits'\n");
+              "# mine\n[grading]\nlimits = []\n\n[registration]\nreference = \"night-1/lights/L_002.fits\"\n");
         CHECK_THAT(run(p.path).stacks[0].reference, Catch::Contains("L_002"));
         CHECK_THROWS_AS(keep_reference(o, "nothing*", Quiet().context), UsageError);
         CHECK_THAT(read_file(p.path / "kasane.toml"), Catch::Contains("L_002"));

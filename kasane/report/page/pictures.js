@@ -8,7 +8,7 @@ Kasane.Pictures = class {
     this.host = host;
     this.cache = new Map(); // decoded bytes by address
     this.view = null;       // {x, y, zoom}: what lies in the middle of the canvas, screen pixels a frame pixel
-    this.fine = null;       // a full-size crop, once the view has come to rest
+    this.fine = new Map();  // full-size crops by frame, once the view has come to rest
     this.fineTimer = 0;
     this.bindMouse();
   }
@@ -133,7 +133,8 @@ Kasane.Pictures = class {
     if (entry.ready) paint(entry.ready, 0, 0);
     else if (entry.failed) this.say(c, box, "no preview of this exposure");
     else entry.then(() => this.host.redraw(), () => this.host.redraw());
-    if (this.fine && this.fine.key === item.key + look.raw && this.fine.picture) paint(this.fine.picture, this.fine.x, this.fine.y);
+    const fine = this.fine.get(item.key + look.raw);
+    if (fine) paint(fine.picture, fine.x, fine.y);
     this.overlays(c, box, item, look);
   }
 
@@ -186,6 +187,11 @@ Kasane.Pictures = class {
         c.stroke();
       }
       c.setLineDash([]);
+    }
+    if (item.star) {
+      c.beginPath();
+      c.arc(item.star.x, item.star.y, Math.max(11 / this.view.zoom, 2.5 * (item.star.fit ? item.star.fit.major : 4)), 0, 7);
+      c.stroke();
     }
     if (item.comet) this.cometRings(c, item.comet);
     if (look.zones) {
@@ -240,24 +246,39 @@ Kasane.Pictures = class {
     c.fillText(text, box.x + box.width / 2, box.y + (plate ? 20 : box.height / 2), box.width - 12);
   }
 
-  // Asks for the visible part at full size where the preview is coarser than the screen.
+  // Asks for the visible part of each shown frame at full size where the preview is coarser than the screen.
   sharpen() {
     clearTimeout(this.fineTimer);
     this.fineTimer = setTimeout(async () => {
-      const look = this.host.look(), item = look.frames[0];
-      if (!look.live || look.frames.length !== 1 || !item.frame.scale || !this.view) return;
-      if (this.view.zoom * item.frame.scale.factor < 1.3 || item.frame.scale.factor === 1) return;
-      const r = this.canvas.getBoundingClientRect(), [a, b, tx, d, e, ty] = Kasane.Pictures.toGrid(item.frame, look.registered);
-      const det = a * e - b * d, gx = this.view.x - tx, gy = this.view.y - ty;
-      const cx = (e * gx - b * gy) / det, cy = (a * gy - d * gx) / det, reach = 0.5 * Math.hypot(r.width, r.height) / this.view.zoom;
-      const half = Math.min(990, Math.ceil(reach));
-      const x = Math.max(0, Math.floor(cx - half)), y = Math.max(0, Math.floor(cy - half));
-      const w = Math.min(item.frame.width - x, 2 * half), h = Math.min(item.frame.height - y, 2 * half);
-      if (w < 8 || h < 8) return;
-      const key = item.key + look.raw, entry = this.load(`picture/${item.key}?x=${x}&y=${y}&w=${w}&h=${h}&raw=${look.raw ? 1 : 0}`, null, item.frame.scale);
-      const picture = await entry.catch(() => null);
-      if (picture) { this.fine = { key, picture, x, y }; this.host.redraw(); }
+      const look = this.host.look();
+      if (!look.live || !this.view) return;
+      const fresh = new Map();
+      await Promise.all(look.frames.map(async item => {
+        const found = await this.crop(item, look);
+        if (found) fresh.set(item.key + look.raw, found);
+      }));
+      this.fine = fresh;
+      this.host.redraw();
     }, 220);
+  }
+  async crop(item, look) {
+    if (!item.frame.scale || this.view.zoom * item.frame.scale.factor < 1.3 || item.frame.scale.factor === 1) return null;
+    const r = this.canvas.getBoundingClientRect(), [a, b, tx, d, e, ty] = Kasane.Pictures.toGrid(item.frame, look.registered);
+    const det = a * e - b * d, gx = this.view.x - tx, gy = this.view.y - ty;
+    const cx = (e * gx - b * gy) / det, cy = (a * gy - d * gx) / det, reach = 0.5 * Math.hypot(r.width / look.frames.length, r.height) / this.view.zoom;
+    const half = Math.min(990, Math.ceil(reach));
+    const x = Math.max(0, Math.floor(cx - half)), y = Math.max(0, Math.floor(cy - half));
+    const w = Math.min(item.frame.width - x, 2 * half), h = Math.min(item.frame.height - y, 2 * half);
+    if (w < 8 || h < 8) return null;
+    const entry = this.load(`picture/${item.key}?x=${x}&y=${y}&w=${w}&h=${h}&raw=${look.raw ? 1 : 0}`, null, item.frame.scale);
+    const picture = await entry.catch(() => null);
+    return picture && { picture, x, y };
+  }
+
+  // A pixel of the shown grid in the middle, at one to one.
+  lookAt(x, y) {
+    this.view = { x, y, zoom: 1 };
+    this.moved();
   }
 
   zoomBy(factor, px, py) {

@@ -119,7 +119,7 @@
     const options = { animation: false, responsive: true, maintainAspectRatio: false, parsing: false, plugins: { legend: { display: false }, tooltip: { displayColors: false } }, scales: { x: axis("pixels from its middle"), y: axis("ADU over the sky") } };
     if (chart) chart.destroy();
     chart = new Chart($("profile"), { type: "scatter", data: { datasets: sets }, options });
-    $("startext").textContent = `At (${fixed(s.x, 1)}, ${fixed(s.y, 1)}): flux ${digits(s.flux, 4)} ADU, S/N ${digits(s.flux / s.sigma, 3)}, peak ${digits(s.peak, 4)} ADU, ` +
+    $("startext").textContent = `At (${fixed(s.x, 1)}, ${fixed(s.y, 1)}): flux ${digits(s.flux, 4)} ADU, S/N ${digits(s.snr, 3)}, peak ${digits(s.peak, 4)} ADU, ` +
       (s.fit ? `FWHM ${fixed(s.fit.major, 2)} x ${fixed(s.fit.minor, 2)} px at ${fixed(s.fit.angle, 0)} deg, eccentricity ${fixed(s.eccentricity, 2)}, Moffat exponent ${fixed(s.fit.beta, 1)}` : "no profile fits it: saturated, double, or at an edge");
   }
 

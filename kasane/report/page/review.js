@@ -369,7 +369,7 @@
       f.rejected = { runs: [] };
       fetch("rejected/" + place).then(r => r.json()).then(list => { f.rejected = list || f.rejected; redraw(); }).catch(() => {});
     }
-    return { frame: f, key: place, inline: f.image, address: raw ? `picture/${place}?raw=1` : "preview/" + place, stars: f.stars || starLists.get(place), comet: comet.on(f), label };
+    return { frame: f, key: place, inline: f.image, address: raw ? `picture/${place}?raw=1` : "preview/" + place, stars: f.stars || starLists.get(place), comet: comet.on(f), star: S.star && S.star.place === place ? S.star : null, label };
   }
   function extremes() {
     const frames = stack().frames, m = Number(S.sort) || M.worth, sign = D.measures[m].better < 0 ? -1 : 1;
@@ -426,12 +426,40 @@
     redraw();
   }
   function pointAt({ shown, x, y }) {
-    if (!S.pointing) return;
+    if (!S.pointing) return S.comparing ? lookThere(shown, x, y) : pickStar(x, y);
     const i = shownFrames()[shown], f = stack().frames[i];
     if (f.time === null) { say("Nothing says when this exposure was taken: a mark on it leads nowhere"); return; }
     const taken = comet.point(f, x, y, 12 / pictures.view.zoom);
     say(`${taken ? "Taken away" : "Marked"}: ${shortName(f)}; ${comet.count()} mark${comet.count() === 1 ? "" : "s"}${comet.count() < 2 ? ", two are needed" : ""}`);
     judge();
+  }
+  function lookThere(shown, x, y) {
+    const [a, b, tx, d, e, ty] = Kasane.Pictures.toGrid(stack().frames[shownFrames()[shown]], true);
+    pictures.lookAt(a * x + b * y + tx, d * x + e * y + ty);
+  }
+  // The star at a click: its profile, as the calibrated exposure shows it.
+  async function pickStar(x, y) {
+    const place = key(S.current), reach = 14 / pictures.view.zoom;
+    if (alone) { say("Profiles of stars are shown where kasane review serves the page"); return; }
+    S.star = await fetch(`star/${place}?x=${Math.round(x)}&y=${Math.round(y)}&r=${Math.max(4, Math.round(reach))}`).then(r => (r.ok ? r.json() : null)).catch(() => null);
+    if (!S.star) { say("No star was found there"); redraw(); return; }
+    S.star.place = place;
+    tab("star");
+    redraw();
+  }
+  let starChart = null;
+  function starTab() {
+    const s = S.star;
+    $("startext").textContent = s ? `${stack().frames[S.current].file.split("/").pop()} at (${s.x}, ${s.y}): flux ${s.flux} ADU, S/N ${s.snr}, peak ${s.peak} ADU, ` + (s.saturated ? "saturated" : s.fit ? `FWHM ${s.fit.major} x ${s.fit.minor} px at ${s.fit.angle} deg, eccentricity ${s.eccentricity}, Moffat exponent ${s.fit.beta}` : "no profile fits it") : "Click a star in the picture.";
+    if (starChart) { starChart.destroy(); starChart = null; }
+    if (!s) return;
+    const points = s.profile.map((v, k) => ({ x: k * s.step, y: v })).filter(p => p.y !== null), line = [];
+    if (s.fit) {
+      const width = Math.sqrt(s.fit.major * s.fit.minor), root = 2 ** (1 / s.fit.beta) - 1;
+      for (let r = 0; r <= s.profile.length * s.step; r += 0.1) line.push({ x: r, y: s.fit.level + s.fit.amplitude / (1 + root * (2 * r / width) ** 2) ** s.fit.beta });
+    }
+    const sets = [{ data: points, pointRadius: 2.5, backgroundColor: C.keep, borderColor: C.keep }, { data: line, pointRadius: 0, showLine: true, borderColor: C.drop, borderWidth: 1.5 }];
+    starChart = new Chart($("starprofile"), { type: "scatter", data: { datasets: sets }, options: { ...fresh, scales: { x: axis("pixels from its middle"), y: axis("ADU over the sky") } } });
   }
   function play() {
     clearInterval(S.playing);
@@ -465,6 +493,7 @@
   function tabs() {
     if (S.tab === "cost") cost();
     else if (S.tab === "together") together();
+    else if (S.tab === "star") starTab();
     else limitList();
   }
   function cost() {
@@ -538,7 +567,7 @@
   function tab(name) {
     S.tab = name;
     for (const b of document.querySelectorAll("#tabs button")) b.setAttribute("aria-selected", b.dataset.tab === name);
-    for (const t of ["cost", "together", "limits"]) $(t).hidden = t !== name;
+    for (const t of ["cost", "together", "limits", "star"]) $(t).hidden = t !== name;
     if (S.verdicts.length) tabs();
   }
 
@@ -649,7 +678,7 @@
   $("slidemeasure").addEventListener("change", () => { S.limits = S.limits.filter(l => !l.slide); judge(); });
   $("slide").addEventListener("input", slid);
   for (const word of ["keep", "drop", "auto"]) $(word).addEventListener("click", () => decide(word));
-  for (const id of ["common", "registered", "stars", "streaks", "rejected", "zones", "raw"]) $(id).addEventListener("change", () => { if (id === "registered") pictures.view = null; pictures.fine = null; redraw(); });
+  for (const id of ["common", "registered", "stars", "streaks", "rejected", "zones", "raw"]) $(id).addEventListener("change", () => { if (id === "registered") pictures.view = null; pictures.fine.clear(); pictures.moved(); });
   $("lead").addEventListener("click", lead);
   $("raw").disabled = alone;
   $("previous").addEventListener("click", () => step(-1));
@@ -658,7 +687,24 @@
   $("speed").addEventListener("change", () => { if (S.playing) { play(); play(); } });
   $("comet").addEventListener("click", point);
   $("compare").addEventListener("click", compare);
-  function compare() { S.comparing = !S.comparing; pictures.view = null; $("compare").setAttribute("aria-pressed", S.comparing); redraw(); }
+  // Best and worst at pixel scale: the middle first, then wherever one clicks, or corner by corner.
+  function compare() {
+    S.comparing = !S.comparing;
+    S.corner = 0;
+    pictures.view = null;
+    $("compare").setAttribute("aria-pressed", S.comparing);
+    if (S.comparing) corner(0); else redraw();
+  }
+  function corner(by) {
+    if (!S.comparing) return;
+    S.corner = (S.corner + by) % 5;
+    const f = stack().frames[shownFrames()[0]], r = $("picture").getBoundingClientRect();
+    if (!f.width) return;
+    const [a, b, tx, d, e, ty] = Kasane.Pictures.toGrid(f, true), edge = 20;
+    const half = [Math.min(f.width / 2, r.width / 4 - edge), Math.min(f.height / 2, r.height / 2 - edge)];
+    const x = [f.width / 2, half[0], f.width - half[0], f.width - half[0], half[0]][S.corner], y = [f.height / 2, half[1], half[1], f.height - half[1], f.height - half[1]][S.corner];
+    pictures.lookAt(a * x + b * y + tx, d * x + e * y + ty);
+  }
   $("accept").addEventListener("click", accept);
   $("discard").addEventListener("click", discard);
   $("undo").addEventListener("click", undo);
@@ -679,10 +725,10 @@
     n: ["next doubtful exposure, within a tenth of a limit", nextDoubtful], Escape: ["forget the selection", () => { S.selected.clear(); selectionText(); judge(); }],
     s: ["one stretch for all, or each by itself", () => toggle("common")], r: ["registered: stars stand still", () => toggle("registered")],
     o: ["detected stars", () => toggle("stars")], t: ["streaks", () => toggle("streaks")], x: ["what the last master light left out of it", () => toggle("rejected")], z: ["zones", () => toggle("zones")],
-    b: ["raw or calibrated", () => { if (!alone) toggle("raw"); }], c: ["best and worst side by side", compare], m: ["point at a comet", point],
+    b: ["raw or calibrated", () => { if (!alone) toggle("raw"); }], c: ["best and worst side by side, at pixel scale; a click looks there", compare], v: ["the next corner of both, then the middle", () => corner(1)], m: ["point at a comet", point],
     "+": ["closer (mouse wheel)", () => pictures.zoomBy(1.25)], "-": ["farther", () => pictures.zoomBy(0.8)], "0": ["whole frame (double-click)", () => { pictures.view = null; pictures.moved(); }],
     l: ["light or night look", () => setLook(S.look === "night" ? "day" : "night")],
-    "1": ["cost", () => tab("cost")], "2": ["measures together", () => tab("together")], "3": ["limits", () => tab("limits")],
+    "1": ["cost", () => tab("cost")], "2": ["measures together", () => tab("together")], "3": ["limits", () => tab("limits")], "4": ["the profile of the star that was clicked", () => tab("star")],
     "[": ["previous filter", () => chooseStack((S.stack + D.stacks.length - 1) % D.stacks.length)], "]": ["next filter", () => chooseStack((S.stack + 1) % D.stacks.length)],
     "?": ["these keys", () => $("keys").showModal()],
   };
