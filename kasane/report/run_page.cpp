@@ -208,16 +208,9 @@ json result_json(const ProjectResult& result) {
 
 namespace {
 
-/// What a page of a run is known by: all that the run tells, without how long it took.
+/// What a page of a run is known by: all that it shows of what the run told.
 std::string page_key(const RunReport& run) {
-    json all = to_json(run);
-    for (const char* list : {"stacks", "masters", "together"})
-        for (json& one : all[list])
-            for (const char* passing : {"time", "reused"})
-                one.erase(passing);
-    for (const char* passing : {"time", "folder", "output"})
-        all.erase(passing);
-    return digest(json_text(all));
+    return digest(json_text(result_json({.run = run})));
 }
 
 constexpr std::string_view kBegin = "<!doctype html>\n", kKey = "<!-- of the run ", kKeyEnd = " -->\n";
@@ -235,7 +228,7 @@ bool has_page(const RunReport& run) {
 
 std::string run_page(const ProjectResult& result) {
     json data = result_json(result);
-    bool whole = result.left_out.empty();
+    bool whole = result.left_out.empty() && result.stale.empty();
     for (const MasterLook& look : result.masters)
         whole = whole && look.trouble.empty();
     const fs::path output(result.run.output);

@@ -291,6 +291,48 @@ TEST_CASE("In the browser: what was left out of a light lies over its picture, a
     }
 }
 
+TEST_CASE("In the browser: a star that is clicked shows its profile, and lights are compared at pixel scale") {
+    const Served s;
+    auto c = s.client();
+    CHECK(c.Get(s.base() + "star/0/99?x=1&y=1&r=9")->status == 404);
+    CHECK(c.Get(s.base() + "star/0/0?x=-5&y=zz")->status == 404);
+    const auto stars = nlohmann::json::parse(c.Get(s.base() + "stars/0/0")->body);
+    REQUIRE(stars.size() > 10);
+    const double x = stars[0][0], y = stars[0][1];
+    const auto star =
+        nlohmann::json::parse(c.Get(fmt::format("{}star/0/0?x={:.0f}&y={:.0f}&r=6", s.base(), x, y))->body);
+    CHECK(star.at("x").get<double>() == Approx(x).margin(0.1));
+    CHECK(star.at("fit").at("major").get<double>() == Approx(stars[0][2].get<double>()).epsilon(0.2));
+    CHECK(star.at("profile").at(1).get<double>() > 5 * star.at("profile").at(10).get<double>());
+
+    Browser b;
+    b.open(s.server->address());
+    REQUIRE(
+        b.wait_for("return window.kasaneState && kasaneState.S.verdicts.length === 14 && kasaneState.pictures.view"));
+    const auto click = [&](double at_x, double at_y) {
+        b.run(fmt::format(
+            "const c = document.getElementById('picture'), r = c.getBoundingClientRect(), v = "
+            "kasaneState.pictures.view; for (const name of ['pointerdown', 'pointerup']) c.dispatchEvent(new "
+            "PointerEvent(name, {{clientX: r.left + r.width / 2 + ({} - v.x) * v.zoom, clientY: r.top + r.height / 2 + "
+            "({} - v.y) * v.zoom, pointerId: 1, isPrimary: true}}))",
+            at_x, at_y));
+    };
+    b.run("kasaneState.go(0)");
+    click(x, y);
+    REQUIRE(b.wait_for("return document.getElementById('startext').textContent.includes('FWHM')"));
+    CHECK(b.run("return document.getElementById('star').hidden") == false);
+    CHECK(b.run("return document.getElementById('cost').hidden") == true);
+    // Best and worst: at one to one, the middle first, then the corners.
+    b.press("c");
+    CHECK(b.run("return kasaneState.pictures.view.zoom") == 1);
+    const auto middle = b.run("return kasaneState.pictures.view.x");
+    b.press("v");
+    CHECK(b.run("return kasaneState.pictures.view.x") < middle);
+    CHECK(b.run("return kasaneState.pictures.view.zoom") == 1);
+    b.press("c");
+    CHECK(b.run("return kasaneState.S.comparing") == false);
+}
+
 TEST_CASE("The page as one file works without a server") {
     const TemporaryFolder folder;
     write_project(folder / "p");
