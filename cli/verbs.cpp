@@ -131,6 +131,7 @@ void open_browser(const std::string& address) {
 void write_page_of(const RunOptions& options, const RunReport& report, const Context& context) {
     if (has_page(report)) return;
     try {
+        require_replaceable(page_of(report)); // before the work
         write_run_page(look_at_result(options, report, context));
     } catch (const Cancelled&) {
         throw;
@@ -141,7 +142,9 @@ void write_page_of(const RunOptions& options, const RunReport& report, const Con
 
 int report(const Arguments& a, const Context& context) {
     const RunOptions options = options_of(a);
-    const ProjectResult result = look_at_result(options, last_run(options), context);
+    RunReport last = last_run(options);
+    require_replaceable(page_of(last)); // before the work
+    const ProjectResult result = look_at_result(options, std::move(last), context);
     const fs::path file = write_run_page(result);
     if (a.json) {
         nlohmann::json json = result_json(result);

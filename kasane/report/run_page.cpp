@@ -217,9 +217,12 @@ constexpr std::string_view kBegin = "<!doctype html>\n", kKey = "<!-- of the run
 
 } // namespace
 
+fs::path page_of(const RunReport& run) {
+    return fs::path(run.output) / "report.html";
+}
+
 bool has_page(const RunReport& run) {
-    const fs::path file = fs::path(run.output) / "report.html";
-    std::ifstream in(file, std::ios::binary);
+    std::ifstream in(page_of(run), std::ios::binary);
     const std::string wanted = fmt::format("{}{}{}{}", kBegin, kKey, page_key(run), kKeyEnd);
     std::string begin(wanted.size(), 0);
     in.read(begin.data(), static_cast<std::streamsize>(begin.size()));
@@ -265,7 +268,7 @@ std::string run_page(const ProjectResult& result) {
 }
 
 fs::path write_run_page(const ProjectResult& result) {
-    const fs::path file = fs::path(result.run.output) / "report.html";
+    const fs::path file = page_of(result.run);
     write_text_safely(file, run_page(result));
     return file;
 }

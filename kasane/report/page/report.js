@@ -67,7 +67,7 @@
     list.textContent = "";
     for (const s of D.stale) add("warning", s, "This page shows the last run; kasane run makes it anew");
     for (const f of D.findings) if (f.level !== "note") add(f.level, f.text, f.remedy, f.files);
-    for (const s of D.stacks) if (s.file && s.dropped) {
+    for (const s of D.stacks) if (s.dropped) {
       const out = s.frames.filter(f => !f.used).sort((a, b) => (b.worth || 0) - (a.worth || 0)), lost = out.reduce((sum, f) => sum + (f.worth || 0) * f.seconds, 0);
       add("note", `${label(s)}: ${s.dropped} of ${s.used + s.dropped} lights left out${lost > 0 ? ` (${hours(lost)} effective)` : ""}${out.length ? `; ${out.length > 1 ? "the best of them" : "it"}: ${out[0].reason}` : ""}`, "");
     }
@@ -91,6 +91,7 @@
     return { scale, x: (box.width - s.width * scale) / 2, y: (box.height - s.height * scale) / 2, box };
   }
   function pick(e) {
+    if (!made.length) return;
     const at = placed(), stars = now().profiles || [];
     if (!at || !stars.length) return;
     const x = (e.clientX - at.box.left - at.x) / at.scale, y = (e.clientY - at.box.top - at.y) / at.scale;
@@ -102,6 +103,7 @@
   let chart = null;
   const axis = title => ({ type: "linear", title: { display: true, text: title, color: C.faint, font: { size: 11 } }, ticks: { color: C.faint, maxTicksLimit: 7, font: { size: 10 } }, grid: { color: C.line } });
   function star() {
+    if (!made.length) return;
     const marks = $("marks"), s = (now().profiles || [])[S.star], at = placed();
     marks.textContent = "";
     $("star").hidden = !s;
@@ -290,7 +292,7 @@
   findings();
   setLook(S.look);
   if (made.length) choose(made.reduce((best, s, k) => (s.seconds > made[best].seconds ? k : best), 0));
-  else { table(); for (const id of ["growth", "blink", "field", "decisions", "picture"]) $(id).hidden = true; }
+  else { table(); for (const id of ["parts", "growth", "blink", "field", "decisions", "picture"]) $(id).hidden = true; }
   $("frame").addEventListener("click", pick);
   $("flip").addEventListener("click", flip);
   $("auto").addEventListener("click", byItself);
