@@ -1,5 +1,7 @@
 #include <kasane/pairing/checks.hpp>
 
+#include <kasane/pairing/neighbours.hpp>
+
 #include <kasane/frames/nights.hpp>
 #include <kasane/frames/words.hpp>
 
@@ -513,7 +515,10 @@ private:
 
 std::vector<Finding> check_frames(const std::vector<Exposure>& exposures, const Pairing& pairing,
                                   const std::vector<std::optional<Look>>& looks) {
-    return Checker(exposures, pairing, looks).run();
+    std::vector<Finding> findings = Checker(exposures, pairing, looks).run();
+    for (Finding& f : neighbouring_targets(exposures, pairing))
+        findings.push_back(std::move(f));
+    return findings;
 }
 
 } // namespace kasane

@@ -2,7 +2,7 @@
 //
 // The room holds, beside this:
 //   pairer.hpp    how it is done, in four parts
-//   checks.hpp    what is wrong or missing beyond what the pairing tells
+//   checks.hpp    what is wrong or missing beyond what the pairing tells; neighbours.hpp: targets side by side
 //   findings.hpp  one record for what a person should know
 #pragma once
 

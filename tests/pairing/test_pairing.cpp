@@ -382,3 +382,36 @@ TEST_CASE("What a header says against its folder is told") {
     CHECK_FALSE(find(with(Role::light, "lights/Ha/a.fits", "Ha"), "filter-contradicted"));
     CHECK_FALSE(find(with(Role::light, "L/a.fits", "Ha"), "filter-contradicted")); // a lone letter says little
 }
+
+TEST_CASE("Targets of other names whose fields overlap by their coordinates are told of, and kept apart") {
+    const auto pointed = [](const std::string& target, double ra, double dec, const std::string& filter = "L") {
+        Exposure e = frame(Role::light, 120, filter);
+        e.target = target;
+        e.focal_length_mm = 500;
+        e.pixel_um = 5; // 80 pixels are 0.046 degrees
+        e.right_ascension = ra;
+        e.declination = dec;
+        return e;
+    };
+    const auto told = [](const std::vector<Exposure>& all) {
+        const std::vector<Finding> findings = check(all);
+        const Finding* f = find(findings, "targets-overlap");
+        return f ? f->text : std::string();
+    };
+    // Over midnight of right ascension, where a degree of it is half as wide.
+    const std::vector<Exposure> west{pointed("Lantern west", 359.97, 60), pointed("Lantern west", 359.971, 60)};
+    std::vector<Exposure> all = west;
+    all.push_back(pointed("Lantern east", 0.03, 60));
+    CHECK_THAT(told(all),
+               Catch::Contains("Lantern west") && Catch::Contains("Lantern east") && Catch::Contains("0.029"));
+    CHECK(pair_frames(all).stacks.size() == 2);
+    all.back() = pointed("Lantern east", 0.1, 60); // a field apart
+    CHECK(told(all).empty());
+    all.back() = pointed("Lantern east", 0.03, 60, "R"); // never in one picture
+    CHECK(told(all).empty());
+    all.back() = pointed("Lantern east", 0.03, 60);
+    all.back().focal_length_mm.reset();
+    CHECK(told(all).empty());
+    all.back() = pointed("Lantern west", 0.03, 60);
+    CHECK(told(all).empty());
+}
