@@ -4,6 +4,7 @@
 #include <kasane/stages/align.hpp>
 #include <kasane/stages/masks.hpp>
 
+#include <cmath>
 #include <fmt/format.h>
 #include <map>
 #include <utility>
@@ -31,7 +32,8 @@ void offer_masks(Session& s, const std::vector<std::vector<Light>>& all) {
         for (const Polygon& p : g.hidden) {
             polygons += polygons.empty() ? "[" : ", [";
             for (std::size_t i = 0; i < p.size(); ++i)
-                polygons += fmt::format("{}{:.0f}, {:.0f}", i ? ", " : "", cell * p[i].first, cell * p[i].second);
+                polygons += fmt::format("{}{}, {}", i ? ", " : "", std::lround(cell * p[i].first),
+                                        std::lround(cell * p[i].second));
             polygons += "]";
         }
         s.report.findings.push_back(
