@@ -127,6 +127,17 @@ void open_browser(const std::string& address) {
     posix_spawnp(&child, program.c_str(), nullptr, nullptr, arguments, environ); // the address is printed all the same
 }
 
+/// RFC 8089, with all but the plainest characters escaped.
+std::string file_address(const fs::path& file) {
+    std::string out = "file://";
+    for (const char c : fs::absolute(file).string())
+        if (std::isalnum(static_cast<unsigned char>(c)) || std::string_view("/._-~").find(c) != std::string_view::npos)
+            out += c;
+        else
+            out += fmt::format("%{:02X}", static_cast<unsigned char>(c));
+    return out;
+}
+
 /// The page of a run, where there is something new to show. What keeps it from being made does not spoil the run.
 void write_page_of(const RunOptions& options, const RunReport& report, const Context& context) {
     if (has_page(report)) return;
@@ -156,7 +167,7 @@ int report(const Arguments& a, const Context& context) {
             std::cout << "  " << wrapped(clean(stale), 4, static_cast<std::size_t>(columns())) << "\n";
         if (!result.stale.empty()) std::cout << "It shows the last run; 'kasane run' brings all up to date.\n";
     }
-    if (!a.no_open && !a.json) open_browser("file://" + fs::absolute(file).string());
+    if (!a.no_open && !a.json) open_browser(file_address(file));
     return result.stale.empty() && result.left_out.empty() ? Exit::done : Exit::done_with_findings;
 }
 

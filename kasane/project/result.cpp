@@ -158,10 +158,22 @@ ProjectResult look_at_result(const RunOptions& options, RunReport run, const Con
     result.run = std::move(run);
     const fs::path output(result.run.output);
     context.progress.begin("report", static_cast<std::int64_t>(2 * result.run.stacks.size() + 1));
-    for (const ResultStatus& s : project_status(options, context).results)
-        if (s.state == ResultStatus::State::stale || s.state == ResultStatus::State::missing)
-            result.stale.push_back(fmt::format("{} is {}{}", s.name, state_name(s.state),
-                                               s.reasons.empty() ? "" : ": " + s.reasons.front()));
+    // The master lights can be shown whatever has become of the lights.
+    const auto try_to = [&](const char* what, const auto& show) {
+        try {
+            show();
+        } catch (const Cancelled&) {
+            throw;
+        } catch (const Error& e) {
+            result.left_out.push_back(fmt::format("{}: {}", what, e.what()));
+        }
+    };
+    try_to("whether all is up to date", [&] {
+        for (const ResultStatus& s : project_status(options, context).results)
+            if (s.state == ResultStatus::State::stale || s.state == ResultStatus::State::missing)
+                result.stale.push_back(fmt::format("{} is {}{}", s.name, state_name(s.state),
+                                                   s.reasons.empty() ? "" : ": " + s.reasons.front()));
+    });
     for (const StackReport& s : result.run.stacks) {
         context.workers.cancel().check();
         if (!s.file.empty()) {
@@ -172,15 +184,17 @@ ProjectResult look_at_result(const RunOptions& options, RunReport run, const Con
         }
         context.progress.advance(1);
     }
-    result.registration = align_project(options, context);
-    GradeOptions grading;
-    grading.run = options;
-    const GradedProject graded(grading, context);
-    for (std::size_t k = 0; k < graded.report.stacks.size(); ++k) {
-        context.workers.cancel().check();
-        look_at_frames(graded, k, result);
-        context.progress.advance(1);
-    }
+    try_to("how the lights were registered", [&] { result.registration = align_project(options, context); });
+    try_to("the lights", [&] {
+        GradeOptions grading;
+        grading.run = options;
+        const GradedProject graded(grading, context);
+        for (std::size_t k = 0; k < graded.report.stacks.size(); ++k) {
+            context.workers.cancel().check();
+            look_at_frames(graded, k, result);
+            context.progress.advance(1);
+        }
+    });
     context.progress.end();
     return result;
 }

@@ -48,7 +48,7 @@ Growth growth_of(const StackReport& stack);
 RunReport last_run(const RunOptions& options);
 
 /// Looks at the master lights of a report, the best and the worst light of each, and what was registered. What cannot
-/// be read is told in the result. Throws as grade_project does where the project itself cannot be opened.
+/// be looked at is told in the result: lights that are gone, a project that another run holds. Throws Cancelled.
 ProjectResult look_at_result(const RunOptions& options, RunReport run, const Context& context);
 
 } // namespace kasane

@@ -64,6 +64,12 @@ TEST_CASE("A run leaves its page and a report is made of what is there") {
     CHECK(stack.at("shape").at("zones").size() == 9);
     CHECK(stack.at("profiles").size() > 10);
     CHECK(stack.at("trials").size() == run.at("stacks").at(0).at("rejection_trials").size());
+    // Without the lights it can still be read what came of them.
+    fs::rename(p.path / "night-1/lights", p.folder / "away");
+    const auto alone = shell("{kasane} report -q --no-open " + folder);
+    CHECK(alone.status == 1);
+    CHECK_THAT(read_file(page), Catch::Contains("there are no lights") && Catch::Contains("data:image/jpeg"));
+    fs::rename(p.folder / "away", p.path / "night-1/lights");
     // A master light that is gone is told, and so is that it is not up to date.
     fs::remove(p.path / "kasane/lights" / fs::path(run.at("stacks").at(0).at("file").get<std::string>()).filename());
     const auto again = shell("{kasane} report -q --no-open " + folder);
