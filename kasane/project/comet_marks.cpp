@@ -67,6 +67,7 @@ const Exposure& light_named(const Session& s, const CometMark& mark) {
 
 std::vector<CometMark> keep_comet_marks(const RunOptions& options, const std::vector<std::string>& wishes,
                                         const Context& context) {
+    require_exposure_folder(options.folder);
     const bool none = std::find(wishes.begin(), wishes.end(), "none") != wishes.end();
     if (none && wishes.size() > 1)
         throw UsageError("\"none\" takes all marks of a comet out, but others are named beside it", {},
@@ -93,7 +94,9 @@ std::vector<CometMark> keep_comet_marks(const RunOptions& options, const std::ve
     }
     const fs::path file = recipe_file(options.folder);
     const std::string before = content_of(file).value_or("");
-    std::vector<CometMark> marks = none ? std::vector<CometMark>{} : parse_recipe(before, file).comet;
+    std::vector<CometMark> marks = parse_recipe(before, file).comet;
+    if (none && marks.empty()) return {}; // nothing to take out
+    if (none) marks.clear();
     for (const CometMark& m : fresh) {
         const auto same =
             std::find_if(marks.begin(), marks.end(), [&](const CometMark& o) { return o.file == m.file; });

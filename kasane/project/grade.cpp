@@ -359,10 +359,8 @@ std::optional<StarLook> GradedProject::star(std::size_t stack, std::size_t frame
                                  view->bounds());
     const Image pixels = read_planes(*view, box);
     view->release();
-    StarLook look =
-        look_at_star(pixels.plane(plane), *nearest, {static_cast<double>(box.x), static_cast<double>(box.y)},
-                     measures->main().fwhm, measures->main().noise);
-    return look;
+    return look_at_star(pixels.plane(plane), *nearest, {static_cast<double>(box.x), static_cast<double>(box.y)},
+                        measures->main().fwhm, measures->main().noise);
 }
 
 FramePicture GradedProject::picture(std::size_t stack, std::size_t frame, const Region& part, bool raw) const {

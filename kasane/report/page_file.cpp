@@ -55,6 +55,11 @@ std::string page_file(std::string_view name, const nlohmann::json& data) {
     return page;
 }
 
+nlohmann::json rounded(double value, int digits) {
+    return std::isfinite(value) ? nlohmann::json(std::stod(fmt::format("{:.{}g}", value, digits)))
+                                : nlohmann::json(nullptr);
+}
+
 std::string base64(const std::string& bytes) {
     static const char* letters = "ABCDEFGHIJKLMNOPQRSTUVWXYZabcdefghijklmnopqrstuvwxyz0123456789+/";
     std::string out;

@@ -14,6 +14,9 @@ namespace kasane {
 /// before the first script. Nothing in the data can end the script's element.
 std::string page_file(std::string_view page, const nlohmann::json& data);
 
+/// To so many digits, as pages show it and no longer; null where it is not a number.
+nlohmann::json rounded(double value, int digits = 6);
+
 /// RFC 4648, section 4.
 std::string base64(const std::string& bytes);
 

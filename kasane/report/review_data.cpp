@@ -16,10 +16,6 @@ namespace kasane {
 
 namespace {
 
-nlohmann::json number(double v) {
-    return std::isfinite(v) ? nlohmann::json(std::stod(fmt::format("{:.6g}", v))) : nlohmann::json(nullptr);
-}
-
 nlohmann::json condition_json(const Condition& c) {
     static const char* references[] = {"", "median", "best"};
     return {{"measure", static_cast<int>(c.measure)},
@@ -49,7 +45,7 @@ nlohmann::json distribution_json(const Distributions& d, const std::string& nigh
     nlohmann::json out = nlohmann::json::array();
     for (int m = 0; m < kMeasures; ++m) {
         const Distribution& one = d.of(static_cast<Measure>(m), night, of_night);
-        out.push_back({number(one.median), number(one.spread), number(one.best)});
+        out.push_back({rounded(one.median), rounded(one.spread), rounded(one.best)});
     }
     return out;
 }
@@ -83,11 +79,11 @@ nlohmann::json kinds_json(const StackGrade& s) {
 nlohmann::json frame_json(const FrameGrade& f) {
     nlohmann::json values = nlohmann::json::array(), zones = nlohmann::json::array(), streaks = nlohmann::json::array();
     for (const double v : f.figures.value)
-        values.push_back(number(v));
+        values.push_back(rounded(v));
     for (const Zone& z : f.shape.zones)
-        zones.push_back({z.stars, number(z.fwhm), number(z.eccentricity), number(z.angle)});
+        zones.push_back({z.stars, rounded(z.fwhm), rounded(z.eccentricity), rounded(z.angle)});
     for (const Streak& s : f.streaks)
-        streaks.push_back({number(s.x0), number(s.y0), number(s.x1), number(s.y1)});
+        streaks.push_back({rounded(s.x0), rounded(s.y0), rounded(s.x1), rounded(s.y1)});
     nlohmann::json out = {{"file", f.path},
                           {"night", f.night},
                           {"start", f.start},
@@ -96,7 +92,7 @@ nlohmann::json frame_json(const FrameGrade& f) {
                           {"kin", f.kin},
                           {"v", values},
                           {"info", f.contribution.information},
-                          {"worth", number(f.contribution.worth)},
+                          {"worth", rounded(f.contribution.worth)},
                           {"seconds", f.contribution.seconds},
                           {"hindrance", f.verdict.author == Author::impossible ? f.verdict.reason : ""},
                           {"zones", zones},
@@ -152,7 +148,7 @@ nlohmann::json review_data(const GradeReport& report) {
     }
     nlohmann::json comet = nlohmann::json::object(); // by file
     for (const CometMark& m : report.comet)
-        comet[m.file] = {number(m.x), number(m.y)};
+        comet[m.file] = {rounded(m.x), rounded(m.y)};
     for (const NightDrift& d : report.drifts)
         drifts.push_back({{"night", d.night}, {"diagnosis", d.drift.diagnosis}});
     // "." and "project/" have a name as well.
@@ -214,10 +210,6 @@ std::string review_file(const GradedProject& project) {
 }
 
 nlohmann::json star_json(const StarLook& s) {
-    const auto rounded = [](double v, int digits) {
-        return std::isfinite(v) ? nlohmann::json(std::stod(fmt::format("{:.{}g}", v, digits)))
-                                : nlohmann::json(nullptr);
-    };
     nlohmann::json profile = nlohmann::json::array();
     for (const double v : s.profile.value)
         profile.push_back(rounded(v, 4));

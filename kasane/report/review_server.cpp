@@ -174,7 +174,7 @@ struct ReviewServer::Service {
         asset(base + "/", "review.html", "text/html; charset=utf-8");
         for (const char* style : {"look.css", "review.css"})
             asset(base + "/" + style, style, "text/css; charset=utf-8");
-        for (const char* script : {"chart.min.js", "judging.js", "pictures.js", "comet.js", "review.js"})
+        for (const char* script : {"chart.min.js", "judging.js", "pictures.js", "comet.js", "profile.js", "review.js"})
             asset(base + "/" + script, script, "text/javascript; charset=utf-8");
         server.Get(base + "/data.json", [this](const auto&, auto& r) {
             const std::lock_guard lock(mutex);

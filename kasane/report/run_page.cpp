@@ -3,7 +3,6 @@
 #include <kasane/base/error.hpp>
 #include <kasane/base/hash.hpp>
 #include <kasane/base/output_file.hpp>
-#include <kasane/image/statistics.hpp>
 #include <kasane/io/reader.hpp>
 #include <kasane/report/align_pictures.hpp>
 #include <kasane/report/json.hpp>
@@ -15,7 +14,6 @@
 #include <cmath>
 #include <fmt/format.h>
 #include <fstream>
-#include <map>
 #include <nlohmann/json.hpp>
 
 namespace fs = std::filesystem;
@@ -28,10 +26,6 @@ namespace {
 
 constexpr int kPicture = 1000, kRejected = 700, kFrame = 640; // pixels of the longer side, at most
 
-json number(double v, int digits = 5) {
-    return std::isfinite(v) ? json(std::stod(fmt::format("{:.{}g}", v, digits))) : json(nullptr);
-}
-
 json stars_json(const MasterLook& look) {
     json out = json::array();
     for (const StarLook& s : look.stars)
@@ -43,13 +37,14 @@ json shape_json(const MasterLook& look) {
     json zones = json::array();
     for (const Zone& z : look.shape.zones)
         zones.push_back({{"stars", z.stars},
-                         {"fwhm", number(z.fwhm, 4)},
-                         {"eccentricity", number(z.eccentricity, 3)},
-                         {"angle", number(z.angle, 3)}});
+                         {"fwhm", rounded(z.fwhm, 4)},
+                         {"eccentricity", rounded(z.eccentricity, 3)},
+                         {"angle", rounded(z.angle, 3)}});
     return {{"zones", zones},
-            {"tilt", number(look.shape.tilt, 3)},
-            {"tilt_angle", number(look.shape.tilt_angle, 3)},
-            {"curvature", number(look.shape.curvature, 3)}};
+            {"finer", look.finer},
+            {"tilt", rounded(look.shape.tilt, 3)},
+            {"tilt_angle", rounded(look.shape.tilt_angle, 3)},
+            {"curvature", rounded(look.shape.curvature, 3)}};
 }
 
 json frame_json(const FrameReport& f) {
@@ -58,17 +53,17 @@ json frame_json(const FrameReport& f) {
             {"used", f.used},
             {"reason", f.reason},
             {"seconds", f.seconds},
-            {"fwhm", number(f.fwhm, 3)},
-            {"noise", number(f.noise, 3)},
-            {"worth", number(f.worth, 3)},
-            {"weight", number(f.weight, 3)},
-            {"scale", number(f.scale, 4)},
-            {"shift", {number(f.shift_x, 4), number(f.shift_y, 4)}},
-            {"rotation", number(f.rotation, 4)},
-            {"rms", number(f.rms, 3)},
-            {"low", number(f.rejected_low, 3)},
-            {"high", number(f.rejected_high, 3)},
-            {"trails", number(f.under_streaks, 3)},
+            {"fwhm", rounded(f.fwhm, 3)},
+            {"noise", rounded(f.noise, 3)},
+            {"worth", rounded(f.worth, 3)},
+            {"weight", rounded(f.weight, 3)},
+            {"scale", rounded(f.scale, 4)},
+            {"shift", {rounded(f.shift_x, 4), rounded(f.shift_y, 4)}},
+            {"rotation", rounded(f.rotation, 4)},
+            {"rms", rounded(f.rms, 3)},
+            {"low", rounded(f.rejected_low, 3)},
+            {"high", rounded(f.rejected_high, 3)},
+            {"trails", rounded(f.under_streaks, 3)},
             {"dark", f.dark},
             {"flat", f.flat},
             {"by_hand", f.by_hand}};
@@ -81,44 +76,44 @@ json stack_json(const StackReport& s) {
     for (const RejectionReport& r : s.rejection_trials)
         trials.push_back({{"method", r.method},
                           {"text", r.text},
-                          {"loss", number(r.loss, 3)},
-                          {"left", number(r.left, 3)},
-                          {"left_low", number(r.left_low, 3)},
-                          {"cores", number(r.cores, 3)},
+                          {"loss", rounded(r.loss, 3)},
+                          {"left", rounded(r.left, 3)},
+                          {"left_low", rounded(r.left_low, 3)},
+                          {"cores", rounded(r.cores, 3)},
                           {"chosen", r.chosen}});
     for (const WeightCost& w : s.weight_costs)
         weights.push_back({{"weights", w.weights},
-                           {"noise", number(w.noise, 4)},
-                           {"fwhm", number(w.fwhm, 4)},
+                           {"noise", rounded(w.noise, 4)},
+                           {"fwhm", rounded(w.fwhm, 4)},
                            {"chosen", w.weights == s.weights}});
-    return {
-        {"name", s.name},
-        {"target", s.target},
-        {"filter", s.filter},
-        {"file", s.file},
-        {"failure", s.failure},
-        {"used", s.used},
-        {"dropped", s.dropped},
-        {"seconds", s.seconds_total},
-        {"effective", number(s.seconds_effective)},
-        {"noise", number(s.noise, 4)},
-        {"expected_noise", number(s.expected_noise, 4)},
-        {"fwhm", number(s.fwhm, 4)},
-        {"eccentricity", number(s.eccentricity, 3)},
-        {"limit", number(limiting_flux(s.noise, s.fwhm), 4)},
-        {"low", number(s.rejected_low, 3)},
-        {"high", number(s.rejected_high, 3)},
-        {"trails", number(s.under_streaks, 3)},
-        {"cores", {number(s.core_rejected_at_first, 3), number(s.core_rejected, 3), number(s.rejected_elsewhere, 3)}},
-        {"reference", s.reference},
-        {"reference_reason", s.reference_reason},
-        {"runners_up", s.runners_up},
-        {"optics", s.optics},
-        {"details", stack_lines(s)},
-        {"growth", growth_json(s)},
-        {"trials", trials},
-        {"weights", weights},
-        {"frames", frames}};
+    return {{"name", s.name},
+            {"target", s.target},
+            {"filter", s.filter},
+            {"file", s.file},
+            {"failure", s.failure},
+            {"used", s.used},
+            {"dropped", s.dropped},
+            {"seconds", s.seconds_total},
+            {"effective", rounded(s.seconds_effective)},
+            {"noise", rounded(s.noise, 4)},
+            {"expected_noise", rounded(s.expected_noise, 4)},
+            {"fwhm", rounded(s.fwhm, 4)},
+            {"eccentricity", rounded(s.eccentricity, 3)},
+            {"limiting_flux", rounded(limiting_flux(s.noise, s.fwhm), 4)},
+            {"low", rounded(s.rejected_low, 3)},
+            {"high", rounded(s.rejected_high, 3)},
+            {"trails", rounded(s.under_streaks, 3)},
+            {"cores",
+             {rounded(s.core_rejected_at_first, 3), rounded(s.core_rejected, 3), rounded(s.rejected_elsewhere, 3)}},
+            {"reference", s.reference},
+            {"reference_reason", s.reference_reason},
+            {"runners_up", s.runners_up},
+            {"optics", s.optics},
+            {"details", stack_lines(s)},
+            {"growth", growth_json(s)},
+            {"trials", trials},
+            {"weights", weights},
+            {"frames", frames}};
 }
 
 /// A PNG of the results as an address; null where it cannot be read.
@@ -168,9 +163,9 @@ json masters_json(const RunReport& r) {
         out.push_back({{"name", m.name},
                        {"role", m.role},
                        {"frames", m.frames},
-                       {"level", number(m.level)},
-                       {"frame_noise", number(m.frame_noise, 3)},
-                       {"noise", number(m.noise, 3)},
+                       {"level", rounded(m.level)},
+                       {"frame_noise", rounded(m.frame_noise, 3)},
+                       {"noise", rounded(m.noise, 3)},
                        {"combination", m.combination},
                        {"offset", m.offset},
                        {"doubts", m.doubts}});
@@ -193,7 +188,7 @@ json result_json(const ProjectResult& result) {
             }
     json composites = json::array();
     for (const CompositeReport& c : result.run.composites)
-        composites.push_back({{"name", c.name}, {"kind", c.kind}, {"text", c.text}, {"noise", number(c.noise, 4)}});
+        composites.push_back({{"name", c.name}, {"kind", c.kind}, {"text", c.text}, {"noise", rounded(c.noise, 4)}});
     std::error_code failed;
     const fs::path folder = fs::weakly_canonical(result.run.folder, failed);
     return {{"folder", (failed ? fs::path(result.run.folder) : folder).filename().string()},

@@ -1,11 +1,11 @@
 // A comet among the stars, as its users run it.
+#include "support/comets.hpp"
 #include "support/projects.hpp"
 
 #include <kasane/base/error.hpp>
 #include <kasane/io/reader.hpp>
 #include <kasane/recipe/recipe.hpp>
 #include <kasane/report/tables.hpp>
-#include <kasane/sky/variants.hpp>
 
 #include <catch2/catch.hpp>
 #include <cmath>
@@ -17,26 +17,11 @@ using namespace kasane::test;
 
 namespace {
 
-const sky::Scenario& scenario() {
-    static const sky::Scenario s = sky::demo_variant("comet").make();
-    return s;
-}
-
 void write_comet(const fs::path& folder) {
     const Quiet quiet;
-    sky::write_scenario(scenario(), folder, quiet.context);
+    sky::write_scenario(comet_scenario(), folder, quiet.context);
 }
 using CometProject = CopyOf<&write_comet>;
-
-const sky::Shot& shot_of(const std::string& file) {
-    return *std::find_if(scenario().shots.begin(), scenario().shots.end(),
-                         [&](const sky::Shot& s) { return s.path == file; });
-}
-
-Point comet_on(const sky::Shot& shot) {
-    const sky::Comet& c = *shot.conditions.comet;
-    return sky::pixel_of(shot.conditions.pointing, scenario().instrument, {c.x, c.y});
-}
 
 struct Spread {
     double mean = 0, sigma = 0;
@@ -75,7 +60,7 @@ TEST_CASE("Two marks make three master lights of each filter: of the stars, of t
         int found = 0;
         for (const CometPlaceReport& p : c.places) {
             found += p.found;
-            const Point truth = comet_on(shot_of(p.file));
+            const Point truth = comet_on(p.file);
             // A tail draws the middle along, everywhere by the same.
             CHECK(std::hypot(p.x - truth.x, p.y - truth.y) < 1.2);
         }
@@ -85,7 +70,7 @@ TEST_CASE("Two marks make three master lights of each filter: of the stars, of t
                     comet = read_plane(*open_frame(fs::path(report.output) / c.file), 0),
                     both = read_plane(*open_frame(fs::path(report.output) / c.both_file), 0);
         // It stands where it was on the reference.
-        const Point home = comet_on(shot_of(s.reference));
+        const Point home = comet_on(s.reference);
         const Spread core = around(comet, home, 0, 3), sky = around(comet, home, 190, 260);
         CHECK(core.mean - sky.mean > 100 * s.noise);
         // Without stars and nebulae: what is left of them is noise.

@@ -1,4 +1,5 @@
 // A comet, pointed at: from the command, and by clicks on the review page.
+#include "support/comets.hpp"
 #include "support/projects.hpp"
 #include "support/webdriver.hpp"
 
@@ -6,7 +7,6 @@
 #include <kasane/project/check.hpp>
 #include <kasane/project/comet_marks.hpp>
 #include <kasane/report/review.hpp>
-#include <kasane/sky/variants.hpp>
 
 #include <catch2/catch.hpp>
 #include <cmath>
@@ -19,25 +19,13 @@ using namespace kasane::test;
 
 namespace {
 
-const sky::Scenario& scenario() {
-    static const sky::Scenario s = sky::demo_variant("comet").make();
-    return s;
-}
-
 /// The demo's comet, that nobody has pointed at.
 void write_unmarked(const fs::path& folder) {
     const Quiet quiet;
-    sky::write_scenario(scenario(), folder, quiet.context);
+    sky::write_scenario(comet_scenario(), folder, quiet.context);
     write_recipe(folder, "# mine\n");
 }
 using Unmarked = CopyOf<&write_unmarked>;
-
-Point comet_on(const std::string& file) {
-    const auto shot = std::find_if(scenario().shots.begin(), scenario().shots.end(),
-                                   [&](const sky::Shot& s) { return s.path == file; });
-    const sky::Comet& c = *shot->conditions.comet;
-    return sky::pixel_of(shot->conditions.pointing, scenario().instrument, {c.x, c.y});
-}
 
 } // namespace
 
@@ -74,6 +62,13 @@ TEST_CASE("Marks of a comet are kept in the recipe by the command, and refused w
     refused({"none", "L_002.fits 3 4"}, "beside it");
     CHECK(keep({"none"}).empty());
     CHECK(read_recipe(p.path).comet.empty());
+    // Where there is nothing to take out nothing is written, and nowhere is no project.
+    fs::remove(p.path / "kasane.toml");
+    CHECK(keep({"none"}).empty());
+    CHECK_FALSE(fs::exists(p.path / "kasane.toml"));
+    o.folder = p.path / "nowhere";
+    CHECK_THROWS_AS(keep({"none"}), InputError);
+    o.folder = p.path;
     // The command itself, and what check and status say of it.
     const std::string folder = p.path.string();
     CHECK(shell("{kasane} run -q " + folder + " --comet 'L_001.fits 243 284' --comet 'G_027.fits 334 248'").status ==

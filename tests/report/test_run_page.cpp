@@ -58,7 +58,7 @@ TEST_CASE("A run leaves its page and a report is made of what is there") {
     const auto run = nlohmann::json::parse(read_file(p.path / "kasane/report.json"));
     const auto& stack = json.at("stacks").at(0);
     CHECK(stack.at("used") == 7);
-    CHECK(stack.at("limit").get<double>() ==
+    CHECK(stack.at("limiting_flux").get<double>() ==
           Approx(run.at("stacks").at(0).at("limiting_flux").get<double>()).epsilon(1e-3));
     CHECK(stack.at("growth").at("nights").size() == run.at("stacks").at(0).at("growth").at("nights").size());
     CHECK(stack.at("shape").at("zones").size() == 9);
@@ -111,6 +111,9 @@ TEST_CASE("In the browser: the report shows the result, a star's profile, and bl
     CHECK(b.run("return kasaneReport.S.star") == 0);
     CHECK_THAT(text("startext"), Catch::Contains("FWHM"));
     CHECK(b.run("return document.querySelectorAll('#marks circle').length") == 1);
+    CHECK_THAT(text("startext"),
+               Catch::StartsWith(fmt::format(
+                   "At ({}, ", b.run("return String(kasaneData.stacks[0].profiles[0].x)").get<std::string>())));
     // Blink.
     const auto shown = [&] {
         return b.run("return document.querySelector('#blinked img:not(.away)').src.length").get<int>();
@@ -128,4 +131,31 @@ TEST_CASE("In the browser: the report shows the result, a star's profile, and bl
     b.press("l");
     CHECK(b.run("return document.documentElement.dataset.look === 'night' || document.documentElement.dataset.look "
                 "=== 'day'") == true);
+}
+
+TEST_CASE("In the browser: filters are weighed against each other, and stacks of one filter go by their names") {
+    const TemporaryFolder folder;
+    ProjectResult result;
+    result.run.folder = result.run.output = folder.path().string();
+    for (const auto& [name, filter, seconds] :
+         {std::tuple("East-L", "L", 3600), std::tuple("West-L", "L", 7200), std::tuple("West-R", "R", 600)}) {
+        StackReport s;
+        s.name = name, s.filter = filter, s.file = "lights/none.fits", s.noise = 2, s.fwhm = 3;
+        s.seconds_total = s.seconds_effective = seconds;
+        s.used = 1;
+        FrameReport f;
+        f.path = "a.fits", f.night = "2031-03-12", f.used = true, f.seconds = seconds, f.worth = 1;
+        s.frames.push_back(f);
+        result.run.stacks.push_back(s);
+    }
+    Browser b;
+    b.open("file://" + write_run_page(result).string());
+    REQUIRE(b.wait_for("return window.kasaneReport !== undefined"));
+    const auto text = [&](const std::string& id) {
+        return b.run("return document.getElementById('" + id + "').textContent").get<std::string>();
+    };
+    CHECK(text("stacks") == "East-LWest-LR");
+    CHECK_THAT(text("added"), Catch::Contains("R has the least (10 min), West-L the most (2 h 00 min)"));
+    CHECK_THAT(text("caption"), Catch::Contains("could not be read")); // its preview
+    CHECK_FALSE(has_page(result.run));                                 // so that the next run tries again
 }

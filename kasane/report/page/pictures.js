@@ -325,6 +325,6 @@ Kasane.Pictures = class {
       const at = still && this.host.clicked && this.place(e);
       if (at) this.host.clicked(at);
     });
-    this.canvas.addEventListener("dblclick", () => { this.view = null; this.moved(); });
+    this.canvas.addEventListener("dblclick", () => { this.view = null; if (this.host.clickedTwice) this.host.clickedTwice(); this.moved(); });
   }
 };

@@ -26,7 +26,7 @@
     const s = Math.round(seconds || 0), h = Math.floor(s / 3600), m = Math.round(s / 60) % 60;
     return h ? `${h} h ${String(m).padStart(2, "0")} min` : s >= 60 ? `${Math.round(s / 60)} min` : `${s} s`;
   };
-  const label = s => s.filter || s.name;
+  const label = s => (s.filter && D.stacks.filter(o => o.filter === s.filter).length === 1 ? s.filter : s.name);
   const now = () => made[S.stack];
   const colours = ["accent", "drop", "hand", "faint", "ink"];
   let C = {};
@@ -50,7 +50,7 @@
     const heads = [["", false], ["lights", true], ["exposure", true], ["effective", true], ["noise", true], ["FWHM", true], ["limit", true]];
     fill($("table"), heads, D.stacks.map(s => ({
       name: `${s === now() ? "now " : ""}${s.file ? "pick" : "left"}`, click: s.file ? () => choose(made.indexOf(s)) : undefined,
-      cells: s.file ? [label(s), `${s.used} of ${s.used + s.dropped}`, hours(s.seconds), hours(s.effective), `${digits(s.noise, 3)} ADU`, `${fixed(s.fwhm, 2)} px`, `${digits(s.limit, 3)} ADU`]
+      cells: s.file ? [label(s), `${s.used} of ${s.used + s.dropped}`, hours(s.seconds), hours(s.effective), `${digits(s.noise, 3)} ADU`, `${fixed(s.fwhm, 2)} px`, `${digits(s.limiting_flux, 3)} ADU`]
         : [label(s), `0 of ${s.dropped}`, "-", "-", "-", "-", s.failure || "nothing could be used"],
     })));
     for (const cell of $("table").querySelectorAll("th:last-child")) cell.title = "Flux that stands out of the noise by five sigma in a disc as wide as the FWHM of the stars";
@@ -112,17 +112,10 @@
       marks.setAttribute("viewBox", `0 0 ${at.box.width} ${at.box.height}`);
       marks.append(svg("circle", { cx: at.x + (s.x + 0.5) * at.scale, cy: at.y + (s.y + 0.5) * at.scale, r: Math.max(9, 2 * s.fwhm * at.scale) }));
     }
-    const points = s.profile.map((v, k) => ({ x: k * s.step, y: v })).filter(p => p.y !== null), sets = [{ data: points, pointRadius: 2.5, backgroundColor: C.accent, borderColor: C.accent, showLine: false }];
-    if (s.fit) {
-      const width = Math.sqrt(s.fit.major * s.fit.minor), root = 2 ** (1 / s.fit.beta) - 1, line = [];
-      for (let r = 0; r <= s.profile.length * s.step; r += 0.1) line.push({ x: r, y: s.fit.level + s.fit.amplitude / (1 + root * (2 * r / width) ** 2) ** s.fit.beta });
-      sets.push({ data: line, pointRadius: 0, borderColor: C.drop, borderWidth: 1.5, showLine: true });
-    }
     const options = { animation: false, responsive: true, maintainAspectRatio: false, parsing: false, plugins: { legend: { display: false }, tooltip: { displayColors: false } }, scales: { x: axis("pixels from its middle"), y: axis("ADU over the sky") } };
     if (chart) chart.destroy();
-    chart = new Chart($("profile"), { type: "scatter", data: { datasets: sets }, options });
-    $("startext").textContent = `At (${fixed(s.x, 1)}, ${fixed(s.y, 1)}): flux ${digits(s.flux, 4)} ADU, S/N ${digits(s.snr, 3)}, peak ${digits(s.peak, 4)} ADU, ` +
-      (s.fit ? `FWHM ${fixed(s.fit.major, 2)} x ${fixed(s.fit.minor, 2)} px at ${fixed(s.fit.angle, 0)} deg, eccentricity ${fixed(s.eccentricity, 2)}, Moffat exponent ${fixed(s.fit.beta, 1)}` : "no profile fits it: saturated, double, or at an edge");
+    chart = new Chart($("profile"), { type: "scatter", data: { datasets: Kasane.profileSets(s, C.accent, C.drop) }, options });
+    $("startext").textContent = Kasane.starText(s);
   }
 
   // ---- how it grew -----------------------------------------------------------------------------------------------------
@@ -149,8 +142,8 @@
     else {
       say(`Two more hours of ${label(now())}: noise ${percent(g.two_hours, 0)}. Another night like the best: ${percent(g.best_night, 0)}${g.nights.length > 1 ? `; like the usual one: ${percent(g.usual_night, 0)}` : ""}.`);
       say(`A second was worth ${fixed(g.worth, 2)} of one of the best light, on average.`);
-      const balance = made.filter(s => known(s.limit) && s.limit > 0).sort((a, b) => b.limit - a.limit);
-      if (balance.length > 1) say(`Least deep is ${label(balance[0])} (${digits(balance[0].limit, 3)} ADU), deepest ${label(balance[balance.length - 1])} (${digits(balance[balance.length - 1].limit, 3)} ADU), each in its own units of flux.`);
+      const balance = made.filter(s => s.effective > 0).sort((a, b) => a.effective - b.effective), most = balance[balance.length - 1];
+      if (balance.length > 1) say(`Of the effective exposure ${label(balance[0])} has the least (${hours(balance[0].effective)}), ${label(most)} the most (${hours(most.effective)}).`);
     }
     fill($("nights"), [["night", false], ["lights", true], ["exposure", true], ["effective", true], ["noise until then", true]],
       g.nights.map(n => ({ cells: [n.night || "-", String(n.lights), hours(n.seconds), hours(n.effective), `${digits(n.noise, 3)} ADU`] })));
@@ -209,7 +202,7 @@
       box.append(figure);
     });
     const text = known(shape.tilt) ? `Stars grow by ${percent(shape.tilt)} across the field towards ${fixed(shape.tilt_angle, 0)} deg (tilt), and by ${percent(shape.curvature)} from the middle to the corners (curvature).` : "Too few stars to tell tilt and curvature.";
-    $("fieldtext").textContent = `${text} Each picture is the mean of the brightest stars of a ninth of the field, linear, three of its pixels to one of the master light; the line shows in which direction they are drawn out, and how far.`;
+    $("fieldtext").textContent = `${text} Each picture is the mean of the brightest stars of a ninth of the field, linear, ${shape.finer} of its pixels to one of the master light; the line shows in which direction they are drawn out, and how far.`;
     const places = ["upper left", "top", "upper right", "left", "middle", "right", "lower left", "bottom", "lower right"];
     fill($("zones"), [["", false], ["stars", true], ["FWHM", true], ["eccentricity", true], ["direction", true]],
       shape.zones.map((z, k) => ({ cells: [places[k], String(z.stars), z.stars ? `${fixed(z.fwhm, 2)} px` : "-", z.stars ? fixed(z.eccentricity, 2) : "-", z.stars ? `${fixed(z.angle, 0)} deg` : "-"] })));

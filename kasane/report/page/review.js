@@ -383,6 +383,7 @@
   const pictures = new Kasane.Pictures($("picture"), {
     redraw: () => redraw(),
     clicked: place => pointAt(place),
+    clickedTwice: () => clearTimeout(S.picking),
     look: () => {
       const { best, worst, m } = S.comparing ? extremes() : {};
       const frames = shownFrames().map(i => item(i, i === best ? `best ${D.measures[m].name}: ${stack().frames[i].file}` : i === worst ? `worst: ${stack().frames[i].file}` : undefined));
@@ -426,7 +427,7 @@
     redraw();
   }
   function pointAt({ shown, x, y }) {
-    if (!S.pointing) return S.comparing ? lookThere(shown, x, y) : pickStar(x, y);
+    if (!S.pointing) return S.comparing ? lookThere(shown, x, y) : pickSoon(x, y);
     const i = shownFrames()[shown], f = stack().frames[i];
     if (f.time === null) { say("Nothing says when this exposure was taken: a mark on it leads nowhere"); return; }
     const taken = comet.point(f, x, y, 12 / pictures.view.zoom);
@@ -437,29 +438,28 @@
     const [a, b, tx, d, e, ty] = Kasane.Pictures.toGrid(stack().frames[shownFrames()[shown]], true);
     pictures.lookAt(a * x + b * y + tx, d * x + e * y + ty);
   }
+  // Unless a second click follows, which shows the whole frame.
+  function pickSoon(x, y) {
+    clearTimeout(S.picking);
+    S.picking = setTimeout(() => pickStar(x, y), 250);
+  }
   // The star at a click: its profile, as the calibrated exposure shows it.
   async function pickStar(x, y) {
-    const place = key(S.current), reach = 14 / pictures.view.zoom;
+    const place = key(S.current), file = shortName(stack().frames[S.current]), reach = 14 / pictures.view.zoom;
     if (alone) { say("Profiles of stars are shown where kasane review serves the page"); return; }
     S.star = await fetch(`star/${place}?x=${Math.round(x)}&y=${Math.round(y)}&r=${Math.max(4, Math.round(reach))}`).then(r => (r.ok ? r.json() : null)).catch(() => null);
     if (!S.star) { say("No star was found there"); redraw(); return; }
-    S.star.place = place;
+    Object.assign(S.star, { place, file });
     tab("star");
     redraw();
   }
   let starChart = null;
   function starTab() {
     const s = S.star;
-    $("startext").textContent = s ? `${stack().frames[S.current].file.split("/").pop()} at (${s.x}, ${s.y}): flux ${s.flux} ADU, S/N ${s.snr}, peak ${s.peak} ADU, ` + (s.saturated ? "saturated" : s.fit ? `FWHM ${s.fit.major} x ${s.fit.minor} px at ${s.fit.angle} deg, eccentricity ${s.eccentricity}, Moffat exponent ${s.fit.beta}` : "no profile fits it") : "Click a star in the picture.";
+    $("startext").textContent = s ? `${s.file}. ${Kasane.starText(s)}` : "Click a star in the picture.";
     if (starChart) { starChart.destroy(); starChart = null; }
     if (!s) return;
-    const points = s.profile.map((v, k) => ({ x: k * s.step, y: v })).filter(p => p.y !== null), line = [];
-    if (s.fit) {
-      const width = Math.sqrt(s.fit.major * s.fit.minor), root = 2 ** (1 / s.fit.beta) - 1;
-      for (let r = 0; r <= s.profile.length * s.step; r += 0.1) line.push({ x: r, y: s.fit.level + s.fit.amplitude / (1 + root * (2 * r / width) ** 2) ** s.fit.beta });
-    }
-    const sets = [{ data: points, pointRadius: 2.5, backgroundColor: C.keep, borderColor: C.keep }, { data: line, pointRadius: 0, showLine: true, borderColor: C.drop, borderWidth: 1.5 }];
-    starChart = new Chart($("starprofile"), { type: "scatter", data: { datasets: sets }, options: { ...fresh, scales: { x: axis("pixels from its middle"), y: axis("ADU over the sky") } } });
+    starChart = new Chart($("starprofile"), { type: "scatter", data: { datasets: Kasane.profileSets(s, C.keep, C.drop) }, options: { ...fresh, scales: { x: axis("pixels from its middle"), y: axis("ADU over the sky") } } });
   }
   function play() {
     clearInterval(S.playing);
