@@ -140,14 +140,18 @@ Mismatch steps_at_edges(const Field& f, const StackLevels& levels, const Canvas&
         for (int i = 0; i < kStretch; i += kEvery) {
             const Point at = f.to_frame[own].unmap({from.x + i * step.x, from.y + i * step.y});
             if (!(at.x >= 0 && at.y >= 0 && at.x < canvas.width && at.y < canvas.height)) return;
-            double others = 0, all = 0;
+            double others = 0, all = 0, variance = 0; // of the sum of all
+            const auto add_noise_of = [&](std::size_t k) { variance += faded(k, at) * faded(k, at) / weight(k); };
+            add_noise_of(own);
             for (std::size_t k = 0; k < n; ++k) {
                 const double value = k == own ? std::nan("") : level_value(f, k, levels.maps[k], at);
-                if (std::isfinite(value)) others += faded(k, at) * value, all += faded(k, at);
+                if (!std::isfinite(value)) continue;
+                others += faded(k, at) * value, all += faded(k, at);
+                add_noise_of(k);
             }
             if (all == 0) return; // nothing beyond the edge
             const double off = level_value(f, own, levels.maps[own], at) - others / all;
-            sum += faded(own, at) * off / std::sqrt(all + faded(own, at));
+            sum += faded(own, at) * off / std::sqrt(variance); // what it adds to the mean over the mean's noise
         }
         const double step_here = sum / (kStretch / kEvery);
         if (!std::isfinite(step_here)) return;

@@ -69,8 +69,13 @@ std::vector<const FrameReport*> used_of(const Project& p) {
     return out;
 }
 
-/// The levels of all planes of a project's lights, as a run finds them.
-std::vector<StackLevels> levels_of(const Project& p, const CalibrationSet& set, const Context& context) {
+/// What a run finds of all planes of a project's lights.
+struct Planes {
+    std::vector<StackLevels> levels;
+    std::vector<ExposureMeasures> lights;
+};
+
+Planes planes_of(const Project& p, const CalibrationSet& set, const Context& context) {
     const std::vector<const FrameReport*> frames = used_of(p);
     std::vector<ExposureMeasures> measures(frames.size());
     MeasureOptions o;
@@ -78,31 +83,33 @@ std::vector<StackLevels> levels_of(const Project& p, const CalibrationSet& set, 
     o.detect.saturation = static_cast<float>(0.9 * (camera.saturation_adu - camera.offset));
     context.workers.for_each(
         frames.size(), [&](std::size_t k) { measures[k] = measure_exposure(*view_of(p, set, frames[k]->path), o); });
-    std::vector<StackLevels> out;
+    Planes out;
     for (std::size_t plane = 0; plane < measures.front().planes.size(); ++plane) {
         std::vector<LevelInput> inputs;
         for (std::size_t k = 0; k < frames.size(); ++k)
             inputs.push_back({&measures[k].planes[plane], way(p, *frames[k]), p.light(frames[k]->path).seconds,
                               camera.width, camera.height, &measures[k].streaks});
-        out.push_back(fit_stack_levels(inputs, canvas_of(p), context.workers));
+        out.levels.push_back(fit_stack_levels(inputs, canvas_of(p), context.workers));
     }
+    out.lights = std::move(measures);
     return out;
 }
 
-/// The lights of `files`, with the levels and noises of `told`.
-MasterLight integrated(const Project& told, const std::vector<StackLevels>& levels, const Project& files,
-                       const CalibrationSet& set, const Context& context) {
+/// The lights of `files`, with what was found of those of `told`.
+MasterLight integrated(const Project& told, const Planes& planes, const Project& files, const CalibrationSet& set,
+                       const Context& context) {
     std::vector<StackFrame> frames;
     for (const FrameReport* f : used_of(told)) {
         StackFrame frame;
         frame.source = view_of(files, set, f->path);
-        for (const StackLevels& plane : levels)
-            frame.planes.push_back({way(told, *f), plane.maps[frames.size()], f->noise});
+        const std::size_t k = frames.size();
+        for (std::size_t p = 0; p < planes.levels.size(); ++p)
+            frame.planes.push_back({way(told, *f), planes.levels[p].maps[k], planes.lights[k].planes[p].noise});
         frame.electrons_per_adu = told.scenario.instrument.gain;
         frames.push_back(std::move(frame));
     }
     std::vector<double> backgrounds;
-    for (const StackLevels& plane : levels)
+    for (const StackLevels& plane : planes.levels)
         backgrounds.push_back(plane.background);
     return integrate(frames, canvas_of(told), backgrounds, context);
 }
@@ -118,9 +125,12 @@ Image middle(const Image& image, int plane) {
 }
 
 /// By how much resampling lowers the noise of a master's pixels.
-double resampled(const Project& p, const CalibrationSet& set, int plane) {
+double resampled(const Project& p, const CalibrationSet& set, const Planes& planes, int plane) {
     double factor = 0, weights = 0;
-    const NoiseFactors factors(*view_of(p, set, p.stack().reference));
+    std::vector<double> noise;
+    for (const Measures& m : planes.lights.front().planes)
+        noise.push_back(m.noise);
+    const NoiseFactors factors(*view_of(p, set, p.stack().reference), noise);
     for (const FrameReport& f : p.stack().frames) {
         if (!f.used) continue;
         const double w2 = std::pow(f.weight * f.scale * f.noise, 2);
@@ -198,11 +208,11 @@ std::vector<Figure> told_noise(const Context& context) {
                            100 * std::abs(sum / n), "%", 3});
         figures.push_back({"F15", "the worst of its frames", 100 * worst, "%", 3});
         // Both masters with the same places and levels, so that they differ in nothing but their noise.
-        const std::vector<StackLevels> levels = levels_of(a, with_a, context);
-        const MasterLight first = integrated(a, levels, a, with_a, context),
-                          second = integrated(a, levels, b, with_b, context);
+        const Planes planes = planes_of(a, with_a, context);
+        const MasterLight first = integrated(a, planes, a, with_a, context),
+                          second = integrated(a, planes, b, with_b, context);
         const double truth = noise_between(middle(first.pixels, main), middle(second.pixels, main), {}, 0) /
-                             (resampled(a, with_a, main) * brighter / n);
+                             (resampled(a, with_a, planes, main) * brighter / n);
         const double measured = first.noise[static_cast<std::size_t>(main)];
         figures.push_back({"F15", "noise of its master as measured (NOISE) over the truth",
                            100 * std::abs(measured / truth - 1), "%", 3});

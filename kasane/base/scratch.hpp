@@ -3,6 +3,7 @@
 
 #include <kasane/base/memory.hpp>
 
+#include <algorithm>
 #include <condition_variable>
 #include <cstddef>
 #include <filesystem>
@@ -11,6 +12,8 @@
 #include <mutex>
 #include <new>
 #include <thread>
+#include <type_traits>
+#include <utility>
 
 namespace kasane {
 
@@ -40,34 +43,74 @@ private:
     std::jthread watch_;
 };
 
-/// Memory for pixels: of a Scratch, or of the heap where there is none. Copies of what it holds are on the heap.
+/// A fixed number of values: in the memory of a Scratch, or on the heap where there is none. Copies are on the heap.
 template <class T>
-class PixelAllocator {
+class PixelStore {
+    static_assert(std::is_trivially_copyable_v<T>);
+
 public:
     using value_type = T;
-    using propagate_on_container_move_assignment = std::true_type;
-    using propagate_on_container_swap = std::true_type;
-    using is_always_equal = std::false_type;
+    using iterator = T*;
+    using const_iterator = const T*;
 
-    PixelAllocator() = default;
-    explicit PixelAllocator(std::shared_ptr<Scratch> scratch) : scratch_(std::move(scratch)) {}
-    template <class U>
-    PixelAllocator(const PixelAllocator<U>& other) : scratch_(other.scratch()) {}
-
-    T* allocate(std::size_t count) {
-        return scratch_ ? static_cast<T*>(scratch_->take(count * sizeof(T))) : std::allocator<T>().allocate(count);
+    PixelStore() = default;
+    PixelStore(std::size_t size, T value, std::shared_ptr<Scratch> scratch = nullptr)
+        : PixelStore(Room{}, size, std::move(scratch)) {
+        std::fill_n(values_, size_, value);
     }
-    void deallocate(T* block, std::size_t count) noexcept {
-        if (scratch_)
-            scratch_->give(block, count * sizeof(T));
+    PixelStore(const PixelStore& other) : PixelStore(Room{}, other.size_, nullptr) {
+        std::copy_n(other.values_, size_, values_);
+    }
+    PixelStore(PixelStore&& other) noexcept { swap(other); }
+    PixelStore& operator=(const PixelStore& other) {
+        if (size_ == other.size_)
+            std::copy_n(other.values_, size_, values_); // where it lies already
         else
-            std::allocator<T>().deallocate(block, count);
+            PixelStore(other).swap(*this);
+        return *this;
     }
-    PixelAllocator select_on_container_copy_construction() const { return {}; }
+    PixelStore& operator=(PixelStore&& other) noexcept {
+        PixelStore(std::move(other)).swap(*this);
+        return *this;
+    }
+    ~PixelStore() {
+        if (!values_) return;
+        if (scratch_)
+            scratch_->give(values_, size_ * sizeof(T));
+        else
+            std::allocator<T>().deallocate(values_, size_);
+    }
+    void swap(PixelStore& other) noexcept {
+        std::swap(size_, other.size_);
+        std::swap(values_, other.values_);
+        scratch_.swap(other.scratch_);
+    }
+
+    /// Null: on the heap.
     const std::shared_ptr<Scratch>& scratch() const { return scratch_; }
-    friend bool operator==(const PixelAllocator& a, const PixelAllocator& b) { return a.scratch_ == b.scratch_; }
+    std::size_t size() const { return size_; }
+    bool empty() const { return size_ == 0; }
+    T* data() { return values_; }
+    const T* data() const { return values_; }
+    T* begin() { return values_; }
+    const T* begin() const { return values_; }
+    T* end() { return values_ + size_; }
+    const T* end() const { return values_ + size_; }
+    T& operator[](std::size_t i) { return values_[i]; }
+    const T& operator[](std::size_t i) const { return values_[i]; }
+    friend bool operator==(const PixelStore& a, const PixelStore& b) {
+        return a.size_ == b.size_ && std::equal(a.begin(), a.end(), b.begin());
+    }
 
 private:
+    struct Room {};
+    PixelStore(Room, std::size_t size, std::shared_ptr<Scratch> scratch) : size_(size), scratch_(std::move(scratch)) {
+        if (size_ == 0) return;
+        values_ = scratch_ ? static_cast<T*>(scratch_->take(size_ * sizeof(T))) : std::allocator<T>().allocate(size_);
+    }
+
+    std::size_t size_ = 0;
+    T* values_ = nullptr;
     std::shared_ptr<Scratch> scratch_;
 };
 

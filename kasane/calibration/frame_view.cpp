@@ -192,7 +192,7 @@ int FrameView::colour(int plane) const {
     return mosaic_ && single >= 0 ? single : plane;
 }
 
-std::vector<Image> FrameView::white_noise() const {
+std::vector<Image> FrameView::white_noise(std::span<const double> noise) const {
     constexpr int kSide = 96, kRealisations = 4; // pixels
     std::vector<Image> fields;
     if (!interpolated()) return fields;
@@ -201,10 +201,18 @@ std::vector<Image> FrameView::white_noise() const {
     std::mt19937_64 bits(1);
     for (int k = 0; k < kRealisations; ++k) {
         Image mosaic(kSide + 2 * halo, kSide + 2 * halo), planes(kSide, kSide, 3);
-        for (float& v : mosaic.pixels())
-            v = nearly_normal(bits);
+        for (int y = 0; y < mosaic.height(); ++y)
+            for (int x = 0; x < mosaic.width(); ++x)
+                mosaic(x, y) = static_cast<float>(noise[static_cast<std::size_t>(cfa.colour(x - halo, y - halo))]) *
+                               nearly_normal(bits);
         demosaic(mosaic.plane(), cfa.shifted(-halo, -halo), demosaic_of(method_),
                  {planes.plane(0), planes.plane(1), planes.plane(2)});
+        for (int p = 0; p < planes.planes(); ++p) {
+            const View<float> plane = planes.plane(p);
+            const auto unit = static_cast<float>(1 / noise[static_cast<std::size_t>(p)]);
+            for (int y = 0; y < kSide; ++y)
+                std::transform(plane.row(y), plane.row(y) + kSide, plane.row(y), [&](float v) { return unit * v; });
+        }
         fields.push_back(std::move(planes));
     }
     return fields;

@@ -75,7 +75,7 @@ public:
     const PlaneSource* sensor() const override { return sensor_.get(); }
     int plane_of(int x, int y) const override { return source_->calibration().cfa.colour(x, y); }
     /// Of demosaiced planes, from a simulation that is the same on every machine.
-    std::vector<Image> white_noise() const override;
+    std::vector<Image> white_noise(std::span<const double> noise) const override;
     void release() const override { source_->release(); }
     std::uint64_t mapped_bytes(const Region& region) const override;
 

@@ -70,14 +70,14 @@ public:
     Raster(int width, int height, int planes = 1, T value = T{}, std::shared_ptr<Scratch> scratch = nullptr)
         : width_(width), height_(height), planes_(planes),
           pixels_(static_cast<std::size_t>(width) * static_cast<std::size_t>(height) * static_cast<std::size_t>(planes),
-                  value, PixelAllocator<T>(std::move(scratch))) {}
+                  value, std::move(scratch)) {}
 
     int width() const { return width_; }
     int height() const { return height_; }
     int planes() const { return planes_; }
     bool empty() const { return pixels_.empty(); }
     Region bounds() const { return {0, 0, width_, height_}; }
-    using Pixels = std::vector<T, PixelAllocator<T>>;
+    using Pixels = PixelStore<T>;
     Pixels& pixels() { return pixels_; }
     const Pixels& pixels() const { return pixels_; }
 

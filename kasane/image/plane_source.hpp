@@ -101,9 +101,10 @@ public:
     /// Which plane a sample of `sensor` belongs to; it repeats after at most 6 pixels, along rows and columns.
     virtual int plane_of(int /*x*/, int /*y*/) const { return 0; }
 
-    /// Realisations of what the source makes of white noise of variance 1 a sample of the sensor: images of as many
-    /// planes as it has. None where the noise of neighbours stays independent.
-    virtual std::vector<Image> white_noise() const { return {}; }
+    /// Realisations of what the source makes of white noise of the sensor's samples: images of as many planes as it
+    /// has, each in units of its own noise. `noise` are the standard deviations of the samples of each plane, in one
+    /// unit. None where the noise of neighbours stays independent.
+    virtual std::vector<Image> white_noise(std::span<const double> /*noise*/) const { return {}; }
 
     /// Gives back memory that reading has mapped; reading on is always possible.
     virtual void release() const {}

@@ -37,9 +37,9 @@ public:
     }
 
     /// Of unit variance a mean, as `noise` of the frame is told of one.
-    std::vector<Image> white_noise() const override {
+    std::vector<Image> white_noise(std::span<const double> noise) const override {
         std::vector<Image> out;
-        for (const Image& fine : source_->white_noise()) {
+        for (const Image& fine : source_->white_noise(noise)) {
             Image binned(fine.width() / factor_, fine.height() / factor_, fine.planes());
             for (int p = 0; p < fine.planes(); ++p)
                 average_down(fine.plane(p), factor_, binned.plane(p));

@@ -8,16 +8,18 @@ namespace kasane {
 
 namespace {
 
-constexpr double kAtTheEdge = 0.05; // of the weight: single precision can take out the rest
+constexpr double kAtTheEdge = 0.01; // of the weight: single precision can take out the rest
 
 } // namespace
 
 double feather_share(double deep, double width) {
-    return 1 - (1 - kAtTheEdge) * (1 - std::clamp(deep / width, 0.0, 1.0));
+    // Level at both ends: (10 - 15 t + 6 t^2) t^3 has no slope and no curvature at 0 and 1.
+    const double t = std::clamp(deep / width, 0.0, 1.0);
+    return kAtTheEdge + (1 - kAtTheEdge) * t * t * t * (10 + t * (6 * t - 15));
 }
 
 double default_feather(int width, int height) {
-    constexpr double kMost = 48, kShare = 0.02;
+    constexpr double kMost = 64, kShare = 0.03;
     return std::floor(std::min(kMost, kShare * std::min(width, height)));
 }
 

@@ -9,15 +9,16 @@
 
 namespace kasane {
 
-/// Of a frame's weight, that is left so many pixels inside its edge where it fades over `width`.
+/// Of a frame's weight, that is left so many pixels inside its edge where it fades over `width`: smoothly, with no
+/// kink at either end.
 double feather_share(double deep, double width);
 
-/// Pixels over which frames of that size fade where nobody says otherwise: a fiftieth of the shorter side, 48 at most;
-/// enough that no step shows, little of what a frame is.
+/// Pixels over which frames of that size fade where nobody says otherwise: 3 % of the shorter side, 64 at most; enough
+/// that no step shows, little of what a frame is.
 double default_feather(int width, int height);
 
 /// What the samples of a rectangle counted too much in their mean: its weights were those of the frames, and frames
-/// weigh less over `width` pixels from their edges inwards, down to a twentieth at the edge itself. Keeps its memory
+/// weigh less over `width` pixels from their edges inwards, down to a hundredth at the edge itself. Keeps its memory
 /// from rectangle to rectangle.
 class EdgeFeather {
 public:

@@ -43,24 +43,27 @@ void HalvesScatter::add(const SampleBlock& block, const float* combined, const S
         const double place = (z + kReach) * (kBins / (2 * kReach));
         if (!(place >= 0 && place < kBins)) continue;
         const bool flat = !structure || !structure->any(first + static_cast<std::size_t>(i));
-        ++(flat ? flat_ : structured_)[static_cast<std::size_t>(place)];
+        ++(!flat ? structured_ : signal > 0 ? bright_ : dark_)[static_cast<std::size_t>(place)];
     }
 }
 
 void HalvesScatter::add(const HalvesScatter& other) {
-    for (std::size_t i = 0; i < flat_.size(); ++i) {
-        flat_[i] += other.flat_[i];
+    for (std::size_t i = 0; i < dark_.size(); ++i) {
+        dark_[i] += other.dark_[i];
+        bright_[i] += other.bright_[i];
         structured_[i] += other.structured_[i];
     }
 }
 
 double HalvesScatter::ratio() const {
     constexpr std::uint64_t kEnough = 10000;
-    if (std::accumulate(flat_.begin(), flat_.end(), std::uint64_t{0}) >= kEnough) return ratio_of(flat_);
-    Bins all = flat_;
-    for (std::size_t i = 0; i < all.size(); ++i)
-        all[i] += structured_[i];
-    return ratio_of(all);
+    Bins told = dark_;
+    for (const Bins* more : {&bright_, &structured_}) {
+        if (std::accumulate(told.begin(), told.end(), std::uint64_t{0}) >= kEnough) break;
+        for (std::size_t i = 0; i < told.size(); ++i)
+            told[i] += (*more)[i];
+    }
+    return ratio_of(told);
 }
 
 double HalvesScatter::ratio_of(const Bins& bins) {

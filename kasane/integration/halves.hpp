@@ -2,7 +2,9 @@
 //
 // Why: a master light's pixels hold the sky, and its faint stars look like noise. Between two halves of one stack the
 // sky is the same; what differs is noise, whatever lies in the field. But for sharp stars: frames of other seeing, or
-// whose pixels sample them elsewhere, differ there by more, so that what is flat tells where there is enough of it.
+// whose pixels sample them elsewhere, differ there by more, so that what is flat and no brighter than the background
+// tells where there is enough of it: faint stars that nothing finds make pixels brighter. (Of means by inverse variance
+// it does not matter to the difference of the halves how bright their mean is.)
 // What does not differ from frame to frame (a pattern of the sensor, where the frames were not dithered) is not seen.
 #pragma once
 
@@ -28,8 +30,8 @@ public:
              const Structure* structure = nullptr, std::size_t first = 0);
     void add(const HalvesScatter& other);
     /// The noise over what is expected of it: the standard deviation of the differences within 3 sigma, corrected for
-    /// the tails, of the pixels that are flat, or of all where fewer than ten thousand are. 1 where fewer than a
-    /// thousand pixels tell.
+    /// the tails, of the pixels that are flat and no brighter than the background; of all flat ones, or of all, where
+    /// fewer than ten thousand are. 1 where fewer than a thousand pixels tell.
     double ratio() const;
 
 private:
@@ -38,7 +40,7 @@ private:
     using Bins = std::array<std::uint64_t, kBins>;
     static double ratio_of(const Bins& bins);
 
-    Bins flat_{}, structured_{};
+    Bins dark_{}, bright_{}, structured_{};
 };
 
 } // namespace kasane

@@ -1,6 +1,7 @@
 #include <kasane/integration/noise_factors.hpp>
 
 #include <kasane/image/resample.hpp>
+#include <kasane/image/statistics.hpp>
 
 #include <cmath>
 
@@ -56,9 +57,19 @@ double NoiseFactors::factor(int plane, const Transform& to_frame, const Canvas& 
 }
 
 StackNoiseFactors::StackNoiseFactors(const std::vector<StackFrame>& frames) {
+    std::map<std::pair<int, int>, std::vector<const StackFrame*>> kinds;
     for (const StackFrame& f : frames)
-        if (!by_size_.count({f.source->width(), f.source->height()}))
-            by_size_.emplace(std::pair(f.source->width(), f.source->height()), NoiseFactors(*f.source));
+        kinds[{f.source->width(), f.source->height()}].push_back(&f);
+    for (const auto& [size, kind] : kinds) {
+        std::vector<double> noise;
+        for (std::size_t p = 0; p < kind.front()->planes.size(); ++p) {
+            std::vector<float> all;
+            for (const StackFrame* f : kind)
+                all.push_back(static_cast<float>(f->planes[p].noise));
+            noise.push_back(std::max<double>(1e-9, median_in_place(all)));
+        }
+        by_size_.emplace(size, NoiseFactors(*kind.front()->source, noise));
+    }
 }
 
 const NoiseFactors& StackNoiseFactors::of(const StackFrame& f) const {

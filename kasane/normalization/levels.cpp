@@ -3,6 +3,8 @@
 #include <kasane/base/error.hpp>
 #include <kasane/image/robust_fit.hpp>
 #include <kasane/image/statistics.hpp>
+#include <kasane/normalization/fixed_point.hpp>
+#include <kasane/normalization/sky_samples.hpp>
 #include <kasane/registration/panels.hpp>
 
 #include <Eigen/Dense>
@@ -34,22 +36,6 @@ SmoothMap combined(const std::vector<SmoothMap>& maps, const std::vector<double>
     return sum;
 }
 
-/// Along one side of a frame: the last cell of its mesh is up to half a cell wider or narrower than the others, and its
-/// value holds in its own middle.
-class MeshSide {
-public:
-    MeshSide(int cells, int cell, int size)
-        : before_((cells - 1.5) * cell - 0.5), middle_(0.5 * ((cells - 1) * cell + size) - 0.5),
-          stretch_(cells > 1 ? cell / (middle_ - before_) : 1) {}
-    /// Whether the mesh tells at a pixel: not beyond the middles of its outermost cells, by more than half a pixel.
-    bool tells(double x, int cell) const { return x >= 0.5 * cell - 1 && x <= middle_ + 0.5; }
-    /// Where the mesh has the pixel, all of its cells being of one size.
-    double place(double x) const { return x > before_ ? before_ + stretch_ * (x - before_) : x; }
-
-private:
-    double before_, middle_, stretch_;
-};
-
 /// The sky of all frames on a grid of places on the canvas, solved together.
 class SkySolution {
 public:
@@ -60,8 +46,7 @@ public:
           spacing_(std::max(8, frames.front().measures->mesh.cell)) {
         find_panels();
         lay_out();
-        values_.resize(frames.size());
-        workers_.for_each(frames.size(), [&](std::size_t f) { values_[f] = look(f, scales[f]); });
+        values_ = look_at_sky(frames, scales, places_, canvas, options.model >= LevelModel::local, workers);
         meet_ = panels_meet();
         for (std::size_t f = 0; f < frames.size(); ++f)
             weights_[f] = 1 / std::pow(std::max(1e-9, scales[f].scale * frames[f].measures->noise), 2);
@@ -308,44 +293,6 @@ private:
         worth_.assign(places_.size(), 1);
     }
 
-    /// Half the side of the square around a place whose sky is taken: half a cell, or as much as the frame shows.
-    static double reach_along(double at, int size, const Background& mesh) {
-        return std::min({0.5 * mesh.cell, at + 0.5, size - 0.5 - at});
-    }
-
-    /// What a frame sees at the places, by its own sky mesh and scale; NaN where it shows nothing.
-    std::vector<float> look(std::size_t f, const StarScale& scale) const {
-        const LevelInput& frame = frames_[f];
-        const Background& mesh = frame.measures->mesh;
-        const auto [cx, cy] = canvas_.centre();
-        const MeshSide across(mesh.level.width(), mesh.cell, frame.width),
-            down(mesh.level.height(), mesh.cell, frame.height);
-        constexpr double kLeast = 0.75; // of a cell of the means: nearer to the edge nothing is told
-        std::vector<float> out(places_.size(), std::numeric_limits<float>::quiet_NaN()), levels = out;
-        for (std::size_t k = 0; k < places_.size(); ++k) {
-            const auto [x, y] = frame.to_frame.map(places_[k]);
-            const double tilted = o_.model < LevelModel::local
-                                      ? 1
-                                      : 1 + scale.slope_x * (places_[k].x - cx) + scale.slope_y * (places_[k].y - cy);
-            const double factor = scale.scale * tilted;
-            if (!mesh.means.empty()) {
-                const double wide = reach_along(x, frame.width, mesh), high = reach_along(y, frame.height, mesh);
-                const double cell = mesh.means.cell;
-                if (std::min(wide, high) >= kLeast * cell)
-                    out[k] =
-                        static_cast<float>(factor) * mesh.means.at(x, y, std::max(wide, cell), std::max(high, cell));
-            }
-            if (!across.tells(x, mesh.cell) || !down.tells(y, mesh.cell)) continue;
-            levels[k] = static_cast<float>(factor * mesh.level_at(across.place(x), down.place(y)));
-        }
-        // Where stars cover nearly all of the sky, levels must do.
-        constexpr double kEnough = 0.25; // of the places shown
-        const auto told = [](const std::vector<float>& v) {
-            return static_cast<double>(std::count_if(v.begin(), v.end(), [](float x) { return std::isfinite(x); }));
-        };
-        return told(out) < kEnough * told(levels) ? levels : out;
-    }
-
     std::vector<LevelSample> differences(std::size_t f) const {
         std::vector<LevelSample> out;
         for (std::size_t k = 0; k < places_.size(); ++k)
@@ -419,8 +366,49 @@ private:
         return most;
     }
 
+    /// What all offsets have in common says nothing of how frames differ, and would wander.
+    void take_off_common(std::vector<SmoothMap>& offsets) const {
+        const double total = std::accumulate(weights_.begin(), weights_.end(), 0.0);
+        std::vector<double> share;
+        for (const double w : weights_)
+            share.push_back(w / total);
+        SmoothMap common = combined(offsets, share);
+        if (std::any_of(offsets.begin(), offsets.end(), [](const SmoothMap& m) { return m.lattice.empty(); }))
+            common.lattice = {};
+        for (SmoothMap& m : offsets)
+            m = combined({m, common}, {1, -1});
+    }
+    /// All of some offsets in one row, in units of each frame's noise.
+    std::vector<double> parameters_of(const std::vector<SmoothMap>& offsets) const {
+        std::vector<double> out;
+        for (std::size_t f = 0; f < offsets.size(); ++f) {
+            const double unit = std::sqrt(weights_[f]);
+            const SmoothMap& m = offsets[f];
+            for (const double v : {m.value, m.slope_x * canvas_.width, m.slope_y * canvas_.height})
+                out.push_back(unit * v);
+            for (const float c : m.lattice.coefficients)
+                out.push_back(unit * static_cast<double>(c));
+        }
+        return out;
+    }
+    /// The offsets as such a row has them.
+    void set_parameters(const std::vector<double>& row) {
+        std::size_t at = 0;
+        for (std::size_t f = 0; f < offsets_.size(); ++f) {
+            const double unit = 1 / std::sqrt(weights_[f]);
+            SmoothMap& m = offsets_[f];
+            m.value = unit * row[at++];
+            m.slope_x = unit * row[at++] / canvas_.width;
+            m.slope_y = unit * row[at++] / canvas_.height;
+            for (float& c : m.lattice.coefficients)
+                c = static_cast<float>(unit * row[at++]);
+        }
+    }
+
     void settle(LevelModel model, int rounds) {
         const SmoothFit fit(canvas_, spacing_);
+        constexpr std::size_t kMemory = 6; // rounds
+        FixedPoint point(kMemory);
         std::vector<SmoothMap> next(frames_.size());
         for (int round = 0; round < rounds; ++round) {
             find_sky();
@@ -431,10 +419,14 @@ private:
                           : model == LevelModel::planes ? fit_plane(d, canvas_)
                                                         : fit.fit(d, smoothness_[f]);
             });
+            take_off_common(next);
             const double moved = farthest_move(next);
+            const std::vector<double> before = parameters_of(offsets_), made = parameters_of(next);
             offsets_.swap(next);
-            const double settled = model == LevelModel::local ? 1e-2 : 1e-4; // of a frame's noise
+            const double settled = model == LevelModel::local ? 3e-3 : 1e-4; // of a frame's noise
             if (round > 0 && moved < settled) break;
+            // The first of smooth maps has more parameters than what was before.
+            if (before.size() == made.size()) set_parameters(point.next(before, made));
         }
         find_sky();
     }

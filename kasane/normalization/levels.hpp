@@ -3,7 +3,9 @@
 //   level_map.hpp    what a level is made of, and how it is applied
 //   level_model.hpp  what is brought to one level
 //   star_scales.hpp  factors from common stars
+//   sky_samples.hpp  what the frames see of the sky at the same places
 //   smooth_fit.hpp   a smooth map through scattered values
+//   fixed_point.hpp  fewer rounds to where all agree
 //   this             levels of a stack
 //
 // Only differences between frames are touched. What all of them show, a nebula that fills the field as well, stays.

@@ -410,7 +410,7 @@ const std::vector<Key>& all() {
          read_grow},
         {"integration", "feather", "\"auto\" or pixels", "\"auto\"",
          "Over how many pixels lights fade out towards their edges, so that where one ends no step is left of what its "
-         "level is off; `\"auto\"`: a fiftieth of their shorter side, 48 at most. For means and sums.",
+         "level is off; `\"auto\"`: 3 % of their shorter side, 64 at most. For means and sums.",
          read_feather},
         {"integration", "star_cores", "true or false", "true",
          "Limits widen in the cores of stars, where lights of other seeing must differ.",

@@ -23,11 +23,18 @@ TEST_CASE("Pixels in a scratch are as others, leave nothing behind, and copies a
         CHECK(a.pixels() == Image(300, 200, 3, 1.5f).pixels());
         std::iota(a.pixels().begin(), a.pixels().end(), 0.0f);
         kept = a;
-        CHECK(kept.pixels().get_allocator().scratch() == nullptr);
+        CHECK(kept.pixels().scratch() == nullptr);
         const Image moved = std::move(a);
-        CHECK(moved.pixels().get_allocator().scratch() != nullptr);
-        moved.pixels().get_allocator().scratch()->release();
+        CHECK(moved.pixels().scratch() != nullptr);
+        moved.pixels().scratch()->release();
         CHECK(moved.pixels() == kept.pixels());
+        Image there(300, 200, 3, 0.0f, moved.pixels().scratch());
+        there = kept; // of the same size: where it lies already
+        CHECK(there.pixels().scratch() != nullptr);
+        CHECK(there.pixels() == kept.pixels());
+        there = Image(2, 1);
+        CHECK(there.pixels().scratch() == nullptr);
+        CHECK(there.pixels() != kept.pixels());
     }
     CHECK(kept(299, 199, 2) == 300 * 200 * 3 - 1);
     CHECK(fs::is_empty(folder.path()));

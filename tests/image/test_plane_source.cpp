@@ -47,7 +47,7 @@ TEST_CASE("An image in memory is a source of its planes") {
             for (int x = 0; x < r.width; ++x)
                 differing += part(x, y, p) != image(r.x + x, r.y + y, p);
     CHECK(differing == 0);
-    CHECK(source.white_noise().empty());
+    CHECK(source.white_noise({}).empty());
 }
 
 TEST_CASE("A rectangle is written as four numbers") {

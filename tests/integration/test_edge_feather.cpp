@@ -1,6 +1,7 @@
 // Frames that fade out towards their edges, and what that leaves of steps.
 #include "support/support.hpp"
 
+#include <kasane/integration/edge_feather.hpp>
 #include <kasane/integration/integrate.hpp>
 
 #include <catch2/catch.hpp>
@@ -51,10 +52,14 @@ TEST_CASE("Where a frame begins, a step of its level becomes a slope, and the co
     // 60 pixels below the upper edge and 40 right of its own: whole.
     CHECK(soft.pixels(150, 60) == Approx(hard.pixels(150, 60)).margin(1e-3));
     CHECK(soft.coverage(120, 60) == Approx(1).margin(1e-6));
-    // Twenty pixels in, half of it and a fortieth of the rest: what mean of weights 1, 1, 1 and w has as its weight.
-    const double w = 1 - 0.95 * (1 - 20.5 / 40);
+    // Twenty pixels in, about half of it: what mean of weights 1, 1, 1 and w has as its weight.
+    const double w = feather_share(20.5, 40);
     CHECK(soft.coverage(90, 60) == Approx((3 + w) * (3 + w) / (3 + w * w) / 4).margin(1e-5));
     CHECK(soft.pixels(90, 60) == Approx(500 + 2 * w / (3 + w)).margin(1e-3));
+    CHECK(std::abs(w - 0.5) < 0.05);
+    // At its ends no kink: within a tenth of the width a hundredth of it changes.
+    CHECK(std::abs(soft.pixels(71, 60) - 500) < 0.02);
+    CHECK(std::abs(soft.pixels(106, 60) - 500.5) < 0.02);
     // In a corner where three fade alike, they still make their mean, of all their weight.
     CHECK(soft.pixels(0, 0) == Approx(500).margin(1e-2));
     CHECK(soft.coverage(0, 0) == Approx(0.75).margin(1e-4));

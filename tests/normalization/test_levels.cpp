@@ -203,6 +203,32 @@ TEST_CASE("What bends within a cell is the same sky to frames that lie different
                 CHECK(step_between(l, 0, 800, static_cast<std::size_t>(k), 800, {x, y}) == Approx(0).margin(0.6));
 }
 
+TEST_CASE("In a corner that two of the frames show, they agree as well as in the middle") {
+    // A lamp beyond the corner shines into one frame; the other that shows it reaches a little less far.
+    const auto lamp = [](double x, double y) {
+        return 300 * std::exp(-(std::pow(x - 700, 2) + std::pow(y + 40, 2)) / (2 * 280.0 * 280.0));
+    };
+    const auto dithered = [&](std::size_t k) {
+        return k < 2 ? 4.0 * static_cast<double>(k) : 90 + 5.0 * static_cast<double>(k);
+    };
+    constexpr std::size_t kFrames = 6;
+    std::vector<Measures> frames(kFrames);
+    std::vector<LevelInput> inputs;
+    for (std::size_t k = 0; k < kFrames; ++k) {
+        Image image(kWidth, kHeight);
+        for (int y = 0; y < kHeight; ++y)
+            for (int x = 0; x < kWidth; ++x)
+                image(x, y) = static_cast<float>(800 + (k == 0 ? lamp(x, y) : 0));
+        add_noise(image, 12, 40 + k);
+        const auto raw = std::make_shared<MemoryFrame>(std::move(image));
+        frames[k] = measure_exposure(std::make_shared<const CalibratedView>(raw, CalibrationSet{})).main();
+        inputs.push_back({&frames[k], Transform(Affine{1, 0, dithered(k), 0, 1, 0}), 60, kWidth, kHeight});
+    }
+    const StackLevels l = fit(inputs);
+    for (const Point at : {Point{630, 12}, Point{620, 40}, Point{600, 20}, Point{560, 60}, Point{300, 200}})
+        CHECK(step_between(l, 0, 800 + lamp(at.x, at.y), 1, 800, at) == Approx(0).margin(2.4)); // a fifth of the noise
+}
+
 TEST_CASE("A region of sky alone tells the offsets where it is given") {
     // The second frame's lower half is lit by something that changes: a landscape.
     Measures clear = frame(1.0, 800, 0, 1), lit = frame(1.0, 830, 0, 2);
