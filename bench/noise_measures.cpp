@@ -176,8 +176,11 @@ std::vector<Figure> told_noise(const Context& context) {
         s.scene.veil = 1.5;
         s.scene.texture = 0.25;
         s.instrument.hot_share = s.instrument.dead_share = 0; // nothing is repaired on the way to the truth
-        if (kind.calibration == 0) // what both projects share would be noise to the master, and none to the truth
+        if (kind.calibration == 0) { // what both projects share would be noise to the master, and none to the truth
             s.instrument.offset_pattern = s.instrument.response_spread = s.instrument.glow = 0;
+            s.instrument.vignetting = 0;
+            s.dust = {{}};
+        }
         s.instrument.cfa = kind.cfa;
         if (!s.instrument.cfa.empty()) s.scene.filters = {"R", "G", "B"};
         for (sky::Shot& shot : s.shots) {

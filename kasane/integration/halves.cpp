@@ -10,9 +10,10 @@
 namespace kasane {
 
 int HalvesScatter::every(int width, int height) {
-    constexpr double kPixels = 1 << 20;
-    constexpr int kLeast = 8;
-    return std::max(kLeast, static_cast<int>(static_cast<double>(width) * height / kPixels));
+    constexpr double kPixels = 1 << 20, kFew = 1 << 18;
+    constexpr double kUsual = 8;
+    const double area = static_cast<double>(width) * height;
+    return std::max(1, static_cast<int>(std::max(area / kPixels, std::min(kUsual, area / kFew))));
 }
 
 void HalvesScatter::add(const SampleBlock& block, const float* combined, const StackExpectation& expectation,

@@ -21,7 +21,8 @@ namespace kasane {
 /// Counts can be added in any order with the same result.
 class HalvesScatter {
 public:
-    /// Of the rows of a canvas one in so many is looked at: a million pixels tell the noise to 0.1 %.
+    /// Of the rows of a canvas one in so many is looked at: a million pixels tell the noise to 0.1 %, and of small ones
+    /// no fewer than it takes to find ten thousand that are dark.
     static int every(int width, int height);
 
     /// Looks at all pixels of a block that have samples in both halves. `combined` are their values; `structure` (null:
