@@ -378,6 +378,12 @@ private:
         for (SmoothMap& m : offsets)
             m = combined({m, common}, {1, -1});
     }
+    /// Whether offsets have the same parameters: the first of smooth maps have more than what was before.
+    static bool of_one_form(const std::vector<SmoothMap>& a, const std::vector<SmoothMap>& b) {
+        return std::equal(a.begin(), a.end(), b.begin(), [](const SmoothMap& x, const SmoothMap& y) {
+            return x.lattice.coefficients.size() == y.lattice.coefficients.size();
+        });
+    }
     /// All of some offsets in one row, in units of each frame's noise.
     std::vector<double> parameters_of(const std::vector<SmoothMap>& offsets) const {
         std::vector<double> out;
@@ -409,7 +415,8 @@ private:
         const SmoothFit fit(canvas_, spacing_);
         constexpr std::size_t kMemory = 6; // rounds
         FixedPoint point(kMemory);
-        std::vector<SmoothMap> next(frames_.size());
+        std::vector<SmoothMap> next(frames_.size()), best;
+        double least = std::numeric_limits<double>::infinity();
         for (int round = 0; round < rounds; ++round) {
             find_sky();
             workers_.for_each(frames_.size(), [&](std::size_t f) {
@@ -421,13 +428,15 @@ private:
             });
             take_off_common(next);
             const double moved = farthest_move(next);
-            const std::vector<double> before = parameters_of(offsets_), made = parameters_of(next);
-            offsets_.swap(next);
+            if (round > 0 && moved < least) least = moved, best = next;
             const double settled = model == LevelModel::local ? 3e-3 : 1e-4; // of a frame's noise
             if (round > 0 && moved < settled) break;
-            // The first of smooth maps has more parameters than what was before.
-            if (before.size() == made.size()) set_parameters(point.next(before, made));
+            const bool mixed = of_one_form(offsets_, next);
+            const std::vector<double> before = parameters_of(offsets_), made = parameters_of(next);
+            offsets_.swap(next);
+            if (mixed) set_parameters(point.next(before, made));
         }
+        if (!best.empty()) offsets_.swap(best); // what a round made and moved least; the last may have been a try
         find_sky();
     }
 
