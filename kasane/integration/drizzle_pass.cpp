@@ -2,6 +2,7 @@
 
 #include <kasane/base/units.hpp>
 #include <kasane/image/row_arithmetic.hpp>
+#include <kasane/image/statistics.hpp>
 #include <kasane/integration/expected_stack.hpp>
 
 #include <algorithm>
@@ -61,7 +62,35 @@ DrizzlePass::DrizzlePass(const DrizzleStack& stack, const IntegrateOptions& inte
         }
         ways_.push_back(std::move(ways));
     }
+    half_of_ = split_evenly();
     covariance_.assign(stack.combiners.size(), NoiseCovariance(reach));
+}
+
+std::vector<int> DrizzlePass::split_evenly() const {
+    constexpr int kPlaces = 16; // along a side
+    std::array<std::array<int, kPlaces * kPlaces>, 2> shown{};
+    std::array<int, 2> sizes{};
+    std::vector<int> out;
+    for (std::size_t f = 0; f < ways_.size(); ++f) {
+        const Region frame = stack_.frames[f].source->bounds();
+        std::vector<std::size_t> places;
+        std::array<int, 2> before{};
+        for (std::size_t k = 0; k < shown[0].size(); ++k) {
+            const double x = (static_cast<double>(k % kPlaces) + 0.5) / kPlaces * fine_.width,
+                         y = (static_cast<double>(k / kPlaces) + 0.5) / kPlaces * fine_.height;
+            const Point at = ways_[f].front().to_frame.map({x, y});
+            if (!(at.x >= 0 && at.y >= 0 && at.x < frame.width && at.y < frame.height)) continue;
+            places.push_back(k);
+            for (std::size_t half = 0; half < 2; ++half)
+                before[half] += shown[half][k];
+        }
+        const std::size_t half = before[0] != before[1] ? before[1] < before[0] : sizes[1] < sizes[0];
+        for (const std::size_t k : places)
+            ++shown[half][k];
+        ++sizes[half];
+        out.push_back(static_cast<int>(half));
+    }
+    return out;
 }
 
 std::uint64_t DrizzlePass::bytes(std::int64_t pixels) const {
@@ -175,6 +204,7 @@ void DrizzlePass::lay_down(std::size_t f, const Region& region, Scratch& s) {
     std::array<float, kChunk> fx{}, fy{};
     std::array<std::int64_t, kChunk> u{}, v{};
     const Region& box = s.drops.box();
+    const auto half = static_cast<std::size_t>(half_of_[f]);
     for (std::size_t p = 0; p < stack_.combiners.size(); ++p) {
         const Way& way = ways_[f][p];
         const int before = way.kernel.taps() / 2 - 1, after = way.kernel.taps() / 2;
@@ -200,7 +230,7 @@ void DrizzlePass::lay_down(std::size_t f, const Region& region, Scratch& s) {
                     static_cast<std::size_t>(y) * static_cast<std::size_t>(region.width) + static_cast<std::size_t>(x);
                 const auto gather = [&](const Positions& part, std::size_t from) {
                     gather_drops(rows, part, way.kernel, way.weight,
-                                 {sums.values[f % 2] + at + from, sums.weights[f % 2] + at + from});
+                                 {sums.values[half] + at + from, sums.weights[half] + at + from});
                 };
                 // Runs of places whose samples lie in the box: beyond it the frame shows nothing.
                 const auto inside = [&](std::size_t i) {
@@ -384,6 +414,8 @@ void DrizzlePass::measure_noise(const Context& context) {
                 slope += static_cast<double>(f.weight) * f.weight * f.variance_slope;
             }
             const Halves sums = halves(*s, p);
+            std::vector<float> brightness; // what it makes of the variance
+            double shown = 0;              // of the weight
             std::size_t i = 0;
             for (int y = window.y; y < window.bottom(); ++y)
                 for (int x = window.x; x < window.right(); ++x, ++i) {
@@ -394,14 +426,23 @@ void DrizzlePass::measure_noise(const Context& context) {
                     const double w = a[1] + b[1];
                     float& out = noise(x - window.x, y - window.y);
                     out = kNoData;
-                    if (!(w > kHole) || structured(s->judged.planes[p], s->judged_region, x, y)) continue;
+                    if (!(w > kHole)) continue;
                     constexpr double kLeast = 0.2; // of the variance at the level: readout stays
                     const double signal = (a[0] + b[0]) / w;
                     const double relative = flat > 0 ? std::max(kLeast, 1 + slope / flat * signal) : 1;
+                    brightness.push_back(static_cast<float>(relative));
+                    shown += w;
+                    if (structured(s->judged.planes[p], s->judged_region, x, y)) continue;
                     const double sky = judged_at(s->judged.planes[p].mean, s->judged_region, x, y) - e.level;
                     out = static_cast<float>(((a[0] - b[0]) - sky * (a[1] - b[1])) /
                                              (w * std::sqrt(relative) * result_.expected_noise[p]));
                 }
+            if (brightness.empty()) continue;
+            // At the usual brightness of the window, as if all frames showed it.
+            shown /= static_cast<double>(brightness.size());
+            const float usual = std::sqrt(median_in_place(brightness) * static_cast<float>(shown));
+            for (float& v : noise.pixels())
+                v *= usual;
             NoiseCovariance here = none;
             here.add(noise.plane());
             const std::lock_guard lock(mutex_);

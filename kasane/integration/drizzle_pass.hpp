@@ -63,10 +63,12 @@ private:
         int pixels = 1;   ///< of the canvas that a sample stands for, all planes
     };
 
-    struct Halves { ///< of one plane: the sums of every other frame, and of the rest
+    struct Halves { ///< of one plane: the sums of one half of the frames, and of the other
         float *values[2], *weights[2];
     };
     static Halves halves(Scratch& s, std::size_t plane);
+    /// To which half each frame belongs, so that both show every place about as often.
+    std::vector<int> split_evenly() const;
 
     /// Everything over a rectangle of the output into the scratch. False: a frame could not be read.
     bool work(const Region& region, Scratch& s, MappedMemory& mapped);
@@ -87,6 +89,7 @@ private:
     const Region fine_;
     const Affine to_coarse_;
     std::vector<std::vector<Way>> ways_; ///< by frame and plane
+    std::vector<int> half_of_;           ///< by frame
     int margin_ = 0;                     ///< of the canvas, around what a rectangle shows
     float times_ = 1;                    ///< of the mean
     RejectedCellCounts cells_;

@@ -29,6 +29,13 @@ void NoiseCovariance::add(View<const float> window) {
             if (counts(window(x, y))) sum += static_cast<double>(window(x, y)), ++count;
     if (count == 0) return;
     const auto mean = static_cast<float>(sum / count);
+    double squares = 0;
+    for (int y = 0; y < window.height; ++y)
+        for (int x = 0; x < window.width; ++x)
+            if (counts(window(x, y))) squares += std::pow(static_cast<double>(window(x, y) - mean), 2);
+    const double variance = squares / count;
+    if (!(variance > 0)) return;
+    sigmas_.push_back(static_cast<float>(std::sqrt(variance)));
     std::vector<double> products(products_.size());
     for (int y = 0; y < window.height; ++y)
         for (int x = 0; x < window.width; ++x) {
@@ -46,12 +53,13 @@ void NoiseCovariance::add(View<const float> window) {
     // Rounded, so that the order of windows does not matter.
     constexpr double kUnit = 0x1p-20;
     for (std::size_t lag = 0; lag < products.size(); ++lag)
-        products_[lag] += std::round(products[lag] / kUnit) * kUnit;
+        products_[lag] += std::round(products[lag] / (variance * kUnit)) * kUnit;
 }
 
 void NoiseCovariance::add(const NoiseCovariance& other) {
     for (std::size_t lag = 0; lag < products_.size(); ++lag)
         products_[lag] += other.products_[lag], counts_[lag] += other.counts_[lag];
+    sigmas_.insert(sigmas_.end(), other.sigmas_.begin(), other.sigmas_.end());
 }
 
 /// The mean of a window was taken off, which takes off of each covariance what all pixels share on average.
@@ -60,7 +68,8 @@ double NoiseCovariance::covariance(std::size_t lag) const {
 }
 
 double NoiseCovariance::pixel() const {
-    return std::sqrt(std::max(0.0, covariance(products_.size() / 2)));
+    std::vector<float> sigmas = sigmas_;
+    return sigmas.empty() ? 0 : static_cast<double>(median_in_place(sigmas));
 }
 
 double NoiseCovariance::white() const {
@@ -69,7 +78,7 @@ double NoiseCovariance::white() const {
         sum += covariance(lag);
     // cov' = cov - S / pixels of a window, for each of the lags added, S the sum itself.
     const double taken = static_cast<double>(products_.size()) / (static_cast<double>(kWindow) * kWindow);
-    return std::sqrt(std::max(0.0, sum / (1 - taken)));
+    return pixel() * std::sqrt(std::max(0.0, sum / (1 - taken)));
 }
 
 } // namespace kasane

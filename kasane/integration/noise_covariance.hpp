@@ -11,8 +11,9 @@
 
 namespace kasane {
 
-/// Sums over windows of pixels that hold noise alone, in units of what is expected of it: about 1, so that sums are
-/// exact and windows can be added in any order with the same result.
+/// Sums over windows of pixels that hold noise alone, in units of what is expected of it. Noise is not the same
+/// everywhere: what neighbours share is summed in units of each window's own noise (so that sums are exact and windows
+/// can be added in any order with the same result), and the usual window tells how much there is.
 class NoiseCovariance {
 public:
     static constexpr int kWindow = 64;    ///< pixels along the side of a window
@@ -24,7 +25,7 @@ public:
     /// pixels beyond 5 of its sigmas (by their median deviation) are left out.
     void add(View<const float> window);
     void add(const NoiseCovariance& other);
-    /// Standard deviation of a pixel; 0 without enough pixels.
+    /// Standard deviation of a pixel, the median of the windows; 0 without enough pixels.
     double pixel() const;
     /// The same as it were if pixels shared nothing and larger areas had the noise that they have.
     double white() const;
@@ -33,6 +34,7 @@ private:
     double covariance(std::size_t lag) const;
     int reach_, side_;
     std::vector<double> products_, counts_; ///< by lag
+    std::vector<float> sigmas_;             ///< of the windows
 };
 
 } // namespace kasane

@@ -27,7 +27,8 @@ ResamplePass::ResamplePass(const std::vector<StackFrame>& frames, const std::vec
                            const CombineOptions& combine, const IntegrateOptions& options, MasterLight& result)
     : frames_(frames), combiners_(combiners), options_(options), result_(result),
       lengths_(frames, levels_of(combiners)), judge_(combiners, combine, options.judge),
-      bounds_(result.pixels.bounds()), cells_(frames), halves_(combiners.size()) {
+      bounds_(result.pixels.bounds()), cells_(frames),
+      halves_(combiners.size(), HalvesScatter(result.pixels.bounds())) {
     counts_.shares.resize(frames.size());
     if (combine.combination == Combination::sum) times_ = static_cast<float>(frames.size());
 }
@@ -256,7 +257,7 @@ void ResamplePass::write_maps(const Tile& tile, const Scratch& s) {
 }
 
 void ResamplePass::compare_halves(const Tile& tile, const Scratch& s, std::size_t plane) {
-    HalvesScatter here;
+    HalvesScatter here(bounds_, tile.region);
     const int every = HalvesScatter::every(bounds_.width, bounds_.height);
     const Structure& structure = s.judged.planes[plane].structure;
     const Structure* const known = structure.curvature.empty() ? nullptr : &structure;
@@ -265,6 +266,7 @@ void ResamplePass::compare_halves(const Tile& tile, const Scratch& s, std::size_
         const std::ptrdiff_t from =
             static_cast<std::ptrdiff_t>(y - tile.wide.y) * tile.wide.width + (tile.region.x - tile.wide.x);
         here.add(
+            tile.region.x, y,
             {s.samples.plane(plane) + from, static_cast<int>(frames_.size()), s.samples.pixels(), tile.region.width},
             s.judged.planes[plane].mean.data() + from, combiners_[plane].expectation(), known,
             static_cast<std::size_t>(from));

@@ -42,7 +42,8 @@ bool feels_structure(const StackExpectation& expectation) {
                        [](const FrameExpectation& f) { return f.blur > 0 || f.shift > 0; });
 }
 
-void measure_structure(View<const float> mean, const StackExpectation& expectation, Structure& out) {
+void measure_structure(View<const float> mean, View<const float> weight, const StackExpectation& expectation,
+                       Structure& out) {
     const auto area = static_cast<std::size_t>(mean.width) * static_cast<std::size_t>(mean.height);
     double weights = 0, variance = 0, growth = 0;
     for (const FrameExpectation& f : expectation.frames) {
@@ -59,17 +60,19 @@ void measure_structure(View<const float> mean, const StackExpectation& expectati
         v->resize(area);
         clear_rim(*v, mean.width);
     }
-    const auto base = static_cast<float>(variance / (weights * weights)),
-               more = static_cast<float>(growth / (weights * weights));
+    // Over the weight there: of frames weighed by inverse variance, the variance of their mean.
+    const auto base = static_cast<float>(variance / weights), more = static_cast<float>(growth / weights);
     // Of white noise the Laplacian has 20 times the variance, a central difference half of it.
     constexpr float kLaplacian = 20, kDifference = 0.5f, kSigmas = 3;
     const StructureLimits limits{expectation.level, base, more, kSigmas * kSigmas * kLaplacian,
                                  kSigmas * kSigmas * 2 * kDifference};
+    const bool everywhere = weight.height == 0;
+    if (everywhere) out.scratch.assign(static_cast<std::size_t>(mean.width), static_cast<float>(weights));
     for (int y = 1; y + 1 < mean.height; ++y) {
         const std::ptrdiff_t row = static_cast<std::ptrdiff_t>(y) * mean.width;
-        structure_row(
-            {mean.row(y - 1), mean.row(y), mean.row(y + 1), out.curvature.data() + row, out.slope.data() + row}, limits,
-            mean.width);
+        structure_row({mean.row(y - 1), mean.row(y), mean.row(y + 1), everywhere ? out.scratch.data() : weight.row(y),
+                       out.curvature.data() + row, out.slope.data() + row},
+                      limits, mean.width);
     }
     widen(out.curvature, mean.width, mean.height, out.scratch);
 }

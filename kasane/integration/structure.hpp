@@ -17,8 +17,11 @@ struct Structure {
     bool any(std::size_t pixel) const { return curvature[pixel] > 0 || slope[pixel] > 0; }
 };
 
-/// Of the mean of a stack. Keeps the memory of `out`.
-void measure_structure(View<const float> mean, const StackExpectation& expectation, Structure& out);
+/// Of the mean of a stack; `weight` is what the frames that show a pixel have together: of frames that lie side by side
+/// few show a place, and its noise is higher. Of the size of `mean`; no pixels: all show every one. Keeps the memory of
+/// `out`.
+void measure_structure(View<const float> mean, View<const float> weight, const StackExpectation& expectation,
+                       Structure& out);
 
 /// What is expected of a frame against the others, by the width of its stars and how well it lies.
 bool feels_structure(const StackExpectation& expectation);

@@ -27,10 +27,11 @@ HWY_INLINE void structure_at(D d, const StructureRows& r, const StructureLimits&
     const auto dx = hn::Mul(half, hn::Sub(right, left)), dy = hn::Mul(half, hn::Sub(below, above));
     const auto signal = hn::Max(hn::Sub(centre, hn::Set(d, l.level)), none);
     const auto noise2 = hn::Add(hn::Set(d, l.variance), hn::Mul(hn::Set(d, l.growth), signal));
+    const auto weight = hn::LoadU(d, r.weight + x);
     const auto slope2 = hn::Add(hn::Mul(dx, dx), hn::Mul(dy, dy));
     // False where there is no data.
-    const auto bent = hn::Gt(hn::Mul(laplacian, laplacian), hn::Mul(hn::Set(d, l.curvature), noise2)),
-               inclined = hn::Gt(slope2, hn::Mul(hn::Set(d, l.slope), noise2));
+    const auto bent = hn::Gt(hn::Mul(weight, hn::Mul(laplacian, laplacian)), hn::Mul(hn::Set(d, l.curvature), noise2)),
+               inclined = hn::Gt(hn::Mul(weight, slope2), hn::Mul(hn::Set(d, l.slope), noise2));
     hn::StoreU(hn::IfThenElseZero(bent, hn::Abs(laplacian)), d, r.curvature + x);
     hn::StoreU(hn::IfThenElseZero(inclined, hn::Sqrt(slope2)), d, r.slope + x);
 }

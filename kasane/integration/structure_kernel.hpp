@@ -3,14 +3,15 @@
 
 namespace kasane {
 
-/// A row of an image with those beside it, and where its curvature and slope go.
+/// A row of an image with those beside it, the weight of the frames that show its pixels, and where its curvature and
+/// slope go.
 struct StructureRows {
-    const float *above, *here, *below;
+    const float *above, *here, *below, *weight;
     float *curvature, *slope;
 };
 
-/// The variance of a pixel is `variance` + `growth` times what it lies above `level`; of that, times `curvature` and
-/// `slope`, are the squares that count.
+/// The variance of a pixel is `variance` + `growth` times what it lies above `level`, over its weight; of that, times
+/// `curvature` and `slope`, are the squares that count.
 struct StructureLimits {
     float level, variance, growth, curvature, slope;
 };

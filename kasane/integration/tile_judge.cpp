@@ -190,7 +190,8 @@ void TileJudge::judge(const float* samples, int width, int height, Scratch& s) c
         leave_some(block, p, area, s);
         v.structure.curvature.clear();
         if (structured_[p] && judges()) {
-            measure_structure({v.mean.data(), width, height, width}, combiners_[p].expectation(), v.structure);
+            measure_structure({v.mean.data(), width, height, width}, {v.weight.data(), width, height, width},
+                              combiners_[p].expectation(), v.structure);
             look_again(block, p, area, s);
         }
         judged[p] = {block, v.mean.data(), &combiners_[p].expectation(), nullptr, &v.rejected};

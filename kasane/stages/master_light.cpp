@@ -74,16 +74,23 @@ double take_usual_coverage(MasterLight& master) {
     for (std::size_t p = 0; p < master.noise.size(); ++p) {
         const View<const float> coverage = master.coverage.plane(static_cast<int>(p));
         std::vector<float> some;
-        constexpr int kStep = 7; // of the pixels
-        for (int y = 0; y < coverage.height; y += kStep)
-            for (int x = 0; x < coverage.width; x += kStep)
-                if (const float c = coverage(x, y); c > 0) some.push_back(c);
+        constexpr int kSide = 7; // of squares: drops leave single pixels more or less
+        for (int y = 0; y < coverage.height; y += kSide)
+            for (int x = 0; x < coverage.width; x += kSide) {
+                double sum = 0;
+                int count = 0;
+                for (int j = y; j < std::min(y + kSide, coverage.height); ++j)
+                    for (int i = x; i < std::min(x + kSide, coverage.width); ++i)
+                        if (const float c = coverage(i, j); c > 0) sum += static_cast<double>(c), ++count;
+                if (count > 0) some.push_back(static_cast<float>(sum / count));
+            }
         if (some.empty()) continue;
         constexpr double kUsual = 0.3; // of the places: below are frames' edges, above is where panels overlap
         const auto at = some.begin() + static_cast<std::ptrdiff_t>(kUsual * static_cast<double>(some.size()));
         std::nth_element(some.begin(), at, some.end());
         const double more = 1 / std::sqrt(static_cast<double>(*at));
-        if (master.pixel_noise.empty()) master.noise[p] *= more; // that of drizzled pixels is of where they lie
+        master.noise[p] *= more;
+        if (!master.pixel_noise.empty()) master.pixel_noise[p] *= more;
         master.expected_noise[p] *= more;
         if (static_cast<int>(p) == main_plane(static_cast<int>(master.noise.size()))) factor = more;
     }

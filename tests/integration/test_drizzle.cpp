@@ -175,6 +175,21 @@ TEST_CASE("The noise of a drizzled stack is told as larger areas have it") {
     CHECK(clipped_statistics(pixels, 4).sigma == Approx(m.pixel_noise[0]).epsilon(0.05));
 }
 
+TEST_CASE("Of frames side by side the noise is told as where all of the weight lay") {
+    // Every other one lies to the left and to the right; in the middle they overlap.
+    std::vector<StackFrame> frames;
+    sky::Random random(31);
+    for (int f = 0; f < 24; ++f) {
+        Image image(kWidth, kHeight, 1, kSky);
+        add_noise(image, 10, 3100 + static_cast<std::uint64_t>(f));
+        const Affine t{1, 0, (f % 2 ? 60 : -60) + random.uniform(-2, 2), 0, 1, random.uniform(-2, 2)};
+        frames.push_back({std::make_shared<const ImagePlanes>(std::move(image)), {{t, {}, 10, 3}}, 0});
+    }
+    const MasterLight m = drizzled(frames);
+    CHECK(m.expected_noise[0] == Approx(2 * 10 / std::sqrt(24.0)).epsilon(0.01));
+    CHECK(m.noise[0] == Approx(1.02 * m.expected_noise[0]).epsilon(0.06));
+}
+
 TEST_CASE("What single frames hold is left out of a drizzled stack, star cores are not") {
     auto frames = frames_of(20, 1.4, 3, 8);
     const MasterLight clean = drizzled(frames);

@@ -4,6 +4,7 @@
 #include <kasane/integration/structure.hpp>
 
 #include <algorithm>
+#include <array>
 #include <catch2/catch.hpp>
 
 using namespace kasane;
@@ -16,11 +17,15 @@ TEST_CASE("Noise has no structure, a star has it in its core and on its flanks")
     Image image(200, 100, 1, 100.0f);
     add_noise(image, 2, 5);
     Structure s;
-    measure_structure(image.plane(), e, s);
+    measure_structure(image.plane(), {}, e, s);
     const auto bent = std::count_if(s.curvature.begin(), s.curvature.end(), [](float v) { return v > 0; });
     CHECK(bent < 0.05 * 200 * 100); // three sigma of white noise, and the neighbours
+    const Structure whole = s;
+    const Image all(200, 100, 1, 1.0f);
+    measure_structure(image.plane(), all.plane(), e, s);
+    CHECK(s.curvature == whole.curvature);
     add_gaussian_star(image, 100, 50, 20000, 3);
-    measure_structure(image.plane(), e, s);
+    measure_structure(image.plane(), {}, e, s);
     const auto at = [](int x, int y) { return static_cast<std::size_t>(y * 200 + x); };
     // Flux / (2 pi s^4) x 2 at the middle of a Gaussian, less for differences over a pixel.
     const double s2 = 9 / (kFwhmPerSigma * kFwhmPerSigma), peak = 20000 / (2 * kPi * s2);
@@ -32,9 +37,37 @@ TEST_CASE("Noise has no structure, a star has it in its core and on its flanks")
     for (int y = 48; y <= 52; ++y)
         for (int x = 98; x <= 102; ++x)
             image(x, y) = kNoData;
-    measure_structure(image.plane(), e, s);
+    measure_structure(image.plane(), {}, e, s);
     CHECK_FALSE(s.any(at(100, 50)));
     CHECK_FALSE(s.any(at(0, 0)));
+}
+
+TEST_CASE("Where few of the frames show a place, its noise is no structure") {
+    StackExpectation e;
+    e.level = 100;
+    e.frames.assign(9, {1.0f / 9, 36, 0});
+    Image image(200, 100, 1, 100.0f), weight(200, 100, 1, 1.0f);
+    for (int y = 0; y < 100; ++y) // one frame on the right, nine on the left
+        for (int x = 100; x < 200; ++x)
+            weight(x, y) = 1.0f / 9;
+    Image noise(200, 100, 1, 0.0f);
+    add_noise(noise, 1, 5);
+    for (int y = 0; y < 100; ++y)
+        for (int x = 0; x < 200; ++x)
+            image(x, y) += noise(x, y) * (x < 100 ? 2.0f : 6.0f);
+    const auto structured = [&](View<const float> shown) {
+        Structure s;
+        measure_structure(image.plane(), shown, e, s);
+        std::array<double, 2> share{};
+        for (int y = 0; y < 100; ++y)
+            for (int x = 0; x < 200; ++x)
+                share[x < 100 ? 0 : 1] += s.any(static_cast<std::size_t>(y * 200 + x)) ? 1e-4 : 0;
+        return share;
+    };
+    const auto [left, right] = structured(weight.plane());
+    CHECK(left < 0.06);
+    CHECK(right < 0.06);
+    CHECK(structured({})[1] > 0.5);
 }
 
 TEST_CASE("What is said of the structure of one image stays in no other") {
@@ -48,8 +81,8 @@ TEST_CASE("What is said of the structure of one image stays in no other") {
             for (int x = 0; x < width; ++x)
                 image(x, y) = static_cast<float>((x * 37 + y * 91) % 64) * 30; // rough everywhere
         Structure fresh;
-        measure_structure(image.plane(), e, s);
-        measure_structure(image.plane(), e, fresh);
+        measure_structure(image.plane(), {}, e, s);
+        measure_structure(image.plane(), {}, e, fresh);
         CHECK(s.curvature == fresh.curvature);
         CHECK(s.slope == fresh.slope);
         CHECK(fresh.curvature.size() == static_cast<std::size_t>(width) * static_cast<std::size_t>(height));
@@ -59,6 +92,6 @@ TEST_CASE("What is said of the structure of one image stays in no other") {
     }
     e.frames.assign(4, {0, 1, 0}); // weights of nothing
     Image image(90, 70, 1, 5.0f);
-    measure_structure(image.plane(), e, s);
+    measure_structure(image.plane(), {}, e, s);
     CHECK(std::none_of(s.curvature.begin(), s.curvature.end(), [](float v) { return v > 0; }));
 }
