@@ -382,6 +382,59 @@ double DrizzlePass::judged_at(const std::vector<float>& mean, const Region& judg
            (at(i, below) * (1 - (u - i)) + at(right, below) * (u - i)) * (v - j);
 }
 
+/// One half less the other where it is flat, in units of what is expected there of the mean of all frames; NaN
+/// elsewhere. `usual` becomes by how much more noise there is at the usual brightness of the window.
+Image DrizzlePass::window_noise(const Region& window, Scratch& s, std::size_t p, float& usual) const {
+    const StackExpectation& e = stack_.combiners[p].expectation();
+    double flat = 0, slope = 0; // of the mean's variance
+    for (const FrameExpectation& f : e.frames) {
+        flat += static_cast<double>(f.weight) * f.weight * f.variance;
+        slope += static_cast<double>(f.weight) * f.weight * f.variance_slope;
+    }
+    const Halves sums = halves(s, p);
+    Image noise(window.width, window.height, 1, kNoData);
+    std::vector<float> brightness; // what it makes of the variance
+    constexpr int kBlock = 8;      // pixels: single ones hold more drops and less
+    const int across = (window.width + kBlock - 1) / kBlock;
+    struct Shown {
+        double weight = 0;
+        int pixels = 0;
+    };
+    std::vector<Shown> shown(static_cast<std::size_t>(across) *
+                             static_cast<std::size_t>((window.height + kBlock - 1) / kBlock));
+    const auto shown_at = [&](int x, int y) -> Shown& {
+        return shown[static_cast<std::size_t>(y / kBlock * across + x / kBlock)];
+    };
+    std::size_t i = 0;
+    for (int y = 0; y < window.height; ++y)
+        for (int x = 0; x < window.width; ++x, ++i) {
+            const double a[] = {sums.values[0][i], sums.weights[0][i]}, b[] = {sums.values[1][i], sums.weights[1][i]};
+            // Each half by what it lies off the stack that judges: their difference has the variance of their mean,
+            // however little weight a half has there.
+            const double w = a[1] + b[1];
+            if (!(w > kHole)) continue;
+            constexpr double kLeast = 0.2; // of the variance at the level: readout stays
+            const double signal = (a[0] + b[0]) / w;
+            const double relative = flat > 0 ? std::max(kLeast, 1 + slope / flat * signal) : 1;
+            brightness.push_back(static_cast<float>(relative));
+            Shown& block = shown_at(x, y);
+            block.weight += w, ++block.pixels;
+            if (structured(s.judged.planes[p], s.judged_region, window.x + x, window.y + y)) continue;
+            const double sky =
+                judged_at(s.judged.planes[p].mean, s.judged_region, window.x + x, window.y + y) - e.level;
+            noise(x, y) = static_cast<float>(((a[0] - b[0]) - sky * (a[1] - b[1])) /
+                                             (w * std::sqrt(relative) * result_.expected_noise[p]));
+        }
+    if (brightness.empty()) return noise;
+    usual = std::sqrt(median_in_place(brightness));
+    for (int y = 0; y < window.height; ++y)
+        for (int x = 0; x < window.width; ++x) { // as if all frames showed it
+            const Shown& block = shown_at(x, y);
+            if (block.pixels > 0) noise(x, y) *= std::sqrt(static_cast<float>(block.weight / block.pixels));
+        }
+    return noise;
+}
+
 void DrizzlePass::measure_noise(const Context& context) {
     if (failed_ || stack_.frames.size() < 2) return;
     // Windows that together hold a twentieth of the output, or so many that they tell the noise to 1.5 %; of a large
@@ -405,46 +458,11 @@ void DrizzlePass::measure_noise(const Context& context) {
         auto s = pool_.borrow();
         s->counted = false;
         if (window.empty() || !work(window, *s, mapped)) return;
-        Image noise(window.width, window.height);
         for (std::size_t p = 0; p < covariance_.size(); ++p) {
-            const StackExpectation& e = stack_.combiners[p].expectation();
-            double flat = 0, slope = 0; // of the mean's variance
-            for (const FrameExpectation& f : e.frames) {
-                flat += static_cast<double>(f.weight) * f.weight * f.variance;
-                slope += static_cast<double>(f.weight) * f.weight * f.variance_slope;
-            }
-            const Halves sums = halves(*s, p);
-            std::vector<float> brightness; // what it makes of the variance
-            double shown = 0;              // of the weight
-            std::size_t i = 0;
-            for (int y = window.y; y < window.bottom(); ++y)
-                for (int x = window.x; x < window.right(); ++x, ++i) {
-                    const double a[] = {sums.values[0][i], sums.weights[0][i]},
-                                 b[] = {sums.values[1][i], sums.weights[1][i]};
-                    // One half less the other, each by what it lies off the stack that judges: it has the variance of
-                    // their mean, however little weight a half has there.
-                    const double w = a[1] + b[1];
-                    float& out = noise(x - window.x, y - window.y);
-                    out = kNoData;
-                    if (!(w > kHole)) continue;
-                    constexpr double kLeast = 0.2; // of the variance at the level: readout stays
-                    const double signal = (a[0] + b[0]) / w;
-                    const double relative = flat > 0 ? std::max(kLeast, 1 + slope / flat * signal) : 1;
-                    brightness.push_back(static_cast<float>(relative));
-                    shown += w;
-                    if (structured(s->judged.planes[p], s->judged_region, x, y)) continue;
-                    const double sky = judged_at(s->judged.planes[p].mean, s->judged_region, x, y) - e.level;
-                    out = static_cast<float>(((a[0] - b[0]) - sky * (a[1] - b[1])) /
-                                             (w * std::sqrt(relative) * result_.expected_noise[p]));
-                }
-            if (brightness.empty()) continue;
-            // At the usual brightness of the window, as if all frames showed it.
-            shown /= static_cast<double>(brightness.size());
-            const float usual = std::sqrt(median_in_place(brightness) * static_cast<float>(shown));
-            for (float& v : noise.pixels())
-                v *= usual;
             NoiseCovariance here = none;
-            here.add(noise.plane());
+            float usual = 1;
+            const Image noise = window_noise(window, *s, p, usual);
+            here.add(noise.plane(), usual);
             const std::lock_guard lock(mutex_);
             covariance_[p].add(here);
         }

@@ -13,12 +13,15 @@ NoiseCovariance::NoiseCovariance(int reach)
     : reach_(std::clamp(reach, 0, kMostReach)), side_(2 * reach_ + 1),
       products_(static_cast<std::size_t>(side_) * static_cast<std::size_t>(side_)), counts_(products_.size()) {}
 
-void NoiseCovariance::add(View<const float> window) {
+void NoiseCovariance::add(View<const float> window, float usual) {
     std::vector<float> known;
     for (int y = 0; y < window.height; ++y)
         for (int x = 0; x < window.width; ++x)
             if (std::isfinite(window(x, y))) known.push_back(window(x, y));
-    if (known.size() < products_.size()) return;
+    if (known.size() < products_.size()) {
+        sigmas_.push_back({0.0f, usual});
+        return;
+    }
     const float centre = median_in_place(known);
     constexpr float kOutlier = 5;
     const float limit = kOutlier * mad_sigma_in_place(known, centre);
@@ -35,7 +38,7 @@ void NoiseCovariance::add(View<const float> window) {
             if (counts(window(x, y))) squares += std::pow(static_cast<double>(window(x, y) - mean), 2);
     const double variance = squares / count;
     if (!(variance > 0)) return;
-    sigmas_.push_back(static_cast<float>(std::sqrt(variance)));
+    sigmas_.push_back({static_cast<float>(std::sqrt(variance)), usual});
     std::vector<double> products(products_.size());
     for (int y = 0; y < window.height; ++y)
         for (int x = 0; x < window.width; ++x) {
@@ -68,8 +71,14 @@ double NoiseCovariance::covariance(std::size_t lag) const {
 }
 
 double NoiseCovariance::pixel() const {
-    std::vector<float> sigmas = sigmas_;
-    return sigmas.empty() ? 0 : static_cast<double>(median_in_place(sigmas));
+    std::vector<float> known, all;
+    for (const auto& [sigma, usual] : sigmas_)
+        if (sigma > 0) known.push_back(sigma);
+    if (known.empty()) return 0;
+    const float middle = median_in_place(known);
+    for (const auto& [sigma, usual] : sigmas_)
+        all.push_back(usual * (sigma > 0 ? sigma : middle));
+    return static_cast<double>(median_in_place(all));
 }
 
 double NoiseCovariance::white() const {

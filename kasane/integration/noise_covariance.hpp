@@ -7,6 +7,7 @@
 #include <kasane/image/image.hpp>
 
 #include <cstddef>
+#include <utility>
 #include <vector>
 
 namespace kasane {
@@ -22,8 +23,10 @@ public:
     explicit NoiseCovariance(int reach);
 
     /// A window of noise; NaN where it is not known. Its mean is taken off first, so that what is smooth does not tell;
-    /// pixels beyond 5 of its sigmas (by their median deviation) are left out.
-    void add(View<const float> window);
+    /// pixels beyond 5 of its sigmas (by their median deviation) are left out. `usual` is by how much more noise than
+    /// in its pixels there is at the window's usual brightness; a window with hardly a pixel of noise counts with it as
+    /// well, as noisy as the others.
+    void add(View<const float> window, float usual = 1);
     void add(const NoiseCovariance& other);
     /// Standard deviation of a pixel, the median of the windows; 0 without enough pixels.
     double pixel() const;
@@ -33,8 +36,8 @@ public:
 private:
     double covariance(std::size_t lag) const;
     int reach_, side_;
-    std::vector<double> products_, counts_; ///< by lag
-    std::vector<float> sigmas_;             ///< of the windows
+    std::vector<double> products_, counts_;       ///< by lag
+    std::vector<std::pair<float, float>> sigmas_; ///< of the windows, 0: not known; and what is usual
 };
 
 } // namespace kasane
