@@ -45,8 +45,24 @@ Slope slope(const std::array<double, 9>& m, Point p) {
     return {(m[0] - q.x * m[6]) / w, (m[1] - q.x * m[7]) / w, (m[3] - q.y * m[6]) / w, (m[4] - q.y * m[7]) / w};
 }
 
+/// By how much a stereographic picture draws a position of its plane together, and how that changes with the squared
+/// distance.
+struct Drawn {
+    double by, change;
+};
+Drawn stereographic(double focal, double r2) {
+    // 2 tan(a / 2) over tan a, with r = focal tan a.
+    const double root = std::sqrt(1 + r2 / (focal * focal));
+    return {2 / (1 + root), -1 / ((1 + root) * (1 + root) * root * focal * focal)};
+}
+
 /// Of a lens.
 Slope slope(const Lens& lens, Point p) {
+    if (lens.stereographic > 0) {
+        const double x = p.x - lens.centre.x, y = p.y - lens.centre.y;
+        const auto [by, change] = stereographic(lens.stereographic, x * x + y * y);
+        return {by + 2 * change * x * x, 2 * change * x * y, 2 * change * x * y, by + 2 * change * y * y};
+    }
     const double s = 1 / lens.radius, x = (p.x - lens.centre.x) * s, y = (p.y - lens.centre.y) * s;
     const auto& [k1, k2, k3] = lens.radial;
     const auto& [p1, p2] = lens.decentring;
@@ -115,6 +131,11 @@ void count_along_reference(const Cubic& along, int from, int count, std::int64_t
 }
 
 Point Lens::distort(Point p) const {
+    if (stereographic > 0) {
+        const double x = p.x - centre.x, y = p.y - centre.y,
+                     by = kasane::stereographic(stereographic, x * x + y * y).by;
+        return {centre.x + by * x, centre.y + by * y};
+    }
     const double s = 1 / radius, x = (p.x - centre.x) * s, y = (p.y - centre.y) * s;
     const auto& [k1, k2, k3] = radial;
     const auto& [p1, p2] = decentring;
@@ -125,6 +146,12 @@ Point Lens::distort(Point p) const {
 }
 
 Point Lens::correct(Point seen) const {
+    if (stereographic > 0) {
+        const double x = seen.x - centre.x, y = seen.y - centre.y,
+                     left = 1 - (x * x + y * y) / (4 * stereographic * stereographic);
+        if (!(left > 0)) return {kNoData, kNoData}; // 90 degrees and more: no plane shows that
+        return {centre.x + x / left, centre.y + y / left};
+    }
     constexpr int kSteps = 30;
     constexpr double kLastStep = 1e-4; // pixels: Newton's next would be its square times the bend, below 1e-9
     const auto& [k1, k2, k3] = radial;

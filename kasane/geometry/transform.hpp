@@ -37,14 +37,19 @@ struct Bounds {
     double left = 0, top = 0, right = 0, bottom = 0;
 };
 
-/// The distortion of an optic, which all frames of a rig share: where it puts what an ideal one would put at a
-/// position. p' = c + d (1 + k1 r^2 + k2 r^4 + k3 r^6) + decentring, with d = p - c and r = |d| / radius (D. Brown,
-/// Photogrammetric Engineering 37, 1971). NaN from where on it folds: beyond, it would show things twice.
+/// The distortion of an optic, which all frames of a rig share, or of a wide canvas: where it puts what an ideal one
+/// would put at a position. p' = c + d (1 + k1 r^2 + k2 r^4 + k3 r^6) + decentring, with d = p - c and r = |d| / radius
+/// (D. Brown, Photogrammetric Engineering 37, 1971). NaN from where on it folds: beyond, it would show things twice.
 struct Lens {
     Point centre;                       ///< of the frame, pixels
     double radius = 1;                  ///< pixels that r counts as 1, half the diagonal say; positive
     std::array<double, 3> radial{};     ///< k1, k2, k3
     std::array<double, 2> decentring{}; ///< p1, p2
+    /// Positive: no lens, but the stereographic picture about `centre` of what a plane so many pixels away shows; the
+    /// numbers above are not used. A plane that is tangent to the sky stretches what lies far from where it touches,
+    /// without end towards 90 degrees; this keeps angles, and grows by 1 / cos^2 of half the distance (M. Calabretta
+    /// and E. Greisen, A&A 395, 2002, sections 5.1.1 and 5.1.4).
+    double stereographic = 0;
     Point distort(Point ideal) const;
     /// The position that `distort` brings to `seen`, by Newton's method to 1e-9 pixels; NaN where there is none.
     Point correct(Point seen) const;

@@ -85,6 +85,7 @@ Transform scaled_down(const Transform& t, int k) {
         Lens small = *t.lens();
         small.centre = {small.centre.x * f, small.centre.y * f};
         small.radius *= f;
+        small.stereographic *= f;
         lens = std::make_shared<const Lens>(small);
     }
     return Transform(m, lens, t.canvas_lens())

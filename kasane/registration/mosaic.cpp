@@ -1,5 +1,7 @@
 #include <kasane/registration/mosaic.hpp>
 
+#include <kasane/base/units.hpp>
+
 #include <kasane/registration/panels.hpp>
 #include <kasane/registration/sightings.hpp>
 
@@ -537,6 +539,7 @@ private:
                 lens = lens_of(problem_.lenses[static_cast<std::size_t>(problem_.frames[k].glass)].numbers,
                                problem_.frames[k].normal);
         }
+        const std::shared_ptr<const Lens> wide = wide_grid();
         const std::vector<SightingAccount> accounts = account_of(problem_);
         std::map<int, int> frames_of_rig;
         for (std::size_t m = 0; m < members_.size(); ++m) {
@@ -544,7 +547,7 @@ private:
             ++frames_of_rig[f.glass];
             Registration r;
             r.to_frame = Transform(pixel_matrix(f.map, normal(p_.reference), f.normal),
-                                   lenses[static_cast<std::size_t>(f.glass)]);
+                                   lenses[static_cast<std::size_t>(f.glass)], wide);
             r.matched = accounts[m].stars;
             r.share = 1;
             r.rms = accounts[m].rms;
@@ -567,6 +570,36 @@ private:
             told.corner = corner_distortion(told.lens.get(), normal(*of_it));
         }
         tell_the_lost();
+    }
+
+    /// What makes the plane of the reference a grid for more than 40 degrees; nothing for less, or where the sky is
+    /// flat.
+    std::shared_ptr<const Lens> wide_grid() const {
+        if (!(problem_.curvature.value > 0)) return nullptr;
+        const Normal own = normal(p_.reference);
+        const double tangent = std::sqrt(problem_.curvature.value); // of a radius of the plane
+        // Directions of the corners as the reference's axes see them, degrees.
+        Eigen::Vector2d least(0, 0), most(0, 0);
+        for (const Adjustment::Frame& f : problem_.frames) {
+            const Matrix3 back = f.map.inverse();
+            const double w = f.normal.centre.x / f.normal.radius, h = f.normal.centre.y / f.normal.radius;
+            for (const Eigen::Vector2d& corner :
+                 {Eigen::Vector2d(-w, -h), Eigen::Vector2d(w, -h), Eigen::Vector2d(-w, h), Eigen::Vector2d(w, h)}) {
+                const Eigen::Vector3d p = back * corner.homogeneous();
+                // The frame's centre lies before the plane; what has the other sign there lies behind.
+                const double side = p.z() * back(2, 2) > 0 ? 1 : -1;
+                for (int i = 0; i < 2; ++i) {
+                    const double angle = degrees(std::atan2(side * tangent * p[i] / p.z(), side));
+                    least[i] = std::min(least[i], angle), most[i] = std::max(most[i], angle);
+                }
+            }
+        }
+        constexpr double kWide = 40;
+        if ((most - least).maxCoeff() <= kWide) return nullptr;
+        Lens grid;
+        grid.centre = own.centre;
+        grid.stereographic = own.radius / tangent;
+        return std::make_shared<const Lens>(grid);
     }
 
     void tell_the_lost() {

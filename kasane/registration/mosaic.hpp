@@ -4,7 +4,8 @@
 // that are linked already. Then all frames are adjusted together (adjustment.hpp) as poses of one turned camera with
 // the lens of its rig (pose.hpp), so that the few stars at an edge need not settle more than what can differ, and no
 // error adds up from field to field. The common grid is the reference's plane without its distortion: tangent to the
-// sky where the reference points (gnomonic), as far beyond its edges as the frames reach.
+// sky where the reference points (gnomonic), as far beyond its edges as the frames reach; of more than 40 degrees its
+// stereographic picture, which stretches the far sides less.
 #pragma once
 
 #include <kasane/registration/align.hpp>

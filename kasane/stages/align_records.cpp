@@ -17,6 +17,7 @@ void put(Writer& w, const std::shared_ptr<const Lens>& lens) {
         w.put(k);
     for (const double p : lens->decentring)
         w.put(p);
+    w.put(lens->stereographic);
 }
 
 namespace {
@@ -29,6 +30,7 @@ std::shared_ptr<const Lens> take_lens(Reader& r) {
         r.get(k);
     for (double& p : l.decentring)
         r.get(p);
+    r.get(l.stereographic);
     return std::make_shared<const Lens>(l);
 }
 

@@ -77,9 +77,12 @@ GroupCanvas canvas_of_group(const Session& s, const GradedLights& graded) {
     if (s.recipe.canvas.north_up) o.turn = turn_to_north(s, graded);
     if (!s.recipe.canvas.frame_given && !graded.panels.empty()) o.frame = Framing::everything;
     std::vector<FramedFrame> frames;
+    bool wide = false;
     for (std::size_t k = 0; k < graded.lights.size(); ++k)
         for (const Light& l : graded.lights[k]) {
             if (!l.verdict.keep || !l.registration || !l.measures) continue;
+            const std::shared_ptr<const Lens>& grid = l.registration->to_frame.canvas_lens();
+            wide = wide || (grid && grid->stereographic > 0);
             frames.push_back({l.to_frame[static_cast<std::size_t>(l.main_plane())], l.measures->width,
                               l.measures->height, k, std::max(1e-12, l.contribution.information),
                               hidden_of(s, *l.exposure)});
@@ -90,6 +93,7 @@ GroupCanvas canvas_of_group(const Session& s, const GradedLights& graded) {
     out.to_level_grid = out.level_grid.to_reference().inverse().after(out.canvas.to_reference());
     out.beyond = out.level_grid != graded.canvas;
     out.text = canvas_text(out.canvas);
+    if (wide) out.text += ", in the stereographic projection, for it spans more than 40 degrees";
     if (s.recipe.canvas.north_up) out.text += ", so that north is up";
     return out;
 }

@@ -33,6 +33,14 @@ std::shared_ptr<const Lens> lens() {
     return std::make_shared<const Lens>(l);
 }
 
+/// A canvas of 6000 pixels that shows about 60 degrees.
+std::shared_ptr<const Lens> stereographic() {
+    Lens l;
+    l.centre = {3010, 1980};
+    l.stereographic = 5200;
+    return std::make_shared<const Lens>(l);
+}
+
 struct Named {
     const char* name;
     Transform t;
@@ -48,6 +56,7 @@ std::vector<Named> all_kinds() {
         {"lens", Transform({1, 0, 0, 0, 1, 0, 0, 0, 1}, lens())},
         {"projective and lens", Transform(tilted, lens())},
         {"all, shifted", Transform(tilted, lens()).shifted(0.4, -0.7)},
+        {"from a stereographic canvas", Transform(tilted, lens(), stereographic())},
         {"from a canvas with a lens", Transform(tilted, lens(), lens())},
         {"from a turned canvas with a lens", Transform(tilted, nullptr, lens()).after(turned(1, 33, 700, -300))},
         {"lens on a turned canvas", Transform({1, 0, 0, 0, 1, 0, 0, 0, 1}, lens()).after(turned(1, 33, 700, -300))}};
@@ -87,6 +96,20 @@ TEST_CASE("What a transform maps, it finds back") {
         over_the_frame([&](Point p) { worst = std::max(worst, distance(t.unmap(t.map(p)), p)); });
         CHECK(worst < 1e-6); // pixels; the lens is undone to 1e-9
     }
+}
+
+TEST_CASE("A stereographic canvas shows angles of the sky, and what lies 90 degrees away nowhere") {
+    // 2 f tan(a / 2) from the middle is what lies at an angle a from it; the plane has it at f tan(a).
+    const auto l = stereographic();
+    for (const double angle : {1.0, 20.0, 45.0, 89.0}) {
+        const double r = 2 * l->stereographic * std::tan(radians(angle / 2)),
+                     plane = l->stereographic * std::tan(radians(angle));
+        const Point seen{l->centre.x + 0.6 * r, l->centre.y - 0.8 * r},
+            ideal{l->centre.x + 0.6 * plane, l->centre.y - 0.8 * plane};
+        CHECK(distance(l->correct(seen), ideal) < 1e-6 * plane);
+        CHECK(distance(l->distort(ideal), seen) < 1e-6 * r);
+    }
+    CHECK(std::isnan(l->correct({l->centre.x + 2 * l->stereographic, l->centre.y}).x));
 }
 
 TEST_CASE("The affine map that touches a transform has its value and its slopes") {

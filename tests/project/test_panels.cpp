@@ -113,6 +113,60 @@ TEST_CASE("Panels become one picture by themselves, with every star once and in 
     CHECK(doubled <= 1);
 }
 
+TEST_CASE("Panels over more than forty degrees lie in the stereographic projection") {
+    TemporaryFolder folder;
+    sky::Scenario wide = scenario();
+    constexpr double kFocal = 900,
+                     kStep = 330; // pixels: panels of 25 degrees, of which the outer ones look aside by 20
+    wide.instrument.focal_length_mm = 8.1;
+    wide.instrument.lens.reset();
+    wide.scene.width = 1300, wide.scene.height = 420, wide.scene.nebula = wide.scene.galaxy = 0;
+    std::erase_if(wide.shots, [](const sky::Shot& s) {
+        return s.filter == "R" || (s.role == sky::Shot::Role::light && s.path[6] > '3');
+    });
+    int number = 0;
+    for (sky::Shot& s : wide.shots)
+        if (s.role == sky::Shot::Role::light) {
+            sky::Pointing& p = s.conditions.pointing;
+            p.sky = sky::sky_pointed(kFocal, (s.path[6] - '2') * kStep + 1.3 * (number % 5), 1.7 * (number % 3));
+            ++number;
+        }
+    REQUIRE(number == 18);
+    const Quiet quiet;
+    sky::write_scenario(wide, folder.path() / "wide", quiet.context);
+    const RunReport report = run(folder.path() / "wide");
+    REQUIRE(report.stacks.size() == 1);
+    const StackReport& s = report.stacks.front();
+    CHECK(s.used == 18);
+    CHECK_THAT(run_table(report), Catch::Contains("stereographic"));
+    const auto file = open_frame(fs::path(report.output) / s.file);
+    const Truth truth(wide, s, file->header());
+    const Point origin{*file->header().number("CNVORGX"), *file->header().number("CNVORGY")},
+        middle{0.5 * (wide.instrument.width - 1), 0.5 * (wide.instrument.height - 1)};
+    const sky::Scene scene = sky::make_scene(wide.scene, quiet.context.workers);
+    const Image master = read_plane(*file, 0);
+    const std::vector<Star> stars = detect_stars(master.plane()).stars;
+    std::vector<double> off;
+    double farthest = 0;
+    for (const sky::SceneStar& star : scene.stars) {
+        if (star.rate.at("L") < 200) continue;
+        const Point plane = truth.at(star); // of the canvas's origin
+        const double x = plane.x + origin.x - middle.x, y = plane.y + origin.y - middle.y, r = std::hypot(x, y);
+        const double drawn = r > 0 ? 2 * kFocal * std::tan(0.5 * std::atan(r / kFocal)) / r : 1;
+        const Point at{middle.x + drawn * x - origin.x, middle.y + drawn * y - origin.y};
+        double nearest = 1e9;
+        for (const Star& q : stars)
+            if (!q.saturated) nearest = std::min(nearest, std::hypot(q.x - at.x, q.y - at.y));
+        if (nearest > 3) continue;
+        off.push_back(nearest);
+        farthest = std::max(farthest, r);
+    }
+    REQUIRE(off.size() > 25);
+    std::sort(off.begin(), off.end());
+    CHECK(off[off.size() * 4 / 5] < 0.5);
+    CHECK(farthest > 500); // 29 degrees from the middle, on both sides together nearly 60
+}
+
 TEST_CASE("Going from panel to panel is no knock, and each is held against its own") {
     PanelProject project;
     GradeOptions options;

@@ -86,6 +86,7 @@ TEST_CASE("Nine panels that share a tenth of their sides come onto one grid, to 
     const sky::StarPanels p = sky::star_panels(o, GENERATE(1u, 2u, 3u));
     const Alignment a = align_frames(frames_of(p, o.view), p.middle, {}, Workers(2));
     CHECK(a.mosaic);
+    CHECK_FALSE(a.frames[p.middle]->to_frame.canvas_lens());
     for (const Outcome& f : a.frames)
         REQUIRE(f);
     CHECK(error_of(p, o.view, a.frames) < 0.15);
@@ -109,7 +110,24 @@ TEST_CASE("A camera lens that is turned over half the sky bends the grid as the 
     const Alignment a = align_frames(frames_of(p, o.view, known), p.middle, {}, Workers(2));
     for (const Outcome& f : a.frames)
         REQUIRE(f);
-    CHECK(error_of(p, o.view, a.frames) < 1); // pixels of the grid, which is stretched by half at its ends
+    // Of 78 degrees the grid is stereographic; pixels of the plane, which is stretched by half at its ends.
+    const auto grid = a.frames[p.middle]->to_frame.canvas_lens();
+    REQUIRE(grid);
+    CHECK(grid->stereographic == Approx(6000).epsilon(0.01));
+    std::vector<Outcome> on_the_plane = a.frames;
+    for (Outcome& f : on_the_plane) {
+        CHECK(f->to_frame.canvas_lens() == grid);
+        f.result->to_frame = Transform(f->to_frame.projective(), f->to_frame.lens());
+    }
+    CHECK(error_of(p, o.view, on_the_plane) < 1);
+    // A pixel of the plane shows less and less of the sky towards its ends; of the grid, hardly.
+    const auto least = [&](const Outcome& f) {
+        double area = 1e9; // pixels of the frame in one of the grid
+        for (const Point corner : {Point{0, 0}, Point{2999, 0}, Point{0, 1999}, Point{2999, 1999}})
+            area = std::min(area, std::abs(f->to_frame.at(f->to_frame.unmap(corner)).determinant()));
+        return area;
+    };
+    CHECK(least(a.frames.front()) > 1.4 * least(on_the_plane.front()));
     INFO(known);
 }
 
