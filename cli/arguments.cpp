@@ -63,9 +63,10 @@ void describe(CLI::App& app, Arguments& a) {
     const auto comet = [&](CLI::App* verb) {
         verb->add_option(
                 "--comet", a.comet,
-                "Where a comet is on a light, in quotes: the file, and the pixel x and y. Twice at least, as far "
-                "apart in time as there are; kept in kasane.toml. none forgets all")
-            ->type_name("\"FILE X Y\"")
+                "Where a comet is on a light, in quotes: the file, and the pixel x and y, or the file alone where its "
+                "header says that. Twice at least, as far apart in time as there are, or once where the header says "
+                "how it moves; kept in kasane.toml. none forgets all")
+            ->type_name("\"FILE [X Y]\"")
             ->take_all();
     };
     comet(run);

@@ -2,6 +2,7 @@
 
 #include <kasane/base/error.hpp>
 #include <kasane/base/output_file.hpp>
+#include <kasane/base/units.hpp>
 #include <kasane/recipe/edit.hpp>
 #include <kasane/stages/open_project.hpp>
 #include <kasane/stages/reference_groups.hpp>
@@ -17,7 +18,8 @@ namespace kasane {
 
 namespace {
 
-constexpr const char* kExample = "Write the file and the pixel: \"night-1/lights/L_001.fits 243 284\"";
+constexpr const char* kExample = "Write the file and the pixel: \"night-1/lights/L_001.fits 243 284\"; or the file "
+                                 "alone, if its header says where the comet is";
 
 /// The last word of a text, taken off it.
 std::string last_word(std::string& text) {
@@ -41,10 +43,17 @@ CometMark mark_of(const std::string& wish) {
         constexpr double kMost = 1e6; // as the recipe has it
         return error == std::errc{} && end == text.data() + text.size() && std::abs(value) <= kMost;
     };
-    while (!rest.empty() && (rest.back() == ' ' || rest.back() == '\t'))
-        rest.pop_back();
-    mark.file = rest;
-    if (rest.empty() || !number(x, mark.x) || !number(y, mark.y))
+    const auto trimmed = [](std::string text) {
+        while (!text.empty() && (text.back() == ' ' || text.back() == '\t'))
+            text.pop_back();
+        return text;
+    };
+    mark.file = trimmed(rest);
+    if (double last = 0; !y.empty() && !number(y, last)) { // no pixel: its header tells
+        mark = {trimmed(wish), kNoData, kNoData};
+        return mark;
+    }
+    if (mark.file.empty() || !number(x, mark.x) || !number(y, mark.y))
         throw UsageError(fmt::format("\"{}\" is no mark of a comet", wish), {}, kExample);
     return mark;
 }
@@ -79,7 +88,7 @@ std::vector<CometMark> keep_comet_marks(const RunOptions& options, const std::ve
         const OpenProject project(options, context, {.use = Ledger::Use::look});
         for (CometMark& m : fresh) {
             const Exposure& e = light_named(project.session, m);
-            if (!(m.x >= -0.5 && m.y >= -0.5 && m.x <= e.width - 0.5 && m.y <= e.height - 0.5))
+            if (!m.by_header() && !(m.x >= -0.5 && m.y >= -0.5 && m.x <= e.width - 0.5 && m.y <= e.height - 0.5))
                 throw UsageError(
                     fmt::format("a comet cannot be at ({:g}, {:g}) on {}: it has {} x {} pixels, the upper left one "
                                 "being (0, 0)",

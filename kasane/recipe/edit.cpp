@@ -118,7 +118,8 @@ std::string recipe_with_comet_marks(const std::string& text, const std::vector<C
                                     const std::filesystem::path& file) {
     std::string list = "[";
     for (const CometMark& m : marks)
-        list += fmt::format("\n    [{}, {:.7g}, {:.7g}],", quoted(m.file), m.x, m.y);
+        list += m.by_header() ? fmt::format("\n    [{}],", quoted(m.file))
+                              : fmt::format("\n    [{}, {:.7g}, {:.7g}],", quoted(m.file), m.x, m.y);
     return with_key(text, "comet", "marks", list + (marks.empty() ? "]" : "\n]"), file);
 }
 

@@ -1,6 +1,7 @@
 #include <kasane/recipe/integration_keys.hpp>
 
 #include <kasane/base/error.hpp>
+#include <kasane/base/units.hpp>
 #include <kasane/frames/words.hpp>
 #include <kasane/grading/figures.hpp>
 
@@ -111,11 +112,14 @@ void read_comet_marks(Reader& r, const toml::node& n, const std::string& key) {
     r.recipe.comet.clear();
     for (const toml::node& node : *marks) {
         const toml::array* one = node.as_array();
-        if (!one || one->size() != 3 || !(*one)[0].is_string()) r.wrong(node, key, kWanted);
+        if (!one || (one->size() != 1 && one->size() != 3) || !(*one)[0].is_string()) r.wrong(node, key, kWanted);
         constexpr double kMost = 1e6;
-        CometMark mark{std::filesystem::path(r.text((*one)[0], key)).lexically_normal().generic_string(),
-                       r.number((*one)[1], key, -kMost, kMost, kWanted),
-                       r.number((*one)[2], key, -kMost, kMost, kWanted)};
+        CometMark mark{std::filesystem::path(r.text((*one)[0], key)).lexically_normal().generic_string(), kNoData,
+                       kNoData};
+        if (one->size() == 3) {
+            mark.x = r.number((*one)[1], key, -kMost, kMost, kWanted);
+            mark.y = r.number((*one)[2], key, -kMost, kMost, kWanted);
+        }
         const auto same = [&](const CometMark& m) { return m.file == mark.file; };
         if (std::any_of(r.recipe.comet.begin(), r.recipe.comet.end(), same))
             refuse(node.source(), r.file, fmt::format("{}: the comet is marked twice on {}", key, mark.file),

@@ -450,8 +450,10 @@ const std::vector<Key>& all() {
          "none; [[\"lights/L_001.fits\", 312, 204], [\"lights/L_040.fits\", 371, 188]]",
          "Where a comet is on two lights or more, as far apart in time as there are: the file, and the pixel (x, y) "
          "from "
-         "the upper left one, (0, 0), as `kasane review` and `kasane show` count them. A master light of the comet is "
-         "made as well, without the stars; one of the stars without the comet; and both together. "
+         "the upper left one, (0, 0), as `kasane review` and `kasane show` count them; or the file alone, "
+         "`[\"lights/L_001.fits\"]`, "
+         "where its header says where the comet is; or one light alone whose header says how it moves. A master light "
+         "of the comet is made as well, without the stars; one of the stars without the comet; and both together. "
          "docs/special-stacks.md",
          read_comet_marks},
         {"cache", "size", "text", "\"20G\"",

@@ -86,10 +86,11 @@ struct DrizzleRecipe {
     DrizzleOptions options;
 };
 
-/// Where a comet is on a light, as a hand points at it.
+/// Where a comet is on a light, as a hand points at it; without a pixel (NaN), as its header tells.
 struct CometMark {
     std::string file;    ///< relative to the project
     double x = 0, y = 0; ///< pixels of the turned frame, the centre of the upper left one at (0, 0)
+    bool by_header() const { return x != x; }
     bool operator==(const CometMark&) const = default;
 };
 

@@ -148,7 +148,7 @@ nlohmann::json review_data(const GradeReport& report) {
     }
     nlohmann::json comet = nlohmann::json::object(); // by file
     for (const CometMark& m : report.comet)
-        comet[m.file] = {rounded(m.x), rounded(m.y)};
+        if (!m.by_header()) comet[m.file] = {rounded(m.x), rounded(m.y)};
     for (const NightDrift& d : report.drifts)
         drifts.push_back({{"night", d.night}, {"diagnosis", d.drift.diagnosis}});
     // "." and "project/" have a name as well.

@@ -10,11 +10,6 @@
 
 namespace kasane {
 
-namespace {
-
-constexpr int kAlong = 25, kDown = 19; // places on the canvas
-
-/// From the grid that a light is measured on to the picture that its file holds: squares of pixels, and turns.
 Point file_pixel(const Exposure& e, int cell, Point p) {
     const Point s{cell * p.x + 0.5 * (cell - 1), cell * p.y + 0.5 * (cell - 1)};
     const double w = e.width, h = e.height; // after the turn
@@ -29,6 +24,24 @@ Point file_pixel(const Exposure& e, int cell, Point p) {
         return s;
     }
 }
+
+Point turned_pixel(const Exposure& e, Point p) {
+    const double w = e.width, h = e.height;
+    switch (e.turn) {
+    case 90:
+        return {w - 1 - p.y, p.x};
+    case 180:
+        return {w - 1 - p.x, h - 1 - p.y};
+    case 270:
+        return {p.y, h - 1 - p.x};
+    default:
+        return p;
+    }
+}
+
+namespace {
+
+constexpr int kAlong = 25, kDown = 19; // places on the canvas
 
 Point place(const Canvas& canvas, int column, int row) {
     return {static_cast<double>(column) / (kAlong - 1) * (canvas.width - 1),

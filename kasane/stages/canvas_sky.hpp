@@ -10,6 +10,11 @@
 
 namespace kasane {
 
+/// From the grid that a light is measured on to the picture that its file holds: squares of pixels, and turns.
+Point file_pixel(const Exposure& exposure, int cell, Point measured);
+/// From the picture that a file holds to the pixels of the turned frame.
+Point turned_pixel(const Exposure& exposure, Point file);
+
 struct CanvasSky {
     std::optional<WorldCoordinates> world; ///< of the canvas; nothing where no light says it, or all say other things
     std::string text;                      ///< "by the headers of 13 lights, distortion of order 3"

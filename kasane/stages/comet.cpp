@@ -1,4 +1,6 @@
+#include <kasane/stages/canvas_sky.hpp>
 #include <kasane/stages/comet.hpp>
+#include <kasane/stages/comet_header.hpp>
 
 #include <kasane/base/error.hpp>
 #include <kasane/base/units.hpp>
@@ -293,6 +295,68 @@ std::optional<double> middle_of(const Exposure& e) {
     return *e.time + 0.5 * e.seconds.value_or(0);
 }
 
+namespace {
+
+/// What a light's own header says of the comet.
+CometHeader header_of(const Session& s, const Exposure& e) {
+    CometHeader out;
+    const auto failed =
+        attempt([&] { out = comet_in_header(s.open(static_cast<std::size_t>(&e - s.exposures.data()))->header()); });
+    if (failed) out.wrong = failed->what_failed;
+    return out;
+}
+
+bool inside(const Exposure& e, Point p) {
+    return p.x >= -0.5 && p.y >= -0.5 && p.x <= e.width - 0.5 && p.y <= e.height - 0.5;
+}
+
+/// Where the comet is by the header of a light; why it is not known becomes `why`.
+std::optional<Point> by_header(const Session& s, const Exposure& e, std::string& why) {
+    const CometHeader told = header_of(s, e);
+    if (!told.at)
+        why = told.wrong.empty() ? "its header does not say where the comet is (OBJCTRA and OBJCTDEC)" : told.wrong;
+    else if (!e.world)
+        why = "its header says where on the sky the comet is, but not where its pixels lie there: it has no world "
+              "coordinates";
+    if (!why.empty()) return std::nullopt;
+    const Point at = turned_pixel(e, e.world->to_pixel(*told.at));
+    if (inside(e, at)) return at;
+    why = fmt::format("by its header the comet is outside its {} x {} pixels", e.width, e.height);
+    return std::nullopt;
+}
+
+/// A second mark from the one that there is, by the motion that its header tells: on a light of its target as far away
+/// in time as there is whose pixels are known on the sky.
+std::optional<CometMark> by_rate(const Session& s, const Exposure& first, const CometMark& mark, std::string& why) {
+    const CometHeader told = header_of(s, first);
+    if (!told.rate) {
+        why = told.wrong.empty() ? "its header does not say so either (RARATE and DECRATE)" : told.wrong;
+        return std::nullopt;
+    }
+    std::vector<const Exposure*> others;
+    for (const Exposure& e : s.exposures)
+        if (e.role == Role::light && e.world && middle_of(e) && e.target == first.target) others.push_back(&e);
+    if (!first.world || others.size() < 2) {
+        why = "its header says how it moves on the sky, but too few lights have world coordinates to follow it there";
+        return std::nullopt;
+    }
+    const double begin = *middle_of(first);
+    std::stable_sort(others.begin(), others.end(), [&](const Exposure* a, const Exposure* b) {
+        return std::abs(*middle_of(*a) - begin) > std::abs(*middle_of(*b) - begin);
+    });
+    const SkyPoint from = first.world->to_sky(file_pixel(first, 1, {mark.x, mark.y}));
+    for (const Exposure* e : others) {
+        constexpr double kSecondsPerHour = 3600;
+        const double hours = (*middle_of(*e) - begin) / kSecondsPerHour;
+        const Point at = turned_pixel(*e, e->world->to_pixel(moved(from, *told.rate, hours)));
+        if (e != &first && inside(*e, at)) return CometMark{e->path, at.x, at.y};
+    }
+    why = "by the motion in its header the comet is outside all other lights";
+    return std::nullopt;
+}
+
+} // namespace
+
 CometMarks comet_marks(const Session& s) {
     CometMarks marks;
     std::vector<CometMark>& out = marks.sound;
@@ -301,30 +365,46 @@ CometMarks comet_marks(const Session& s) {
         if (!file.empty()) files.push_back(file);
         marks.findings.push_back({Level::warning, "comet-mark", files, text, kRemedy});
     };
-    std::vector<double> times;
+    std::vector<const Exposure*> lights;
     for (const CometMark& m : s.recipe.comet) {
         const auto e = std::find_if(s.exposures.begin(), s.exposures.end(),
                                     [&](const Exposure& one) { return one.path == m.file; });
+        std::string why;
         if (e == s.exposures.end() || e->role != Role::light) {
             tell("the comet is marked on it, but it is no light of this project; the mark is not used", m.file);
-        } else if (!(m.x >= -0.5 && m.y >= -0.5 && m.x <= e->width - 0.5 && m.y <= e->height - 0.5)) {
+            continue;
+        }
+        const std::optional<Point> at = m.by_header() ? by_header(s, *e, why) : Point{m.x, m.y};
+        if (!at) {
+            tell("the comet is marked on it without a pixel, but " + why + "; the mark is not used", m.file);
+        } else if (!inside(*e, *at)) {
             tell(fmt::format("the comet is marked at ({:g}, {:g}), outside its {} x {} pixels; the mark is not used",
                              m.x, m.y, e->width, e->height),
                  m.file);
         } else if (!middle_of(*e)) {
             tell("the comet is marked on it, but nothing says when it was taken; the mark is not used", m.file);
         } else {
-            out.push_back(m);
-            times.push_back(*middle_of(*e));
+            out.push_back({m.file, at->x, at->y});
+            lights.push_back(&*e);
         }
     }
     if (s.recipe.comet.empty()) return marks;
+    std::string why;
+    if (out.size() == 1)
+        if (const auto second = by_rate(s, *lights.front(), out.front(), why)) {
+            lights.push_back(&*std::find_if(s.exposures.begin(), s.exposures.end(),
+                                            [&](const Exposure& one) { return one.path == second->file; }));
+            out.push_back(*second);
+        }
+    std::vector<double> times;
+    for (const Exposure* e : lights)
+        times.push_back(*middle_of(*e));
     const auto [first, last] = std::minmax_element(times.begin(), times.end());
     constexpr double kApart = 1; // seconds
     if (times.size() == 1)
-        tell("the comet is marked on this light alone, so that nothing says how it moves; the master lights are as "
-             "without "
-             "it. Mark it on a second one, as far away in time as there is",
+        tell(fmt::format("the comet is marked on this light alone, so that nothing says how it moves: {}; the master "
+                         "lights are as without it. Mark it on a second one, as far away in time as there is",
+                         why),
              out.front().file);
     else if (times.size() > 1 && *last - *first < kApart)
         tell("all lights on which the comet is marked were taken at one time, so that nothing says how it moves; the "

@@ -17,6 +17,7 @@
 //   masks.hpp             what of a light is no sky
 //   calibrations.hpp      the calibrated view of any light
 //   comet.hpp, comet_masters.hpp  where a comet is, and its master lights
+//   comet_header.hpp              what headers say of it
 //   lengths.hpp           what lights saturate, of which length each is
 //   cameras.hpp           gain, read noise and saturation, kept from run to run
 //   align.hpp             5: lights onto the grid of their reference, the optics of the rigs

@@ -3,10 +3,13 @@
 #include "support/projects.hpp"
 
 #include <kasane/base/error.hpp>
+#include <kasane/base/units.hpp>
 #include <kasane/io/reader.hpp>
+#include <kasane/io/world_coordinates.hpp>
 #include <kasane/recipe/recipe.hpp>
 #include <kasane/report/tables.hpp>
 
+#include <algorithm>
 #include <catch2/catch.hpp>
 #include <cmath>
 #include <fmt/format.h>
@@ -104,6 +107,83 @@ TEST_CASE("Two marks make three master lights of each filter: of the stars, of t
     CHECK(without.stacks.front().comet.file.empty());
     CHECK_FALSE(fs::exists(fs::path(report.output) / report.stacks.front().comet.file));
     CHECK_FALSE(without.stacks.front().reused);
+}
+
+TEST_CASE("A comet's place and motion are taken from headers where a mark asks for them") {
+    CometProject project;
+    for (const fs::directory_entry& f : fs::directory_iterator(project.path / "lights"))
+        if (f.path().filename().string().starts_with("G") || f.path().filename().string() > "L_011") fs::remove(f);
+    // Positions as they were solved: a second of arc a pixel, of the plain sky about (83.5, -5).
+    const sky::Scenario& s = comet_scenario();
+    const auto world_of = [&](const std::string& file) {
+        const auto shot =
+            std::find_if(s.shots.begin(), s.shots.end(), [&](const auto& one) { return one.path == file; });
+        WorldCoordinates w;
+        w.pixel = sky::pixel_of(shot->conditions.pointing, s.instrument, {320, 240});
+        w.sky = {83.5, -5};
+        const Point right = sky::pixel_of(shot->conditions.pointing, s.instrument, {321, 240});
+        const double c = right.x - w.pixel.x, d = right.y - w.pixel.y, k = 1 / (3600 * (c * c + d * d));
+        w.cd = {-k * c, -k * d, k * d, -k * c};
+        return w;
+    };
+    const auto each = [&](const std::function<void(const std::string&, Header&, const WorldCoordinates&)>& change) {
+        for (const fs::directory_entry& f : fs::directory_iterator(project.path / "lights"))
+            rewrite(f.path(), [&](Image& image, Header& h) {
+                const std::string file = "lights/" + f.path().filename().string();
+                const WorldCoordinates w = world_of(file);
+                write_world(h, w, image.width(), image.height());
+                change(file, h, w);
+            });
+    };
+    const auto sky_of = [&](const std::string& file) { return world_of(file).to_sky(comet_on(file)); };
+    each([&](const std::string& file, Header& h, const WorldCoordinates&) {
+        const SkyPoint at = sky_of(file);
+        h.set("OBJCTRA", at.ra, "[deg] of the comet");
+        h.set("OBJCTDEC", at.dec, "[deg] of the comet");
+        if (file != "lights/L_001.fits") return;
+        const SkyPoint later = sky_of("lights/L_010.fits");
+        const auto clock = [&](const std::string& name) {
+            const auto shot =
+                std::find_if(s.shots.begin(), s.shots.end(), [&](const auto& one) { return one.path == name; });
+            const auto part = [&](std::size_t from) { return std::stoi(shot->start.substr(from, 2)); };
+            return part(11) * 3600.0 + part(14) * 60.0 + part(17); // of one evening
+        };
+        const double hours = (clock("lights/L_010.fits") - clock(file)) / 3600;
+        h.set("RARATE", 60 * (later.ra - at.ra) * std::cos(radians(-5)) / hours, "[arcmin/h] of the comet");
+        h.set("DECRATE", (later.dec - at.dec) / hours, "[deg / h] of the comet");
+    });
+    const auto made = [&](const std::string& marks) {
+        write_recipe(project.path, "[comet]\nmarks = [" + marks + "]\n");
+        const RunReport report = run(project.path);
+        REQUIRE(report.stacks.size() == 1);
+        const Finding* f = find(report.findings, "comet-mark");
+        INFO(marks << (f ? f->text : ""));
+        CHECK(f == nullptr);
+        CHECK_FALSE(report.stacks.front().comet.file.empty());
+        for (const CometPlaceReport& p : report.stacks.front().comet.places) {
+            const Point truth = comet_on(p.file);
+            CHECK(std::hypot(p.x - truth.x, p.y - truth.y) < 1.5); // few lights, and its tail draws the middle along
+        }
+    };
+    made(R"(["lights/L_001.fits"], ["lights/L_010.fits"])"); // places of two
+    made(R"(["lights/L_001.fits"])");                        // place and motion of one
+    const Point pointed = comet_on("lights/L_001.fits");
+    made(fmt::format("[\"lights/L_001.fits\", {:.0f}, {:.0f}]", pointed.x, pointed.y)); // a hand's, and the motion
+
+    const auto told = [&](const std::string& marks) {
+        write_recipe(project.path, "[comet]\nmarks = [" + marks + "]\n");
+        const RunReport report = run(project.path);
+        CHECK(report.stacks.front().comet.file.empty());
+        const Finding* f = find(report.findings, "comet-mark");
+        return f ? f->text : std::string();
+    };
+    // Another light's header says nothing of the motion; and rates without a unit are none.
+    CHECK_THAT(told(R"(["lights/L_002.fits"])"), Catch::Contains("does not say so either"));
+    rewrite(project.path / "lights/L_001.fits",
+            [](Image&, Header& h) { h.set("RARATE", 60.0, "motion of the comet"); });
+    CHECK_THAT(told(R"(["lights/L_001.fits"])"), Catch::Contains("no rates with their unit"));
+    rewrite(project.path / "lights/L_001.fits", [](Image&, Header& h) { h.set("OBJCTRA", "elsewhere"); });
+    CHECK_THAT(told(R"(["lights/L_001.fits"], ["lights/L_005.fits"])"), Catch::Contains("no position on the sky"));
 }
 
 TEST_CASE("Marks that cannot be are told with their file, and the stars are integrated as ever") {

@@ -60,6 +60,9 @@ TEST_CASE("Marks of a comet are kept in the recipe by the command, and refused w
     refused({"3 4"}, "no mark");
     refused({"L_002.fits nan 4"}, "no mark");
     refused({"none", "L_002.fits 3 4"}, "beside it");
+    CHECK(keep({"L_002.fits"}).back().by_header()); // as its header tells
+    CHECK_THAT(read_file(p.path / "kasane.toml"), Catch::Contains("[\"lights/L_002.fits\"],"));
+    CHECK(keep({"L_004.fits 1 2"}).size() == 4); // and it stays
     CHECK(keep({"none"}).empty());
     CHECK(read_recipe(p.path).comet.empty());
     // Where there is nothing to take out nothing is written, and nowhere is no project.

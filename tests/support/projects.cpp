@@ -36,17 +36,21 @@ void Meddler::begin(const std::string& stage, std::int64_t total) {
 }
 
 void repaint(const fs::path& file, const std::function<void(Image&)>& change) {
+    rewrite(file, [&](Image& image, Header&) { change(image); });
+}
+
+void rewrite(const fs::path& file, const std::function<void(Image&, Header&)>& change) {
     const auto reader = open_fits(file);
     Image image = read_plane(*reader);
-    change(image);
-    Raster<std::uint16_t> counts(image.width(), image.height());
-    for (std::size_t i = 0; i < counts.pixels().size(); ++i)
-        counts.pixels()[i] = static_cast<std::uint16_t>(std::clamp(image.pixels()[i], 0.0f, 65535.0f));
     Header kept;
     for (const Card& c : reader->header().cards())
         if (c.key != "DATASUM" && c.key != "CHECKSUM" && c.key != "BZERO" && c.key != "BSCALE" &&
             !c.key.starts_with("NAXIS") && c.key != "SIMPLE" && c.key != "BITPIX" && c.key != "EXTEND")
             kept.add(c);
+    change(image, kept);
+    Raster<std::uint16_t> counts(image.width(), image.height());
+    for (std::size_t i = 0; i < counts.pixels().size(); ++i)
+        counts.pixels()[i] = static_cast<std::uint16_t>(std::clamp(image.pixels()[i], 0.0f, 65535.0f));
     write_fits_u16(file, counts.plane(), kept, Over::anything);
 }
 

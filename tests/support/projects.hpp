@@ -28,6 +28,8 @@ struct Meddler : Progress {
 
 /// Writes a 16-bit FITS file anew with other pixels under its header.
 void repaint(const std::filesystem::path& file, const std::function<void(Image&)>& change);
+/// The same with its header.
+void rewrite(const std::filesystem::path& file, const std::function<void(Image&, Header&)>& change);
 
 void write_recipe(const std::filesystem::path& folder, const std::string& text);
 
