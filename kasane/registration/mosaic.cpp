@@ -1,7 +1,6 @@
 #include <kasane/registration/mosaic.hpp>
 
 #include <kasane/base/units.hpp>
-
 #include <kasane/registration/panels.hpp>
 #include <kasane/registration/sightings.hpp>
 

@@ -1,10 +1,10 @@
-#include <kasane/stages/canvas_sky.hpp>
 #include <kasane/stages/comet.hpp>
-#include <kasane/stages/comet_header.hpp>
 
 #include <kasane/base/error.hpp>
 #include <kasane/base/units.hpp>
 #include <kasane/image/statistics.hpp>
+#include <kasane/stages/canvas_sky.hpp>
+#include <kasane/stages/comet_header.hpp>
 
 #include <algorithm>
 #include <cmath>

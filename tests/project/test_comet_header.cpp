@@ -1,4 +1,5 @@
 // What headers say of a comet.
+#include <kasane/stages/canvas_sky.hpp>
 #include <kasane/stages/comet_header.hpp>
 
 #include <catch2/catch.hpp>
@@ -32,6 +33,20 @@ TEST_CASE("Rates of a comet count with their unit alone, in whatever unit") {
         CHECK(east(wrong) == 0);
     CHECK_FALSE(comet_in_header(with({{"RARATE", "12", "[arcsec/h]"}})).wrong.empty()); // one alone
     CHECK(comet_in_header(Header{}).wrong.empty());
+}
+
+TEST_CASE("A pixel of a file comes back from the turned frame, however it is turned") {
+    Exposure e;
+    for (const int turn : {0, 90, 180, 270}) {
+        INFO(turn);
+        e.turn = turn;
+        e.width = 40, e.height = 30;
+        const Point in_file = file_pixel(e, 1, {3, 7.5}), back = turned_pixel(e, in_file);
+        CHECK((back.x == 3 && back.y == 7.5));
+        const bool across = turn == 90 || turn == 270; // the file's sides have changed places
+        CHECK((in_file.x >= 0 && in_file.x < (across ? 30 : 40)));
+        CHECK((in_file.y >= 0 && in_file.y < (across ? 40 : 30)));
+    }
 }
 
 TEST_CASE("A comet's place in a header is read in degrees and in hours") {
