@@ -61,6 +61,34 @@ ExpectedStack expect_stack(const std::vector<StackFrame>& frames, std::size_t p,
     return e;
 }
 
+StackExpectation expect_usual_place(const StackExpectation& expectation, const std::vector<StackFrame>& frames,
+                                    std::size_t p, const Canvas& canvas) {
+    constexpr int kAcross = 15; // places along each side
+    constexpr std::size_t kLeast = 3;
+    std::vector<std::vector<std::size_t>> shown; // which frames, by place
+    for (int j = 0; j < kAcross; ++j)
+        for (int i = 0; i < kAcross; ++i) {
+            std::vector<std::size_t> here;
+            for (std::size_t f = 0; f < frames.size(); ++f) {
+                const Point at = frames[f].planes[p].to_frame.map(
+                    {(i + 0.5) * canvas.width / kAcross - 0.5, (j + 0.5) * canvas.height / kAcross - 0.5});
+                const PlaneSource& source = *frames[f].source;
+                if (at.x >= 0 && at.y >= 0 && at.x <= source.width() - 1 && at.y <= source.height() - 1)
+                    here.push_back(f);
+            }
+            if (!here.empty()) shown.push_back(std::move(here));
+        }
+    if (shown.empty()) return expectation;
+    const auto middle = shown.begin() + static_cast<std::ptrdiff_t>(shown.size() / 2);
+    std::nth_element(shown.begin(), middle, shown.end(),
+                     [](const auto& a, const auto& b) { return a.size() != b.size() ? a.size() < b.size() : a < b; });
+    if (middle->size() < kLeast) return expectation;
+    StackExpectation out{{}, expectation.level, expectation.noise_known};
+    for (const std::size_t f : *middle)
+        out.frames.push_back(expectation.frames[f]);
+    return out;
+}
+
 std::vector<double> levels_of(const std::vector<Combiner>& combiners) {
     std::vector<double> out;
     for (const Combiner& c : combiners)

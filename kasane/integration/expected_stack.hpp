@@ -21,6 +21,11 @@ struct ExpectedStack {
 ExpectedStack expect_stack(const std::vector<StackFrame>& frames, std::size_t plane, const StackNoiseFactors& noise,
                            const Canvas& canvas, double level, double worth_exponent);
 
+/// What is expected of the frames that show the usual place of the canvas: of places spread over it that any frame
+/// shows, the one with the median number. All frames, where that are fewer than three.
+StackExpectation expect_usual_place(const StackExpectation& expectation, const std::vector<StackFrame>& frames,
+                                    std::size_t plane, const Canvas& canvas);
+
 /// The backgrounds that planes are combined at, ADU.
 std::vector<double> levels_of(const std::vector<Combiner>& combiners);
 

@@ -71,7 +71,8 @@ RejectionComparison compare_rejections(const std::vector<StackFrame>& frames, co
     const auto main = static_cast<std::size_t>(main_plane(static_cast<int>(levels.size())));
     const StackNoiseFactors noise(frames);
     const ExpectedStack expected = expect_stack(frames, main, noise, canvas, levels[main], options.worth_exponent);
-    return compare_rejections({frames, canvas, expected.expectation, main}, options, context);
+    const StackExpectation usual = expect_usual_place(expected.expectation, frames, main, canvas);
+    return compare_rejections({frames, canvas, expected.expectation, usual, main}, options, context);
 }
 
 } // namespace kasane

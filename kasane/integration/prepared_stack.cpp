@@ -58,13 +58,13 @@ Settled settle_rejection(const TrialStack& stack, const IntegrateOptions& option
     };
     std::string instead;
     if (options.rejection) {
-        const int least = least_samples(*options.rejection);
+        const int least = least_samples(*options.rejection), shown = static_cast<int>(stack.usual.frames.size());
         const bool none = std::holds_alternative<NoRejection>(*options.rejection);
         const bool pair = std::holds_alternative<PairRejection>(*options.rejection);
-        if (none || count == 1 || (count >= least && !(pair && count > 2))) return {fixed(*options.rejection, ""), {}};
-        instead =
-            pair ? "; instead of pair, which is for two frames"
-                 : fmt::format("; instead of {}, which needs {} frames", rejection_name(*options.rejection), least);
+        if (none || count == 1 || (shown >= least && !(pair && count > 2))) return {fixed(*options.rejection, ""), {}};
+        instead = pair ? "; instead of pair, which is for two frames"
+                       : fmt::format("; instead of {}, which needs {} frames{}", rejection_name(*options.rejection),
+                                     least, shown < count ? fmt::format(" where {} show a place", shown) : "");
     }
     if (count == 1) return {fixed(NoRejection{}, instead), {}};
     if (options.combination != Combination::mean && options.combination != Combination::sum)
@@ -110,7 +110,11 @@ PreparedStack prepare_stack(const std::vector<StackFrame>& frames, const Canvas&
     for (std::size_t p = 0; p < planes; ++p)
         expected.push_back(expect_stack(frames, p, noise, canvas, levels[p], options.worth_exponent));
     const auto main = static_cast<std::size_t>(main_plane(static_cast<int>(planes)));
-    Settled settled = settle_rejection({frames, canvas, expected[main].expectation, main}, options, context);
+    std::vector<StackExpectation> usual;
+    for (std::size_t p = 0; p < planes; ++p)
+        usual.push_back(expect_usual_place(expected[p].expectation, frames, p, canvas));
+    Settled settled =
+        settle_rejection({frames, canvas, expected[main].expectation, usual[main], main}, options, context);
     if (settled.comparison && settled.comparison->failure) {
         result.failure = std::move(settled.comparison->failure);
         return stack;
@@ -121,7 +125,9 @@ PreparedStack prepare_stack(const std::vector<StackFrame>& frames, const Canvas&
     result.combine = combine;
     for (std::size_t p = 0; p < planes; ++p) {
         result.weights.push_back(std::move(expected[p].weights));
-        const double factor = measure_efficiency(expected[p].expectation, combine).noise_factor;
+        double factor = measure_efficiency(usual[p], combine).noise_factor;
+        if (combine.combination == Combination::sum) // every place as if all frames showed it
+            factor *= static_cast<double>(frames.size()) / static_cast<double>(usual[p].frames.size());
         result.expected_noise.push_back(factor * expected[p].noise);
         CombineOptions as_mean = combine;
         if (combine.combination == Combination::sum) as_mean.combination = Combination::mean;

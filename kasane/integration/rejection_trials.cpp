@@ -140,6 +140,12 @@ public:
         Outliers(stack_.expectation, wide, seed).add_to(dirty.data());
         // Which pixels were touched, and to which side, the plain mean tells.
         const std::vector<float> before = plain(clean, wide), after = plain(dirty.data(), wide);
+        const auto area = static_cast<std::size_t>(wide.area());
+        std::vector<int> shown(area);
+        for (std::size_t f = 0; f < stack_.frames.size(); ++f)
+            for (std::size_t i = 0; i < area; ++i)
+                shown[i] += std::isfinite(clean[f * area + i]);
+        const int told = std::min(3, static_cast<int>(stack_.frames.size()));
         TileJudge::Scratch scratch;
         for (std::size_t k = 0; k < candidates_.size(); ++k) {
             Sums& sums = out.by_candidate[k];
@@ -149,6 +155,7 @@ public:
             judges_[k]->judge(dirty.data(), wide.width, wide.height, scratch);
             const std::vector<float>& with = scratch.planes.front().mean;
             for_inside(tile, wide, [&](std::size_t i) {
+                if (shown[i] < told) return;
                 const double changed = static_cast<double>(with[i]) - without[i];
                 if (!std::isfinite(changed)) return;
                 (after[i] < before[i] ? sums.low : sums.high) += changed;
@@ -225,14 +232,14 @@ RejectionComparison compare_rejections(const TrialStack& stack, const IntegrateO
                                        const Context& context) {
     std::vector<Rejection> candidates;
     std::vector<double> losses;
-    for (RejectionCandidate& c : rejection_candidates(stack.expectation, kMostLoss)) {
+    for (RejectionCandidate& c : rejection_candidates(stack.usual, kMostLoss)) {
         candidates.push_back(std::move(c.rejection));
         losses.push_back(c.loss);
     }
     const std::size_t count = candidates.size(), none = count - 1;
     if (options.rejection && std::find(candidates.begin(), candidates.end(), *options.rejection) == candidates.end()) {
         candidates.push_back(*options.rejection); // looked at, not chosen
-        losses.push_back(measure_efficiency(stack.expectation, {*options.rejection, Combination::mean}).loss);
+        losses.push_back(measure_efficiency(stack.usual, {*options.rejection, Combination::mean}).loss);
     }
     const std::vector<Region> tiles = sample_tiles(stack.canvas);
     const Trials trials(stack, options, candidates);

@@ -2,7 +2,9 @@
 // which outliers are added whose light is known.
 //
 // What counts is what of that light is left, and what more than usual is taken from the cores of stars, among the
-// methods that lose less than a hundredth of the efficiency where nothing is to be rejected.
+// methods that lose less than a hundredth of the efficiency where nothing is to be rejected. Places that fewer than
+// three frames show do not count: two do not tell which of them is wrong. Of a mosaic, what the frames of its usual
+// place can tell counts.
 #pragma once
 
 #include <kasane/base/parallel.hpp>
@@ -17,6 +19,7 @@ struct TrialStack {
     const std::vector<StackFrame>& frames;
     const Canvas& canvas;
     const StackExpectation& expectation;
+    const StackExpectation& usual; ///< of the frames that show the usual place (expected_stack.hpp)
     std::size_t plane = 0;
 };
 

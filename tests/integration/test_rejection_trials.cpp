@@ -88,6 +88,32 @@ TEST_CASE("The rejection is the one that leaves least of what was added, among t
     CHECK(worst < 30);
 }
 
+TEST_CASE("Of a mosaic the rejection is chosen for what shows its usual place") {
+    // Two panels of eight frames that overlap a little, and a strip at the right that two frames alone show.
+    std::vector<StackFrame> frames = field(18, 0.05, 20, 5);
+    constexpr int kStrip = 40;
+    const Canvas canvas{2 * kWidth - 60, kHeight};
+    for (int f = 0; f < 18; ++f) {
+        const double right = f < 8 ? 0 : f < 16 ? kWidth - 60 - kStrip : kWidth - 60;
+        StackPlane& plane = frames[static_cast<std::size_t>(f)].planes.front();
+        plane.to_frame = plane.to_frame.shifted(-right, 0);
+    }
+    const Quiet quiet(2);
+    const IntegrateOptions esd{.rejection = EsdRejection{}};
+    const MasterLight m = integrate(frames, canvas, {400}, quiet.context, esd);
+    // Eighteen would do for this method, ten do not.
+    CHECK_THAT(m.made.find("combine")->text,
+               Catch::Contains("instead of esd") && Catch::Contains("where 10 show a place"));
+    REQUIRE(m.comparison);
+    const RejectionTrial& best = m.comparison->trials[m.comparison->chosen];
+    CHECK((best.left < 0.03 && best.loss <= 0.01)); // the strip, where nothing can be told, would leave more
+    // What a sum is expected to have is that of a place that all frames show, by as much as of a mean.
+    IntegrateOptions sum = esd;
+    sum.combination = Combination::sum;
+    const MasterLight s = integrate(frames, canvas, {400}, quiet.context, sum);
+    CHECK(s.expected_noise.front() == Approx(18 * m.expected_noise.front()).epsilon(1e-6));
+}
+
 TEST_CASE("The choice is the same for any threads and memory, and so are the bytes of every method for any tile") {
     auto frames = field(16, 0.2, 15, 8);
     frames[3].streaks = {{-20, 30, 320, 180, 7}};
