@@ -269,6 +269,26 @@ void describe(CLI::App& app, Arguments& a) {
     init->add_flag("--reference", a.reference, "Write nothing; print all keys with their meaning, as Markdown");
     common(init);
 
+    CLI::App* compare =
+        app.add_subcommand("compare", "Judge images of one field against each other, on the same stars and sky");
+    compare->description(
+        "Judge images of one field against each other, on the same stars and the same sky.\n\n"
+        "Any images that show the same stars: master lights of other settings or nights, single exposures, FITS, TIFF "
+        "or "
+        "PNG of other\n"
+        "programs; of any scale from 0.2 to 5, turned, mirrored. Each is measured on its own pixels. Noise is that of "
+        "discs the size of a\n"
+        "star, so that interpolation and drizzle flatter nobody; depth is the light of a star at 5 sigma, in units of "
+        "the "
+        "first image.\n"
+        "--pictures writes them side by side, split, their difference, and crops pixel by pixel. Nothing else is "
+        "written.");
+    compare->add_option("images", a.images, "Two or more; the others are held against the first")
+        ->type_name("IMAGE")
+        ->required();
+    compare->add_option("--pictures", a.pictures, "Write pictures of them (PNG)")->type_name("DIR");
+    common(compare);
+
     CLI::App* show = app.add_subcommand("show", "Look at one image: header digest, statistics, stars, preview");
     show->description("Look at one image: header digest, statistics, stars, preview.\n\n"
                       "Prints what the header says, levels and noise, and the stars found; writes a stretched preview "

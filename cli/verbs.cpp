@@ -12,11 +12,13 @@
 #include <kasane/project/align_images.hpp>
 #include <kasane/project/check.hpp>
 #include <kasane/project/comet_marks.hpp>
+#include <kasane/project/compare_images.hpp>
 #include <kasane/project/export_lights.hpp>
 #include <kasane/project/grade.hpp>
 #include <kasane/project/run.hpp>
 #include <kasane/report/align_pictures.hpp>
 #include <kasane/report/align_table.hpp>
+#include <kasane/report/compare_text.hpp>
 #include <kasane/report/grade_table.hpp>
 #include <kasane/report/json.hpp>
 #include <kasane/report/review.hpp>
@@ -468,6 +470,15 @@ int align_images(const Arguments& a, const Context& context) {
     return none ? Exit::not_done : report.clean() ? Exit::done : Exit::done_with_findings;
 }
 
+int compare(const Arguments& a, const Context& context) {
+    const CompareReport report = compare_images({a.images, a.pictures}, context);
+    if (a.json)
+        print_json(to_json(report));
+    else
+        std::cout << compare_text(report, columns());
+    return report.clean() ? Exit::done : Exit::done_with_findings;
+}
+
 int align(Arguments a, const Context& context) {
     if (!a.onto.empty()) return align_images(a, context);
     if (!a.write.empty() || !a.model.empty())
@@ -586,6 +597,7 @@ int run_verb(const Arguments& a, const Context& context) {
     if (a.verb == "integrate") return integrate(a, context);
     if (a.verb == "grade") return grade(a, context);
     if (a.verb == "align") return align(a, context);
+    if (a.verb == "compare") return compare(a, context);
     if (a.verb == "review") return review(a, context);
     if (a.verb == "report") return report(a, context);
     if (a.verb == "export") return export_lights(a, context);

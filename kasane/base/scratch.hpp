@@ -6,7 +6,9 @@
 #include <algorithm>
 #include <condition_variable>
 #include <cstddef>
+#include <cstdlib>
 #include <filesystem>
+#include <limits>
 #include <map>
 #include <memory>
 #include <mutex>
@@ -55,10 +57,10 @@ public:
 
     PixelStore() = default;
     PixelStore(std::size_t size, T value, std::shared_ptr<Scratch> scratch = nullptr)
-        : PixelStore(Room{}, size, std::move(scratch)) {
-        std::fill_n(values_, size_, value);
+        : PixelStore(Room{}, size, std::move(scratch), is_zero(value)) {
+        if (scratch_ || !is_zero(value)) std::fill_n(values_, size_, value);
     }
-    PixelStore(const PixelStore& other) : PixelStore(Room{}, other.size_, nullptr) {
+    PixelStore(const PixelStore& other) : PixelStore(Room{}, other.size_, nullptr, false) {
         std::copy_n(other.values_, size_, values_);
     }
     PixelStore(PixelStore&& other) noexcept { swap(other); }
@@ -78,7 +80,7 @@ public:
         if (scratch_)
             scratch_->give(values_, size_ * sizeof(T));
         else
-            std::allocator<T>().deallocate(values_, size_);
+            std::free(values_);
     }
     void swap(PixelStore& other) noexcept {
         std::swap(size_, other.size_);
@@ -104,9 +106,19 @@ public:
 
 private:
     struct Room {};
-    PixelStore(Room, std::size_t size, std::shared_ptr<Scratch> scratch) : size_(size), scratch_(std::move(scratch)) {
+    PixelStore(Room, std::size_t size, std::shared_ptr<Scratch> scratch, bool zero)
+        : size_(size), scratch_(std::move(scratch)) {
         if (size_ == 0) return;
-        values_ = scratch_ ? static_cast<T*>(scratch_->take(size_ * sizeof(T))) : std::allocator<T>().allocate(size_);
+        if (size_ > std::numeric_limits<std::size_t>::max() / sizeof(T)) throw std::bad_alloc();
+        // What the system gives is zero: large stores are touched where they are written only.
+        values_ = static_cast<T*>(scratch_ ? scratch_->take(size_ * sizeof(T))
+                                  : zero   ? std::calloc(size_, sizeof(T))
+                                           : std::malloc(size_ * sizeof(T)));
+        if (!values_) throw std::bad_alloc();
+    }
+    static bool is_zero(const T& value) {
+        const auto* bytes = reinterpret_cast<const unsigned char*>(&value);
+        return std::all_of(bytes, bytes + sizeof(T), [](unsigned char b) { return b == 0; });
     }
 
     std::size_t size_ = 0;

@@ -41,6 +41,63 @@ std::uint64_t sum_of(const Counts& bins) {
     return std::accumulate(bins.begin(), bins.end(), std::uint64_t{0});
 }
 
+constexpr double kLeastVariance = 0.2; // of that at the level: readout stays
+
+/// Every other one of the frames that have data at a pixel, or the rest: of their weighted samples.
+struct Half {
+    double sum = 0, weight = 0, flat = 0, variance = 0; ///< at the level, and at the pixel's brightness
+    double slope = 0;                                   ///< of the variance with the signal
+    double least_signal = -HUGE_VAL;                    ///< from which on it grows alike in all of them
+};
+
+/// Where all frames have data, but for their samples.
+std::array<Half, 2> halves_of_all(const StackExpectation& expectation) {
+    std::array<Half, 2> out;
+    for (std::size_t f = 0; f < expectation.frames.size(); ++f) {
+        const FrameExpectation& e = expectation.frames[f];
+        Half& h = out[f & 1];
+        const double w2 = static_cast<double>(e.weight) * e.weight;
+        h.weight += e.weight, h.flat += w2 * e.variance, h.slope += w2 * e.variance_slope;
+        if (e.variance_slope > 0)
+            h.least_signal =
+                std::max(h.least_signal, (kLeastVariance - 1) * static_cast<double>(e.variance) / e.variance_slope);
+    }
+    return out;
+}
+
+/// The sums of a pixel's samples; false: some frame has none.
+bool add_all(const SampleBlock& block, const std::vector<double>& weights, int i, std::array<Half, 2>& halves) {
+    double even = 0, odd = 0;
+    const float* v = block.samples + i;
+    int f = 0;
+    for (; f + 1 < block.frames; f += 2, v += 2 * block.frame_stride) {
+        even += weights[static_cast<std::size_t>(f)] * static_cast<double>(v[0]);
+        odd += weights[static_cast<std::size_t>(f) + 1] * static_cast<double>(v[block.frame_stride]);
+    }
+    if (f < block.frames) even += weights[static_cast<std::size_t>(f)] * static_cast<double>(v[0]);
+    halves[0].sum = even, halves[1].sum = odd;
+    return std::isfinite(even) && std::isfinite(odd);
+}
+
+/// The same of the frames that have data; returns how many.
+int add_present(const SampleBlock& block, const StackExpectation& expectation, int i, double signal,
+                std::array<Half, 2>& halves) {
+    halves = {};
+    int present = 0;
+    for (int f = 0; f < block.frames; ++f) {
+        const float v = block.samples[f * block.frame_stride + i];
+        if (!std::isfinite(v)) continue;
+        const FrameExpectation& e = expectation.frames[static_cast<std::size_t>(f)];
+        Half& h = halves[static_cast<std::size_t>(present++ & 1)];
+        h.sum += static_cast<double>(e.weight) * static_cast<double>(v);
+        h.weight += e.weight;
+        const double w2 = static_cast<double>(e.weight) * e.weight;
+        h.flat += w2 * e.variance;
+        h.variance += w2 * std::max<double>(kLeastVariance * e.variance, e.variance + e.variance_slope * signal);
+    }
+    return present;
+}
+
 /// The value below which half of the weight lies.
 double weighted_median(std::vector<std::pair<double, double>>& values) {
     std::sort(values.begin(), values.end());
@@ -75,27 +132,21 @@ int HalvesScatter::every(int width, int height) {
 
 void HalvesScatter::add(int x, int y, const SampleBlock& block, const float* combined,
                         const StackExpectation& expectation, const Structure* structure, std::size_t first) {
-    struct Half {
-        double sum = 0, weight = 0, flat = 0, variance = 0; // at the level, and at the pixel's brightness
-    };
+    const std::array<Half, 2> all = halves_of_all(expectation);
+    std::vector<double> weights;
+    for (const FrameExpectation& e : expectation.frames)
+        weights.push_back(e.weight);
     const int row = (y - top_) / side_;
     for (int i = 0; i < block.pixels; ++i) {
         if (!std::isfinite(combined[i])) continue;
         const double signal = static_cast<double>(combined[i]) - expectation.level; // below it there is less noise
-        std::array<Half, 2> halves;
-        int present = 0; // every other one of those that have data here
-        for (int f = 0; f < block.frames; ++f) {
-            const float v = block.samples[f * block.frame_stride + i];
-            if (!std::isfinite(v)) continue;
-            const FrameExpectation& e = expectation.frames[static_cast<std::size_t>(f)];
-            Half& h = halves[static_cast<std::size_t>(present++ & 1)];
-            h.sum += static_cast<double>(e.weight) * v;
-            h.weight += e.weight;
-            constexpr double kLeast = 0.2; // of the variance at the level: readout stays
-            const double w2 = static_cast<double>(e.weight) * e.weight;
-            h.flat += w2 * e.variance;
-            h.variance += w2 * std::max<double>(kLeast * e.variance, e.variance + e.variance_slope * signal);
-        }
+        std::array<Half, 2> halves = all;
+        int present = block.frames;
+        if (!add_all(block, weights, i, halves) || signal < all[0].least_signal || signal < all[1].least_signal)
+            present = add_present(block, expectation, i, signal, halves);
+        else
+            for (Half& h : halves)
+                h.variance = h.flat + h.slope * signal;
         const auto& [a, b] = halves;
         if (!(a.weight > 0 && b.weight > 0)) continue;
         const double variance = a.variance / (a.weight * a.weight) + b.variance / (b.weight * b.weight);

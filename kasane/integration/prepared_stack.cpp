@@ -146,7 +146,7 @@ void make_room(MasterLight& result, const Canvas& canvas, int planes, int length
         settle();
         return Raster<std::uint16_t>(canvas.width, canvas.height, 1, 0, scratch);
     };
-    result.pixels = Image(canvas.width, canvas.height, planes, kNoData, scratch);
+    result.pixels = Image(canvas.width, canvas.height, planes, 0, scratch);
     settle();
     result.coverage = Image(canvas.width, canvas.height, planes, 0, scratch);
     result.rejected.low = counts();

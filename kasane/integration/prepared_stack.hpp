@@ -17,7 +17,7 @@ struct PreparedStack {
 PreparedStack prepare_stack(const std::vector<StackFrame>& frames, const Canvas& canvas,
                             const std::vector<double>& levels, const Context& context, const IntegrateOptions& options);
 
-/// The images of a master light, without data.
+/// The images of a master light, without data: all zero until each pixel is written.
 void make_room(MasterLight& result, const Canvas& canvas, int planes, int lengths, const Context& context);
 
 /// Throws DataError for an empty stack, UsageError for what makes no sense.

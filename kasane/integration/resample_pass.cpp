@@ -79,6 +79,7 @@ void ResamplePass::run(const Region& region, MappedMemory& mapped) {
     counts.shares.resize(frames_.size());
     s->low.assign(static_cast<std::size_t>(region.area()), 0);
     s->high.assign(static_cast<std::size_t>(region.area()), 0);
+    s->marked.assign(static_cast<std::size_t>(region.height), 0);
     s->stays.clear();
     for (std::size_t p = 0; p < combiners_.size(); ++p) {
         take(tile, *s, p, counts);
@@ -139,7 +140,9 @@ void ResamplePass::take(const Tile& tile, Scratch& s, std::size_t plane, SampleC
     const std::vector<FrameExpectation>& frames = combiners_[plane].expectation().frames;
     const float planes = static_cast<float>(combiners_.size());
     const auto mark = [&](const RejectedSample& r, bool high) {
-        (high ? s.high : s.low)[tile.place(r.pixel)] += frames[r.frame].weight / planes;
+        const std::size_t place = tile.place(r.pixel);
+        (high ? s.high : s.low)[place] += frames[r.frame].weight / planes;
+        s.marked[place / static_cast<std::size_t>(region.width)] = 1;
         const int pixel = static_cast<int>(r.pixel);
         cells.add(r.frame, tile.wide.x + pixel % tile.wide.width, tile.wide.y + pixel / tile.wide.width, high);
     };
@@ -245,6 +248,7 @@ void ResamplePass::write_maps(const Tile& tile, const Scratch& s) {
     const Region& region = tile.region;
     const auto write = [&](const std::vector<float>& from, Raster<std::uint16_t>& to) {
         for (int y = 0; y < region.height; ++y) {
+            if (!s.marked[static_cast<std::size_t>(y)]) continue; // zero already
             const float* row = from.data() + static_cast<std::ptrdiff_t>(y) * region.width;
             std::uint16_t* line = &to(region.x, region.y + y);
             for (int x = 0; x < region.width; ++x) // to the nearest: shares are not below 0

@@ -41,8 +41,9 @@ private:
     struct Scratch {
         TileSamples samples;
         TileJudge::Scratch judged;
-        std::vector<float> low, high;   ///< shares of the weight that were rejected
-        std::vector<std::int32_t> core; ///< of a row: 1 where the image has structure
+        std::vector<float> low, high;     ///< shares of the weight that were rejected
+        std::vector<std::uint8_t> marked; ///< rows of the tile that have any
+        std::vector<std::int32_t> core;   ///< of a row: 1 where the image has structure
         EdgeFeather feather;
         LengthFade fade;
         std::vector<float> stays;           ///< by pixel of the tile with its rim, what does not fade of its mean

@@ -134,8 +134,15 @@ void TileSamples::take_out(Lists& lists, std::size_t p, double least, Use use) {
         for (const std::uint32_t i : list)
             ++real_[i]; // frames that are not, for now
     }
+    // Frames that have data all over the tile are looked at no more, as long as nothing else was taken out of them.
+    const auto complete = [&] {
+        if (!under_streaks_[p].empty() || !left_out_[p].empty()) return std::ptrdiff_t{0};
+        const auto from = complete_.begin() + static_cast<std::ptrdiff_t>(p * frames_);
+        return std::count(from, from + static_cast<std::ptrdiff_t>(frames_), std::uint8_t{1});
+    }();
     const auto enough = [&](std::uint32_t i) {
         const double needed = least + real_[i];
+        if (static_cast<double>(complete) >= needed) return true;
         std::size_t with_data = 0;
         for (std::size_t f = 0; f < frames_ && static_cast<double>(with_data) < needed; ++f)
             with_data += at(f, i) == at(f, i);

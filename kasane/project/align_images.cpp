@@ -46,14 +46,6 @@ std::vector<fs::path> places_for(const ImageAlignOptions& o) {
     return out;
 }
 
-/// As many stars as two images of very different fields need in common.
-MeasureOptions measure_options() {
-    MeasureOptions o;
-    constexpr int kMany = 2000;
-    o.kept_stars = o.detect.most = kMany;
-    return o;
-}
-
 struct Measured {
     std::shared_ptr<const FrameView> view;
     ExposureMeasures measures;
@@ -62,7 +54,7 @@ struct Measured {
 Measured measured(const fs::path& file, const Context& context) {
     Measured m;
     m.view = view_of_image(file);
-    m.measures = measure_image(*m.view, context.memory, measure_options());
+    m.measures = measure_image(*m.view, context.memory, many_stars());
     return m;
 }
 

@@ -4,6 +4,7 @@
 #include <kasane/project/align.hpp>
 #include <kasane/project/align_images.hpp>
 #include <kasane/project/check.hpp>
+#include <kasane/project/compare_images.hpp>
 #include <kasane/project/grade.hpp>
 #include <kasane/project/run.hpp>
 
@@ -23,5 +24,6 @@ nlohmann::json to_json(const StatusReport& report);
 nlohmann::json to_json(const GradeReport& report);
 nlohmann::json to_json(const AlignReport& report);
 nlohmann::json to_json(const ImageAlignReport& report);
+nlohmann::json to_json(const CompareReport& report);
 
 } // namespace kasane

@@ -47,6 +47,13 @@ std::optional<std::string> outside_identity(const Session& s) {
     return known->second;
 }
 
+MeasureOptions many_stars() {
+    MeasureOptions o;
+    constexpr int kMany = 2000;
+    o.kept_stars = o.detect.most = kMany;
+    return o;
+}
+
 ExposureMeasures measure_image(const FrameView& view, const MemoryBudget& memory, const MeasureOptions& options) {
     const auto bytes = static_cast<std::uint64_t>(view.width()) * static_cast<std::uint64_t>(view.height()) *
                        static_cast<std::uint64_t>(view.planes() == 1 ? 5 : 13);

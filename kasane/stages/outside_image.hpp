@@ -27,6 +27,9 @@ std::optional<std::string> outside_identity(const Session& session);
 /// Its measures, from the ledger where known. Throws InputError; DataError where the budget does not hold it.
 std::shared_ptr<const ExposureMeasures> measure_outside(Session& session);
 
+/// With as many stars as two images of very different fields need to have some in common.
+MeasureOptions many_stars();
+
 /// Measures an image that is held in memory whole meanwhile. Throws InputError; DataError where the budget does not
 /// hold it.
 ExposureMeasures measure_image(const FrameView& view, const MemoryBudget& memory, const MeasureOptions& options = {});
