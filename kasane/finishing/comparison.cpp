@@ -10,6 +10,7 @@
 #include <algorithm>
 #include <cmath>
 #include <fmt/format.h>
+#include <span>
 
 namespace kasane {
 
@@ -108,10 +109,10 @@ private:
                 std::max(1e-3, image.to_image.at({0.5 * (first.width() - 1), 0.5 * (first.height() - 1)}).scale()));
         for (std::size_t i = 0; i < images_.front().stars->size(); ++i) {
             CommonStar star{{(*images_.front().stars)[i]}, {}, {}};
-            for (std::size_t k = 1; k < images_.size(); ++k) {
-                const int other = i < images_[k].match.size() ? images_[k].match[i] : -1;
+            for (const ComparedImage& image : std::span(images_).subspan(1)) {
+                const int other = i < image.match.size() ? image.match[i] : -1;
                 if (other < 0) break;
-                star.seen.push_back((*images_[k].stars)[static_cast<std::size_t>(other)]);
+                star.seen.push_back((*image.stars)[static_cast<std::size_t>(other)]);
             }
             if (star.seen.size() != images_.size()) continue;
             if (std::any_of(star.seen.begin(), star.seen.end(), [](const Star& s) { return s.saturated; })) continue;
@@ -259,8 +260,9 @@ private:
 
     void tell_noise(std::size_t k, ImageJudgement& j) const {
         std::vector<float> shares;
-        for (std::size_t i = 0; i < std::max<std::size_t>(kLeastCommonStars, stars_.size() / 3); ++i)
-            shares.push_back(static_cast<float>(stars_[i].in_disc[k] / stars_[i].main(k, planes(k))));
+        const std::size_t bright = std::max<std::size_t>(kLeastCommonStars, stars_.size() / 3);
+        for (const CommonStar& star : std::span(stars_).first(bright))
+            shares.push_back(static_cast<float>(star.in_disc[k] / star.main(k, planes(k))));
         j.disc_share = median_of(shares);
         j.pixel_noise = j.disc_noise = j.depth = j.correlation = std::nan("");
         if (noise_.places == 0) return;

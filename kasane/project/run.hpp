@@ -4,6 +4,7 @@
 //   check.hpp          before the work: pairing, findings, cost; after it: what is done and stale
 //   align.hpp          registration, reported
 //   align_images.hpp   any images on the grid of another
+//   compare_images.hpp images of one field judged against each other
 //   comet_marks.hpp    a comet, pointed at
 //   grade.hpp          measured, compared, judged
 //   result.hpp         a finished run, looked at once more

@@ -58,9 +58,10 @@ struct Compared {
         for (const Image& image : pixels)
             lists.push_back(detect_stars(image.plane(main_plane(image.planes()))));
         for (std::size_t k = 0; k < pixels.size(); ++k) {
-            ComparedImage c{&pixels[k], &lists[k].stars, &lists[k].background, lists[k].fwhm, 0, {}, {}};
+            const StarList& list = lists[k];
+            ComparedImage c{&pixels[k], &list.stars, &list.background, list.fwhm, 0, {}, {}};
             if (k > 0) {
-                const kasane::Outcome found = register_stars(lists[0].stars, lists[k].stars);
+                const kasane::Outcome found = register_stars(lists[0].stars, list.stars);
                 REQUIRE(found);
                 c.to_image = found->to_frame;
                 c.match.assign(lists[0].stars.size(), -1);
