@@ -35,7 +35,7 @@ double median_of(std::vector<float> values) {
 
 /// The middle of values, and its error; each has a weight.
 struct Middle {
-    double value = 1, error = 0, scatter = 0;
+    double value = 0, error = 0, scatter = 0;
 };
 
 /// A robust mean (Tukey's bisquare) of values of known errors; the error is not below what they scatter by.
@@ -85,7 +85,7 @@ public:
         }
         measure_light();
         out.stars = static_cast<int>(stars_.size());
-        noise_ = measure_sky_noise(images_, discs_, workers_);
+        noise_ = measure_sky_noise(images_, discs_, scale_, workers_);
         out.places = noise_.places;
         out.by_account = take_accounts();
         for (std::size_t k = 0; k < images_.size(); ++k) {
@@ -103,10 +103,6 @@ private:
     View<const float> main_view(std::size_t k) const { return images_[k].pixels->plane(main_plane(planes(k))); }
 
     void find_common() {
-        const Image& first = *images_.front().pixels;
-        for (const ComparedImage& image : images_)
-            scale_.push_back(
-                std::max(1e-3, image.to_image.at({0.5 * (first.width() - 1), 0.5 * (first.height() - 1)}).scale()));
         for (std::size_t i = 0; i < images_.front().stars->size(); ++i) {
             CommonStar star{{(*images_.front().stars)[i]}, {}, {}};
             for (const ComparedImage& image : std::span(images_).subspan(1)) {
@@ -117,6 +113,15 @@ private:
             if (star.seen.size() != images_.size()) continue;
             if (std::any_of(star.seen.begin(), star.seen.end(), [](const Star& s) { return s.saturated; })) continue;
             stars_.push_back(std::move(star));
+        }
+        // Where they are: elsewhere a transform with a lens may mean nothing.
+        Point middle;
+        for (const CommonStar& star : stars_)
+            middle.x += star.seen[0].x / static_cast<double>(stars_.size()),
+                middle.y += star.seen[0].y / static_cast<double>(stars_.size());
+        for (const ComparedImage& image : images_) {
+            const double scale = image.to_image.at(middle).scale();
+            scale_.push_back(scale > 0 && std::isfinite(scale) ? scale : 1);
         }
     }
 

@@ -15,7 +15,7 @@ namespace kasane {
 namespace {
 
 constexpr int kSide = 32;     // pixels of a window
-constexpr int kRings = 23;    // of frequencies, each one cycle in a window wide
+constexpr int kRings = 24;    // of frequencies, each one cycle in a window wide, to the corner
 constexpr int kMostRows = 80; // of windows
 
 using Power = std::array<double, kRings>; // squared ADU, of white noise its variance
@@ -121,11 +121,11 @@ struct Place {
 
 class Sky {
 public:
-    Sky(const std::vector<ComparedImage>& images, const Workers& workers) : images_(images) {
+    Sky(const std::vector<ComparedImage>& images, const std::vector<double>& scales, const Workers& workers)
+        : images_(images) {
         const int width = images.front().pixels->width(), height = images.front().pixels->height();
         double apart = std::max(width, height) / static_cast<double>(kMostRows);
-        for (const ComparedImage& image : images) {
-            const double scale = std::max(1e-3, image.to_image.at({0.5 * (width - 1), 0.5 * (height - 1)}).scale());
+        for (const double scale : scales) {
             sides_.push_back(kSide / scale);
             apart = std::max(apart, 0.5 * sides_.back());
         }
@@ -304,10 +304,10 @@ double disc_variance_of(const NoiseSpectrum& s, double radius) {
 } // namespace
 
 SkyNoise measure_sky_noise(const std::vector<ComparedImage>& images, const std::vector<double>& radius,
-                           const Workers& workers) {
+                           const std::vector<double>& scale, const Workers& workers) {
     SkyNoise out;
     out.images.resize(images.size());
-    const Sky sky(images, workers);
+    const Sky sky(images, scale, workers);
     const std::vector<const Place*> places = sky.places();
     out.places = static_cast<int>(places.size());
     static const std::array<int, kRings> sizes = ring_sizes();

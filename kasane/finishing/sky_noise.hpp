@@ -26,8 +26,9 @@ struct SkyNoise {
     std::vector<OfImage> images; ///< as given
 };
 
-/// `radius` are those of the discs, by image, in its own pixels; of stars whose FWHM they are.
+/// By image: `radius` of the discs, in its own pixels, and FWHM of its stars; `scale`, its pixels along one of the
+/// first.
 SkyNoise measure_sky_noise(const std::vector<ComparedImage>& images, const std::vector<double>& radius,
-                           const Workers& workers);
+                           const std::vector<double>& scale, const Workers& workers);
 
 } // namespace kasane

@@ -220,7 +220,13 @@ private:
             for (const StarMatch& m : found->matches)
                 h.match[static_cast<std::size_t>(m.reference)] = m.frame;
             told.matched = found->matched, told.rms = found->rms;
-            const Affine near = h.to_image.at({0.5 * (first.pixels.width() - 1), 0.5 * (first.pixels.height() - 1)});
+            Point middle; // of what both show
+            for (const StarMatch& m : found->matches) {
+                const Star& star = first.measures.main().stars[static_cast<std::size_t>(m.reference)];
+                middle.x += star.x / static_cast<double>(found->matches.size());
+                middle.y += star.y / static_cast<double>(found->matches.size());
+            }
+            const Affine near = h.to_image.at(middle);
             told.turn = near.rotation(), told.mirrored = near.mirrors();
             told.covered = share_covered(h.to_image, first.pixels, h.pixels);
             if (first.content == h.content) told.doubts.push_back("is byte for byte the same file as the first");
