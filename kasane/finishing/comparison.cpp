@@ -100,7 +100,6 @@ public:
 
 private:
     int planes(std::size_t k) const { return images_[k].pixels->planes(); }
-    View<const float> main_view(std::size_t k) const { return images_[k].pixels->plane(main_plane(planes(k))); }
 
     void find_common() {
         for (std::size_t i = 0; i < images_.front().stars->size(); ++i) {
@@ -175,7 +174,8 @@ private:
     /// Relative error of a star's light, as the sky lets expect.
     double error_of(const CommonStar& s, std::size_t k) const {
         const double radius = kStarDisc * widest_ * scale_[k], grown = radius / discs_[k];
-        const double noise = noise_.places > 0 ? noise_.images[k].disc * grown : 0;
+        const double disc = noise_.places > 0 ? noise_.images[k].disc : 0,
+                     noise = std::isfinite(disc) ? disc * grown : 0;
         constexpr double kLeast = 0.002; // flats, and where a star lies between the pixels
         return std::hypot(kLeast, noise / s.main(k, planes(k)));
     }

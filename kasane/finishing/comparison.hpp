@@ -15,7 +15,6 @@
 #include <kasane/stars/detection.hpp>
 
 #include <array>
-#include <limits>
 #include <vector>
 
 namespace kasane {

@@ -266,7 +266,8 @@ NoiseSpectrum spectrum_of(const std::vector<const Place*>& places, std::size_t i
               last = std::min(kRings - 2, std::max(first + kFewest - 1, static_cast<int>(kBand * out.from * kSide)));
     const Eigen::Vector2d line = line_through(out.measured, first, last, places.size()),
                           shape = line_through(flat, first, last, flattest.size());
-    if (!line.allFinite() || !shape.allFinite()) return out;
+    out.at_zero = std::nan("");
+    if (!line.allFinite() || !shape.allFinite()) return out; // nothing scatters there: steps, or no noise at all
     const double edge = square_of(first);
     out.fall = line[1];
     out.at_zero = std::exp(line[0]);

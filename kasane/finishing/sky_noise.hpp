@@ -17,8 +17,8 @@
 namespace kasane {
 
 struct SkyNoise {
-    int places = 0; ///< windows that tell; 0: too few
-    struct OfImage {
+    int places = 0;       ///< windows that tell; 0: too few
+    struct OfImage {      ///< NaN where nothing scatters beyond what optics pass
         double pixel = 0; ///< standard deviation of a pixel, own ADU
         double disc = 0;  ///< of the light in a disc
         double white = 0; ///< the same, were its pixels' noise their own

@@ -69,10 +69,4 @@ double disc_light(View<const float> image, double x, double y, double radius, do
     return sum;
 }
 
-double disc_variance(double x, double y, double radius) {
-    double sum = 0;
-    for_each_in_disc(x, y, radius, [&](int, int, double share) { sum += share * share; });
-    return sum;
-}
-
 } // namespace kasane

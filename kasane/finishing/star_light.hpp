@@ -18,7 +18,4 @@ RingSky ring_sky(View<const float> image, double x, double y, double inner, doub
 /// points). NaN where it leaves the image, or a pixel has no data.
 double disc_light(View<const float> image, double x, double y, double radius, double sky);
 
-/// Pixels of a disc, as `disc_light` counts them, squared shares summed: of white noise of variance 1, its variance.
-double disc_variance(double x, double y, double radius);
-
 } // namespace kasane

@@ -70,8 +70,13 @@ void require_sense(const CompareOptions& o) {
         for (std::size_t j = 0; j < i; ++j)
             if (fs::equivalent(o.files[i], o.files[j], failed))
                 throw UsageError("is named twice", o.files[i], "An image is no better than itself: name another one");
-    for (const fs::path& picture : all_pictures(o))
+    for (const fs::path& picture : all_pictures(o)) {
+        for (const fs::path& input : o.files)
+            if (fs::exists(picture, failed) && fs::equivalent(picture, input, failed))
+                throw UsageError("is an image of this call and would be written over", picture,
+                                 "Name another folder with --pictures");
         require_replaceable(picture);
+    }
     if (!o.pictures.empty()) require_writable_folder(o.pictures);
 }
 

@@ -143,4 +143,6 @@ TEST_CASE("What cannot be compared, or hardly, is said") {
     std::ofstream(folder / "pictures/sides.png") << "a picture of somebody's";
     expect(fmt::format("{0}/good.fits {0}/second.fits --pictures {0}/pictures", f), 2, "sides.png");
     expect(fmt::format("{0}/good.fits {0}/second.fits --pictures {0}/good.fits", f), 3, "good.fits");
+    write_png(folder / "sides.png", eight); // Kasane's own work, but an input
+    expect(fmt::format("{0}/good.fits {0}/sides.png --pictures {0}", f), 2, "would be written over");
 }
