@@ -85,34 +85,36 @@ Efficiency measure_efficiency(const StackExpectation& expectation, const Combine
     return noise.efficiency(noise.combined({NoRejection{}, Combination::mean}), options);
 }
 
-std::vector<RejectionCandidate> rejection_candidates(const StackExpectation& expectation, double most_loss) {
+std::vector<RejectionCandidate> rejection_candidates(const StackExpectation& expectation, double most_loss,
+                                                     const Workers& workers) {
     const auto frames = static_cast<int>(expectation.frames.size());
-    std::vector<RejectionCandidate> all;
     const CleanNoise noise(expectation);
     const std::vector<float> best = noise.combined({NoRejection{}, Combination::mean});
     const auto candidate = [&](const Rejection& rejection) {
         return RejectionCandidate{rejection, noise.efficiency(best, {rejection, Combination::mean}).loss};
     };
-    // From narrow to wide until so little is lost; the widest where nothing is narrow enough.
+    std::vector<std::vector<Rejection>> methods; // each from narrow to wide
     const auto add = [&](Rejection (*at)(float), std::initializer_list<float> limits) {
-        for (const float limit : limits) {
-            if (frames < least_samples(at(limit))) return;
-            const RejectionCandidate one = candidate(at(limit));
-            if (one.loss > most_loss && limit != *(limits.end() - 1)) continue;
-            all.push_back(one);
-            return;
-        }
+        if (frames < least_samples(at(*limits.begin()))) return;
+        std::vector<Rejection>& method = methods.emplace_back();
+        for (const float limit : limits)
+            method.push_back(at(limit));
     };
-    if (frames == 2 && expectation.noise_known) all.push_back(candidate(PairRejection{}));
+    if (frames == 2 && expectation.noise_known) methods.push_back({PairRejection{}});
     if (frames > 2) {
         add(with_limit<SigmaRejection>, {3, 3.25f, 3.5f, 3.75f, 4, 4.5f, 5});
         if (expectation.noise_known) add(with_limit<NoiseRejection>, {3, 3.25f, 3.5f, 3.75f, 4, 4.5f, 5, 6});
         add(with_limit<WinsorizedRejection>, {3, 3.25f, 3.5f, 3.75f, 4, 4.5f, 5});
         add(with_limit<LineRejection>, {1.5f, 1.75f, 2, 2.25f, 2.5f, 3, 3.5f, 4});
         add(esd_at, {0.1f, 0.05f, 0.02f, 0.01f, 0.005f, 0.002f});
-        all.push_back(candidate(PercentileRejection{}));
-        all.push_back(candidate(MinMaxRejection{}));
+        methods.push_back({PercentileRejection{}});
+        methods.push_back({MinMaxRejection{}});
     }
+    std::vector<RejectionCandidate> all(methods.size());
+    workers.for_each(methods.size(), [&](std::size_t k) { // the first that costs little; the widest where none does
+        for (const Rejection& rejection : methods[k])
+            if (all[k] = candidate(rejection); all[k].loss <= most_loss) return;
+    });
     all.push_back({NoRejection{}, 0});
     return all;
 }

@@ -2,6 +2,7 @@
 // have.
 #pragma once
 
+#include <kasane/base/parallel.hpp>
 #include <kasane/combination/combiner.hpp>
 
 namespace kasane {
@@ -23,7 +24,8 @@ struct RejectionCandidate {
 };
 
 /// The methods that can be thought of for so many lights, each with limits as narrow as a loss of `most_loss` allows
-/// (where it has any), the quickest first. The last rejects nothing.
-std::vector<RejectionCandidate> rejection_candidates(const StackExpectation& expectation, double most_loss);
+/// (where it has any), the quickest first. The last rejects nothing. The same for any threads.
+std::vector<RejectionCandidate> rejection_candidates(const StackExpectation& expectation, double most_loss,
+                                                     const Workers& workers);
 
 } // namespace kasane

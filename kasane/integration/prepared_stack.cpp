@@ -9,6 +9,7 @@
 #include <kasane/integration/rejection_trials.hpp>
 
 #include <algorithm>
+#include <cmath>
 #include <fmt/format.h>
 
 namespace kasane {
@@ -125,7 +126,11 @@ PreparedStack prepare_stack(const std::vector<StackFrame>& frames, const Canvas&
     result.combine = combine;
     for (std::size_t p = 0; p < planes; ++p) {
         result.weights.push_back(std::move(expected[p].weights));
-        double factor = measure_efficiency(usual[p], combine).noise_factor;
+        double factor = 1;
+        if (p == main && result.comparison && combine.combination == Combination::mean) // known from the trials
+            factor = std::sqrt(1 + result.comparison->trials[result.comparison->chosen].loss);
+        else
+            factor = measure_efficiency(usual[p], combine).noise_factor;
         if (combine.combination == Combination::sum) // every place as if all frames showed it
             factor *= static_cast<double>(frames.size()) / static_cast<double>(usual[p].frames.size());
         result.expected_noise.push_back(factor * expected[p].noise);

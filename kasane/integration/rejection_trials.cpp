@@ -232,7 +232,7 @@ RejectionComparison compare_rejections(const TrialStack& stack, const IntegrateO
                                        const Context& context) {
     std::vector<Rejection> candidates;
     std::vector<double> losses;
-    for (RejectionCandidate& c : rejection_candidates(stack.usual, kMostLoss)) {
+    for (RejectionCandidate& c : rejection_candidates(stack.usual, kMostLoss, context.workers)) {
         candidates.push_back(std::move(c.rejection));
         losses.push_back(c.loss);
     }

@@ -54,7 +54,7 @@ TEST_CASE("What a combination costs in noise is what theory says") {
 TEST_CASE("Candidates lose less than what is allowed, and are those that so many frames allow") {
     const auto names = [](int frames) {
         std::string out;
-        for (const RejectionCandidate& c : rejection_candidates(alike(frames), 0.01))
+        for (const RejectionCandidate& c : rejection_candidates(alike(frames), 0.01, Workers(2)))
             out += std::string(out.empty() ? "" : " ") + std::string(rejection_name(c.rejection));
         return out;
     };
@@ -63,14 +63,14 @@ TEST_CASE("Candidates lose less than what is allowed, and are those that so many
     CHECK(names(3) == "sigma noise percentile min-max none");
     CHECK(names(9) == "sigma noise winsorized line percentile min-max none");
     CHECK(names(20) == "sigma noise winsorized line esd percentile min-max none");
-    for (const RejectionCandidate& c : rejection_candidates(alike(30), 0.01)) {
+    for (const RejectionCandidate& c : rejection_candidates(alike(30), 0.01, Workers(2))) {
         CHECK(c.loss == loss(30, {c.rejection}));
         if (const auto name = rejection_name(c.rejection); name != "percentile" && name != "min-max")
             CHECK(c.loss <= 0.01);
     }
     // What may be lost decides how narrow the limits are.
     const auto limit = [](double most) {
-        return std::get<SigmaRejection>(rejection_candidates(alike(30), most).front().rejection).high;
+        return std::get<SigmaRejection>(rejection_candidates(alike(30), most, Workers(1)).front().rejection).high;
     };
     CHECK(limit(0.05) < limit(0.01));
     CHECK(limit(0.01) < limit(0.002));
