@@ -289,6 +289,34 @@ void describe(CLI::App& app, Arguments& a) {
     compare->add_option("--pictures", a.pictures, "Write pictures of them (PNG)")->type_name("DIR");
     common(compare);
 
+    CLI::App* finish = app.add_subcommand("finish", "Make pictures of master lights: gradients off, colour, stretch");
+    finish->description(
+        "Make pictures of master lights: gradients off, filters combined in colour, white balanced, stretched.\n\n"
+        "Finishes what the last run of the project made, or the images that are named, which lie on one canvas. R, G "
+        "and B become one "
+        "picture\nin colour, with the brightness of L where there is one; --palette makes one of any filters; what is "
+        "left is finished by "
+        "itself.\nFor each: NAME.fits, linear; NAME.tif, 16 bits and stretched, for an editor; NAME.png to look at; "
+        "and pictures of what "
+        "was taken\nfor sky. Nothing is changed in place. [finish] of the recipe says how; options here go before it. "
+        "docs/results.md "
+        "tells more.");
+    finish->add_option("images", a.images, "Instead of the project's master lights")->type_name("IMAGE");
+    finish->add_option("--to", a.to, "Where the results go (otherwise into finished among the project's)")
+        ->type_name("DIR");
+    finish->add_option("--background", a.background, "Gradient: polynomial, spline or none")->type_name("KIND");
+    finish->add_option("--palette", a.palette, "What makes red, green and blue: \"Ha; 0.3 Ha + 0.7 OIII; OIII\"")
+        ->type_name("SUMS");
+    finish->add_option("--white", a.white, "stars, none, \"x y width height\", or factors \"1.2 1 0.9\"")
+        ->type_name("WHAT");
+    finish->add_option("--crop", a.crop, "What is kept")->type_name("\"X Y W H\"");
+    finish->add_option("--turn", a.turn, "90, 180 or 270 degrees counter-clockwise")->type_name("DEGREES");
+    finish->add_flag("--mirror", a.mirror, "Left and right change places");
+    finish->add_option("--bin", a.bin, "Means over squares of so many pixels")->type_name("N");
+    finish->add_option("--stretch", a.stretch, "How bright the sky is shown, 0.01 to 0.6")->type_name("SHARE");
+    finish->add_option("--black", a.black, "What is black: so many sigma below the sky")->type_name("SIGMA");
+    common(finish);
+
     CLI::App* show = app.add_subcommand("show", "Look at one image: header digest, statistics, stars, preview");
     show->description("Look at one image: header digest, statistics, stars, preview.\n\n"
                       "Prints what the header says, levels and noise, and the stars found; writes a stretched preview "

@@ -4,6 +4,7 @@
 #include <CLI/CLI.hpp>
 #include <cstdint>
 #include <filesystem>
+#include <optional>
 #include <string>
 
 namespace kasane::cli {
@@ -51,6 +52,11 @@ struct Arguments {
     std::string subject = "lights";                 ///< export
     std::filesystem::path target;                   ///< export: where to
     std::string how = "copy";                       ///< export
+    std::filesystem::path to;                       ///< finish: folder for the results
+    std::string background, palette, white, crop;   ///< finish: as in the recipe; empty: as that says
+    std::optional<int> turn, bin;                   ///< finish
+    bool mirror = false;                            ///< finish
+    std::optional<double> stretch, black;           ///< finish
 };
 
 /// Adds all verbs and options, with their help, to `app`.

@@ -14,11 +14,13 @@
 #include <kasane/project/comet_marks.hpp>
 #include <kasane/project/compare_images.hpp>
 #include <kasane/project/export_lights.hpp>
+#include <kasane/project/finish.hpp>
 #include <kasane/project/grade.hpp>
 #include <kasane/project/run.hpp>
 #include <kasane/report/align_pictures.hpp>
 #include <kasane/report/align_table.hpp>
 #include <kasane/report/compare_text.hpp>
+#include <kasane/report/finish_text.hpp>
 #include <kasane/report/grade_table.hpp>
 #include <kasane/report/json.hpp>
 #include <kasane/report/review.hpp>
@@ -479,6 +481,51 @@ int compare(const Arguments& a, const Context& context) {
     return report.clean() ? Exit::done : Exit::done_with_findings;
 }
 
+/// The recipe's, and what the command line says beside it.
+FinishOptions finish_options(const Arguments& a, const RunOptions& project) {
+    FinishOptions o;
+    if (a.images.empty()) o = recipe_of(project).finish;
+    if (!a.background.empty()) {
+        if (a.background != "polynomial" && a.background != "spline" && a.background != "none")
+            throw UsageError(fmt::format("\"{}\" is no kind of background", a.background), {},
+                             "It is polynomial, spline or none");
+        o.background = a.background != "none";
+        o.gradient.kind = a.background == "spline" ? GradientKind::spline : GradientKind::polynomial;
+        if (a.background == "spline") o.gradient.degree = 0;
+    }
+    if (!a.palette.empty()) o.palette = parse_palette(a.palette), o.combine = true;
+    if (a.white == "none")
+        o.white.reset();
+    else if (!a.white.empty())
+        o.white = parse_white(a.white);
+    if (!a.crop.empty()) {
+        const auto region = parse_region(a.crop);
+        if (!region)
+            throw UsageError(fmt::format("\"{}\" is no crop", a.crop), {},
+                             "Say x, y, width and height: \"100 100 1600 1000\"");
+        o.reshape.crop = *region;
+    }
+    if (a.turn) o.reshape.turn = *a.turn;
+    o.reshape.mirror = o.reshape.mirror || a.mirror;
+    if (a.bin) o.reshape.bin = *a.bin;
+    if (a.stretch) o.tone.sky = *a.stretch;
+    if (a.black) o.tone.black = *a.black;
+    return o;
+}
+
+int finish(const Arguments& a, const Context& context) {
+    RunOptions project;
+    if (a.images.empty()) project = options_of(a);
+    const FinishReport report = finish_masters({project, a.images, a.to, finish_options(a, project)}, context);
+    if (a.json)
+        print_json(to_json(report));
+    else
+        std::cout << finish_text(report, columns());
+    const bool none = std::all_of(report.images.begin(), report.images.end(),
+                                  [](const FinishedImage& i) { return !i.failure.empty(); });
+    return none ? Exit::not_done : report.clean() ? Exit::done : Exit::done_with_findings;
+}
+
 int align(Arguments a, const Context& context) {
     if (!a.onto.empty()) return align_images(a, context);
     if (!a.write.empty() || !a.model.empty())
@@ -598,6 +645,7 @@ int run_verb(const Arguments& a, const Context& context) {
     if (a.verb == "grade") return grade(a, context);
     if (a.verb == "align") return align(a, context);
     if (a.verb == "compare") return compare(a, context);
+    if (a.verb == "finish") return finish(a, context);
     if (a.verb == "review") return review(a, context);
     if (a.verb == "report") return report(a, context);
     if (a.verb == "export") return export_lights(a, context);

@@ -55,6 +55,10 @@ bool is_own_work(const fs::path& file) {
     if (head.starts_with("SIMPLE")) return holds("CREATOR = 'Kasane ");
     if (head.starts_with("\x89PNG")) return holds(std::string_view("tEXtSoftware\0Kasane ", 20));
     if (head.starts_with("\xff\xd8")) return holds("Kasane ");
+    // TIFF with its directory first, as ours alone has it: an editor that keeps our mark writes its own last.
+    if (head.starts_with(std::string_view("II*\0\x08\0\0\0", 8)) ||
+        head.starts_with(std::string_view("II+\0\x08\0\0\0\x10\0\0\0\0\0\0\0", 16)))
+        return holds("Kasane ");
     if (head.starts_with("<!doctype html>")) return holds(kPageMark);
     if (head.starts_with("<svg ")) return holds(kPageMark);
     return head.starts_with(kReportMark) || head.starts_with(kTableMark) || head.starts_with(kJsonMark);

@@ -19,7 +19,8 @@ enum class Over {
 };
 
 /// True for files that say of themselves that Kasane wrote them: FITS with a CREATOR card, PNG with a Software chunk,
-/// JPEG with a comment, and its text files. False where that cannot be read. Exposures never say so.
+/// JPEG with a comment, TIFF with a Software tag and its directory first, and its text files. False where that cannot
+/// be read. Exposures never say so.
 bool is_own_work(const std::filesystem::path& file);
 
 /// Throws UsageError where `file` is there and not Kasane's own work.

@@ -8,6 +8,12 @@
 //   star_light.hpp   light in discs, and the sky around them
 //   sky_noise.hpp    the noise of such discs, by the spectrum of the sky
 //   comparison_pictures.hpp  two images on one grid and at one level, to look at
+//   finish_options.hpp  what is done to master lights afterwards, as values
+//   gradient.hpp     gradients, told from what is sky, and taken off
+//   gradient_picture.hpp  what was taken for sky, to look at
+//   colour.hpp       filters combined, white, luminance; colour_text.hpp: palettes and whites as one writes them
+//   reshape.hpp      crop, turn, mirror, bin
+//   tone.hpp         from linear to what a screen shows
 #pragma once
 
 #include <kasane/base/parallel.hpp>

@@ -78,7 +78,8 @@ void take_header(Exposure& e, const Header& h) {
         if (std::abs(dx) < 100 && std::abs(dy) < 100)
             e.cfa = shifted_pattern(e.cfa, static_cast<int>(dx) & 1, static_cast<int>(dy) & 1);
     }
-    e.made_by_kasane = h.text({"CREATOR", "Png.Software", "Jpeg.Comment"}).value_or("").rfind("Kasane ", 0) == 0;
+    e.made_by_kasane =
+        h.text({"CREATOR", "Png.Software", "Jpeg.Comment", "Tiff.Software"}).value_or("").rfind("Kasane ", 0) == 0;
     if (e.made_by_kasane) {
         e.inputs = h.text("INPUTS").value_or("");
         for (const Card& card : h.cards())

@@ -17,8 +17,8 @@ double change(double effective, double more) {
 
 } // namespace
 
-Growth growth_of(const std::vector<GrowthLight>& lights, double noise) {
-    Growth out;
+StackGrowth growth_of(const std::vector<GrowthLight>& lights, double noise) {
+    StackGrowth out;
     std::map<std::string, NightGain> nights;
     double seconds = 0, effective = 0;
     for (const GrowthLight& l : lights) {

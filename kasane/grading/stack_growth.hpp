@@ -22,7 +22,7 @@ struct NightGain {
     double noise = 0;                              ///< of the mean of all lights until then, unit as given
 };
 
-struct Growth {
+struct StackGrowth {
     std::vector<NightGain> nights; ///< by their names, which are dates
     double worth = 0;              ///< of a second, mean
     /// Relative change of the noise if as much came once more as the best night brought, as the median one, and two
@@ -31,7 +31,7 @@ struct Growth {
 };
 
 /// Noise falls with the square root of the effective exposure (worth.hpp); `noise` is that of all lights together.
-Growth growth_of(const std::vector<GrowthLight>& lights, double noise);
+StackGrowth growth_of(const std::vector<GrowthLight>& lights, double noise);
 
 /// The flux that stands out of the noise by five sigma in a disc as wide as the FWHM of the stars, unit of the noise
 /// times pixels: how deep an image goes. `noise` is that of a pixel, as it were without resampling. 0: not known.

@@ -11,6 +11,7 @@
 //   input_file.hpp    a file that is only read, by rows or through mapped memory
 //   jpeg.hpp          JPEG for previews
 //   png.hpp           PNG for previews
+//   tiff.hpp          TIFF for editors
 //   memory_frame.hpp  pixels in memory behind the face of a reader
 //   file_planes.hpp   a file as a source of planes
 //   pixel_cache.hpp   decoded pixels, kept on disk within a limit

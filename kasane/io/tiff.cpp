@@ -125,6 +125,7 @@ FrameSummary summary_of(const Handle& h, const Layout& l) {
     text(TIFFTAG_MAKE, "Exif.Make");
     text(TIFFTAG_MODEL, "Exif.Model");
     text(TIFFTAG_SOFTWARE, "Exif.Software");
+    text(TIFFTAG_SOFTWARE, "Tiff.Software");
     text(TIFFTAG_IMAGEDESCRIPTION, "Exif.ImageDescription");
     text(TIFFTAG_DATETIME, "Exif.DateTime");
     std::uint16_t orientation = 0;

@@ -130,7 +130,7 @@ void look_at_frames(const GradedProject& project, std::size_t stack, ProjectResu
 
 } // namespace
 
-Growth growth_of(const StackReport& stack) {
+StackGrowth growth_of(const StackReport& stack) {
     std::vector<GrowthLight> lights;
     for (const FrameReport& f : stack.frames)
         if (f.used) lights.push_back({f.night, f.seconds, f.worth});

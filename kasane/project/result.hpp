@@ -41,7 +41,7 @@ struct ProjectResult {
 };
 
 /// How a stack of a report grew.
-Growth growth_of(const StackReport& stack);
+StackGrowth growth_of(const StackReport& stack);
 
 /// The report that the last run left in a project's output folder (report.json). Throws UsageError where there is none,
 /// InputError where it cannot be understood.

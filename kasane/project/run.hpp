@@ -6,6 +6,7 @@
 //   align_images.hpp   any images on the grid of another
 //   compare_images.hpp images of one field judged against each other
 //   comet_marks.hpp    a comet, pointed at
+//   finish.hpp         master lights finished: gradients, colour, geometry, stretch
 //   grade.hpp          measured, compared, judged
 //   result.hpp         a finished run, looked at once more
 //   look.hpp           one light before and after calibration

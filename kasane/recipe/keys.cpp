@@ -4,6 +4,7 @@
 #include <kasane/frames/words.hpp>
 #include <kasane/image/region_text.hpp>
 #include <kasane/recipe/canvas_keys.hpp>
+#include <kasane/recipe/finish_keys.hpp>
 #include <kasane/recipe/integration_keys.hpp>
 
 #include <algorithm>
@@ -456,6 +457,46 @@ const std::vector<Key>& all() {
          "of the comet is made as well, without the stars; one of the stars without the comet; and both together. "
          "docs/special-stacks.md",
          read_comet_marks},
+        {"finish", "background", "text", "\"polynomial\"",
+         "What `kasane finish` takes off as the gradient of a master light: a `\"polynomial\"`, of the degree that the "
+         "sky bears out, a `\"spline\"`, or `\"none\"`. docs/results.md",
+         read_background},
+        {"finish", "degree", "number", "none; 2", "Of that polynomial, 1 to 6. Without this line as the sky bears out.",
+         read_degree},
+        {"finish", "divide", "true or false", "false",
+         "Divides by the gradient instead of subtracting it: for what a flat left.",
+         [](Reader& r, const toml::node& n, const std::string& k) { r.recipe.finish.divide = r.flag(n, k); }},
+        {"finish", "sky", "list of \"x y width height\"", "none; [\"40 40 300 200\"]",
+         "Boxes of the master light, in its pixels, that are sky, whatever they show.", read_sky_boxes},
+        {"finish", "not_sky", "list of \"x y width height\"", "none; [\"900 600 800 500\"]",
+         "Boxes that are no sky: a nebula or a galaxy's halo that is as smooth as a gradient.", read_other_boxes},
+        {"finish", "combine", "true or false", "true", "Filters become one picture in colour, where they make one.",
+         [](Reader& r, const toml::node& n, const std::string& k) { r.recipe.finish.combine = r.flag(n, k); }},
+        {"finish", "palette", "table", "none; { red = \"Ha\", green = \"0.3 Ha + 0.7 OIII\", blue = \"OIII\" }",
+         "What makes red, green and blue: sums of filters. Without this line R, G and B do, where all three are there.",
+         read_palette},
+        {"finish", "luminance", "true or false", "true", "L, where there is one, gives the picture its brightness.",
+         [](Reader& r, const toml::node& n, const std::string& k) { r.recipe.finish.luminance = r.flag(n, k); }},
+        {"finish", "white", "text", "\"stars\"",
+         "What is white: `\"stars\"`, the average of them; the light of a region, `\"x y width height\"`; factors of "
+         "red, "
+         "green and blue, `\"1.2 1 0.9\"`; or `\"none\"`: colours stay as they are.",
+         read_white},
+        {"finish", "crop", "\"x y width height\"", "none; \"100 100 1600 1000\"", "What of the master light is kept.",
+         read_crop},
+        {"finish", "turn", "degrees", "0", "0, 90, 180 or 270, counter-clockwise; after the crop.", read_quarter_turn},
+        {"finish", "mirror", "true or false", "false", "Left and right change places; after the turn.",
+         [](Reader& r, const toml::node& n, const std::string& k) { r.recipe.finish.reshape.mirror = r.flag(n, k); }},
+        {"finish", "bin", "pixels", "1", "Means over squares of so many pixels, 1 to 16; last.", read_bin},
+        {"finish", "stretch", "number", "0.12",
+         "How bright the sky is shown in the stretched picture, 0.01 to 0.6 of white: the more, the more what is faint "
+         "is lifted.",
+         read_shown_sky},
+        {"finish", "black", "sigma", "3", "What is black there: so much below the sky, in units of its noise.",
+         read_black},
+        {"finish", "linked", "true or false", "true",
+         "One curve for the brightness of all colours, which keeps those of stars; else one for each colour.",
+         [](Reader& r, const toml::node& n, const std::string& k) { r.recipe.finish.tone.linked = r.flag(n, k); }},
         {"cache", "size", "text", "\"20G\"",
          "Limit of the cache of decoded camera raw, PNG and JPEG files in `.kasane/cache`; the least recently used go "
          "first.",

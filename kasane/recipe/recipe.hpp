@@ -2,14 +2,14 @@
 //
 // The room holds, beside this:
 //   keys.hpp      all keys, and how their values are read
-//   canvas_keys.hpp, integration_keys.hpp  those of [canvas], [integration], [drizzle] and [comet]
-//   toml.hpp      TOML, and refusals with their place
-//   edit.hpp      changes that leave the rest as a person wrote it
-//   verdicts.hpp  what a person decided about single exposures
+//   canvas_keys.hpp, integration_keys.hpp, finish_keys.hpp  those of [canvas], [integration], [drizzle], [comet] and
+//   [finish] toml.hpp      TOML, and refusals with their place edit.hpp      changes that leave the rest as a person
+//   wrote it verdicts.hpp  what a person decided about single exposures
 #pragma once
 
 #include <kasane/calibration/frame_view.hpp>
 #include <kasane/combination/rejection.hpp>
+#include <kasane/finishing/finish_options.hpp>
 #include <kasane/frames/nights.hpp>
 #include <kasane/frames/rules.hpp>
 #include <kasane/geometry/framing.hpp>
@@ -122,6 +122,7 @@ struct Recipe {
     IntegrationRecipe integration;
     DrizzleRecipe drizzle;
     std::vector<CometMark> comet;     ///< none: there is none
+    FinishOptions finish;             ///< what is done to master lights once they are made
     std::vector<std::string> folders; ///< beside the project's own, relative to it: libraries of darks and masters
     std::string output;               ///< relative to the project; empty: "kasane"
     std::uint64_t cache_bytes = 20ull << 30; ///< limit of the cache of decoded pixels

@@ -36,6 +36,7 @@ std::string section_heading(const std::string& section) {
            : section == "integration"   ? "How lights become one image"
            : section == "drizzle"       ? "Master lights on a finer grid, from undersampled lights"
            : section == "comet"         ? "A comet among the stars"
+           : section == "finish"        ? "What is done to master lights once they are made"
                                         : "The cache of decoded pixels";
 }
 

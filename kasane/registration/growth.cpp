@@ -19,7 +19,7 @@ struct Prediction {
 
 class Growth {
 public:
-    Growth(const StarPair& pair, const GrowthOptions& o)
+    Growth(const StarPair& pair, const PairGrowthOptions& o)
         : pair_(pair), o_(o), size_(std::min(pair.reference.size(), o.most)), partner_(size_, -1),
           taken_(pair.frame.size(), -1), half_(StarExtent(pair.reference).half_diagonal()),
           spacing_(std::sqrt(StarExtent(pair.frame).area() / static_cast<double>(pair.frame.size()))) {}
@@ -183,7 +183,7 @@ private:
     }
 
     const StarPair& pair_;
-    const GrowthOptions& o_;
+    const PairGrowthOptions& o_;
     std::size_t size_;
     std::vector<int> partner_, taken_;
     double half_, spacing_;
@@ -194,7 +194,8 @@ private:
 
 } // namespace
 
-std::vector<StarMatch> grow(const StarPair& pair, const std::vector<StarMatch>& seed, const GrowthOptions& options) {
+std::vector<StarMatch> grow(const StarPair& pair, const std::vector<StarMatch>& seed,
+                            const PairGrowthOptions& options) {
     return Growth(pair, options).run(seed);
 }
 

@@ -11,7 +11,7 @@
 
 namespace kasane {
 
-struct GrowthOptions {
+struct PairGrowthOptions {
     double radius = 3; ///< pixels; how far from its place a star is looked for at most, where its errors are small
     double bend = 0.4; ///< second derivative of the map, times half the diagonal: 6 times the distortion there
     int most_rounds = 40;
@@ -21,6 +21,6 @@ struct GrowthOptions {
 /// All pairs that follow from `seed`, sorted by the frame's star. At least three pairs of `seed` are needed; fewer are
 /// returned as they are.
 std::vector<StarMatch> grow(const StarPair& pair, const std::vector<StarMatch>& seed,
-                            const GrowthOptions& options = {});
+                            const PairGrowthOptions& options = {});
 
 } // namespace kasane

@@ -146,7 +146,7 @@ private:
     }
 
     std::optional<Outcome> follow(const Seed& seed, Kind kind) {
-        GrowthOptions g;
+        PairGrowthOptions g;
         g.radius = radius();
         std::vector<StarMatch> matches = grow_if_promising(seed, g);
         best_seen_ = std::max(best_seen_, static_cast<int>(matches.size()));
@@ -157,7 +157,7 @@ private:
     }
 
     /// All pairs; none if among the brightest stars what grows is no more than chance brings.
-    std::vector<StarMatch> grow_if_promising(const Seed& seed, const GrowthOptions& g) const {
+    std::vector<StarMatch> grow_if_promising(const Seed& seed, const PairGrowthOptions& g) const {
         const std::size_t enough = std::max(kBrightest, 2 * pattern_stars_);
         if (std::max(pair_.reference.size(), pair_.frame.size()) <= enough) {
             std::vector<StarMatch> all = grow(pair_, seed.matches, g);
@@ -237,7 +237,7 @@ private:
             if (!simple) break;
             auto choice = choose_model(pair_, grown, candidates(*simple, grown.size(), richness));
             if (!choice) break;
-            GrowthOptions g;
+            PairGrowthOptions g;
             g.radius = radius();
             std::vector<StarMatch> now = grown;
             auto better = settle(*choice, now);

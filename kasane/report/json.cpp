@@ -114,7 +114,7 @@ json to_json(const Finding& f) {
 }
 
 json growth_json(const StackReport& s) {
-    const Growth g = growth_of(s);
+    const StackGrowth g = growth_of(s);
     json nights = json::array();
     for (const NightGain& n : g.nights)
         nights.push_back({{"night", n.night},

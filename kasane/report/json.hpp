@@ -5,6 +5,7 @@
 #include <kasane/project/align_images.hpp>
 #include <kasane/project/check.hpp>
 #include <kasane/project/compare_images.hpp>
+#include <kasane/project/finish.hpp>
 #include <kasane/project/grade.hpp>
 #include <kasane/project/run.hpp>
 
@@ -17,7 +18,7 @@ nlohmann::json to_json(const Exposure& exposure);
 nlohmann::json to_json(const Pairing& pairing, const std::vector<Exposure>& exposures);
 nlohmann::json to_json(const Finding& finding);
 nlohmann::json to_json(const RunReport& report);
-/// How a stack grew (Growth).
+/// How a stack grew (StackGrowth).
 nlohmann::json growth_json(const StackReport& stack);
 nlohmann::json to_json(const CheckReport& report);
 nlohmann::json to_json(const StatusReport& report);
@@ -25,5 +26,6 @@ nlohmann::json to_json(const GradeReport& report);
 nlohmann::json to_json(const AlignReport& report);
 nlohmann::json to_json(const ImageAlignReport& report);
 nlohmann::json to_json(const CompareReport& report);
+nlohmann::json to_json(const FinishReport& report);
 
 } // namespace kasane

@@ -6,6 +6,7 @@
 //   grade_table.hpp  grades as text and CSV
 //   align_table.hpp  a registration as text and CSV
 //   compare_text.hpp a comparison of images as text
+//   finish_text.hpp  what finishing made, as text
 //   align_pictures.hpp  the same drawn
 //   show.hpp         a look at one image
 //   json.hpp         everything as JSON

@@ -207,7 +207,7 @@ private:
             }
             Exposure& e = *exposures_[i];
             const Ledger::FileEntry& entry = entries_[i];
-            if (e.made_by_kasane && (e.format == Format::png || e.format == Format::jpeg)) {
+            if (e.made_by_kasane && e.format != Format::fits) {
                 ++scan_.other_files; // a picture of an exposure, made for looking
                 continue;
             }

@@ -13,7 +13,7 @@ TEST_CASE("Noise falls with the square root of the effective exposure, night by 
     for (int i = 0; i < 10; ++i)
         lights.push_back({"2031-03-12", 300, 1});
     lights.push_back({"2031-03-15", 300, 0.5});
-    const Growth g = growth_of(lights, 2.0);
+    const StackGrowth g = growth_of(lights, 2.0);
     REQUIRE(g.nights.size() == 3);
     CHECK(g.nights[0].night == "2031-03-12"); // by date
     CHECK(g.nights[0].lights == 10);
@@ -29,10 +29,10 @@ TEST_CASE("Noise falls with the square root of the effective exposure, night by 
 }
 
 TEST_CASE("Lights of unknown time or worth are not counted, and of none nothing is told") {
-    const Growth none = growth_of({{"2031-03-12", 0, 1}, {"2031-03-12", 300, 0}}, 3);
+    const StackGrowth none = growth_of({{"2031-03-12", 0, 1}, {"2031-03-12", 300, 0}}, 3);
     CHECK(none.nights.empty());
     CHECK(none.two_hours == 0);
-    const Growth one = growth_of({{"", 60, 1}, {"", 60, std::nan("")}}, 3);
+    const StackGrowth one = growth_of({{"", 60, 1}, {"", 60, std::nan("")}}, 3);
     REQUIRE(one.nights.size() == 1);
     CHECK(one.nights[0].lights == 1);
     CHECK(one.usual_night == Approx(std::sqrt(0.5) - 1));
