@@ -110,14 +110,38 @@ void keep_comet_of(const Arguments& a, const RunOptions& options, const Context&
 }
 
 /// What a run made, and the exit status for it.
-int tell_run(const Arguments& a, const RunReport& report) {
-    if (a.json)
-        print_json(to_json(report));
-    else
+int tell_run(const Arguments& a, const RunReport& report, const std::optional<FinishReport>& finished = {}) {
+    if (a.json) {
+        nlohmann::json json = to_json(report);
+        if (finished) json["finished"] = to_json(*finished);
+        print_json(json);
+    } else {
         std::cout << run_table(report, columns());
+        if (finished) std::cout << "\n" << finish_text(*finished, columns());
+    }
     const bool nothing =
         std::all_of(report.stacks.begin(), report.stacks.end(), [](const StackReport& s) { return s.file.empty(); });
-    return nothing ? Exit::not_done : report.clean() ? Exit::done : Exit::done_with_findings;
+    const bool clean = report.clean() && (!finished || finished->clean());
+    return nothing ? Exit::not_done : clean ? Exit::done : Exit::done_with_findings;
+}
+
+/// Where the recipe asks for it. The run's own results are there whatever becomes of it.
+std::optional<FinishReport> finish_after_run(const RunOptions& options, const RunReport& report,
+                                             const Context& context) {
+    if (!recipe_of(options).finish_after_run ||
+        std::all_of(report.stacks.begin(), report.stacks.end(), [](const StackReport& s) { return s.file.empty(); }))
+        return std::nullopt;
+    try {
+        return finish_masters({options, {}, {}, {}}, context);
+    } catch (const UsageError& e) {
+        FinishReport none;
+        none.notes.push_back(std::string("nothing was finished: ") + e.what());
+        return none;
+    } catch (const DataError& e) {
+        FinishReport none;
+        none.notes.push_back(std::string("nothing was finished: ") + e.what());
+        return none;
+    }
 }
 
 /// Without a shell, so that nothing in an address is ever interpreted.
@@ -181,7 +205,7 @@ int run(const Arguments& a, const Context& context) {
     const RunReport report = run_project(options_of(a), context);
     write_report(report);
     write_page_of(options_of(a), report, context);
-    return tell_run(a, report);
+    return tell_run(a, report, finish_after_run(options_of(a), report, context));
 }
 
 int scan(const Arguments& a, const Context& context) {

@@ -10,6 +10,7 @@
 //   comparison_pictures.hpp  two images on one grid and at one level, to look at
 //   finish_options.hpp  what is done to master lights afterwards, as values
 //   gradient.hpp     gradients, told from what is sky, and taken off
+//   sky_polynomial.hpp  polynomials through places of sky
 //   gradient_picture.hpp  what was taken for sky, to look at
 //   colour.hpp       filters combined, white, luminance; colour_text.hpp: palettes and whites as one writes them
 //   reshape.hpp      crop, turn, mirror, bin

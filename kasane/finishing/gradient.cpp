@@ -2,17 +2,16 @@
 
 #include <kasane/base/error.hpp>
 #include <kasane/base/units.hpp>
+#include <kasane/finishing/sky_polynomial.hpp>
 #include <kasane/geometry/canvas.hpp>
 #include <kasane/image/statistics.hpp>
 #include <kasane/normalization/smooth_fit.hpp>
 #include <kasane/stars/sky_mean.hpp>
 
-#include <Eigen/Dense>
 #include <algorithm>
 #include <array>
 #include <cmath>
 #include <fmt/format.h>
-#include <functional>
 #include <limits>
 #include <map>
 #include <optional>
@@ -21,83 +20,6 @@
 namespace kasane {
 
 namespace {
-
-using Surface = std::function<double(double x, double y)>;
-
-/// Terms of x^i y^j, i + j up to a degree, as products of Legendre polynomials over the field.
-class Polynomial {
-public:
-    Polynomial(int degree, int width, int height) : degree_(degree), width_(width), height_(height) {}
-
-    int terms() const { return (degree_ + 1) * (degree_ + 2) / 2; }
-    Eigen::VectorXd row(double x, double y) const {
-        const std::vector<double> across = legendre(2 * (x + 0.5) / width_ - 1),
-                                  down = legendre(2 * (y + 0.5) / height_ - 1);
-        Eigen::VectorXd out(terms());
-        Eigen::Index k = 0;
-        for (int i = 0; i <= degree_; ++i)
-            for (int j = 0; i + j <= degree_; ++j)
-                out[k++] = across[static_cast<std::size_t>(i)] * down[static_cast<std::size_t>(j)];
-        return out;
-    }
-
-private:
-    std::vector<double> legendre(double t) const {
-        std::vector<double> p{1, t};
-        for (int n = 1; n < degree_; ++n)
-            p.push_back(((2 * n + 1) * t * p[static_cast<std::size_t>(n)] - n * p[static_cast<std::size_t>(n) - 1]) /
-                        (n + 1));
-        return p;
-    }
-    int degree_, width_, height_;
-};
-
-/// Spots as equations of a polynomial, and what solves them with given weights.
-class PolynomialFit {
-public:
-    PolynomialFit(int degree, const std::vector<SkySpot>& spots, int width, int height)
-        : polynomial_(degree, width, height),
-          rows_(static_cast<Eigen::Index>(spots.size()), static_cast<Eigen::Index>(polynomial_.terms())),
-          values_(static_cast<Eigen::Index>(spots.size())) {
-        for (Eigen::Index k = 0; k < rows_.rows(); ++k) {
-            const SkySpot& s = spots[static_cast<std::size_t>(k)];
-            rows_.row(k) = polynomial_.row(s.x, s.y).transpose();
-            values_[k] = s.value;
-        }
-    }
-    int terms() const { return polynomial_.terms(); }
-    static int terms(int degree) { return (degree + 1) * (degree + 2) / 2; }
-    Eigen::VectorXd solve(const Eigen::VectorXd& weights) const {
-        const Eigen::MatrixXd weighed = weights.asDiagonal() * rows_;
-        Eigen::MatrixXd normal = rows_.transpose() * weighed;
-        normal.diagonal().array() += 1e-9 * normal.trace() / static_cast<double>(terms()); // where nothing is seen
-        return normal.ldlt().solve(weighed.transpose() * values_);
-    }
-    /// Through as many spots as there are terms; NaN where those do not determine it.
-    Eigen::VectorXd through(const std::vector<Eigen::Index>& few) const {
-        Eigen::MatrixXd rows(static_cast<Eigen::Index>(few.size()), rows_.cols());
-        Eigen::VectorXd values(static_cast<Eigen::Index>(few.size()));
-        for (std::size_t i = 0; i < few.size(); ++i) {
-            rows.row(static_cast<Eigen::Index>(i)) = rows_.row(few[i]);
-            values[static_cast<Eigen::Index>(i)] = values_[few[i]];
-        }
-        const Eigen::ColPivHouseholderQR<Eigen::MatrixXd> solver(rows);
-        if (solver.rank() < rows_.cols()) return Eigen::VectorXd::Constant(rows_.cols(), kNoData);
-        return solver.solve(values);
-    }
-    double residual(Eigen::Index k, const Eigen::VectorXd& coefficients) const {
-        return values_[k] - rows_.row(k).dot(coefficients);
-    }
-    Eigen::VectorXd residuals(const Eigen::VectorXd& coefficients) const { return values_ - rows_ * coefficients; }
-    Surface surface(const Eigen::VectorXd& coefficients) const {
-        return [p = polynomial_, c = coefficients](double x, double y) { return p.row(x, y).dot(c); };
-    }
-
-private:
-    Polynomial polynomial_;
-    Eigen::MatrixXd rows_;
-    Eigen::VectorXd values_;
-};
 
 /// A surface below what is seen: of a polynomial, or a spline.
 struct Shape {
@@ -153,7 +75,7 @@ public:
         attempt(all);
         if (simpler) attempt(simpler->sky);
         constexpr int kMostTerms = 10;
-        if (shape.degree == 0 || PolynomialFit::terms(shape.degree) > kMostTerms) return best;
+        if (shape.degree == 0 || SkyPolynomial::terms(shape.degree) > kMostTerms) return best;
         for (Settled& s : searched(shape))
             attempt(std::move(s.sky));
         return best;
@@ -182,7 +104,7 @@ public:
 
     Surface surface_of(const Settled& s) const {
         if (s.shape.degree > 0) {
-            const PolynomialFit& fit = polynomial(s.shape.degree);
+            const SkyPolynomialFit& fit = polynomial(s.shape.degree);
             return fit.surface(fit.solve(s.sky));
         }
         return spline_through(s.shape, s.sky);
@@ -241,17 +163,17 @@ private:
     static constexpr double kSkyAtFirst = 0.4; ///< share of all
     static constexpr int kRounds = 60, kSplineRounds = 8;
 
-    const PolynomialFit& polynomial(int degree) const { return polynomials_[static_cast<std::size_t>(degree) - 1]; }
+    const SkyPolynomialFit& polynomial(int degree) const { return polynomials_[static_cast<std::size_t>(degree) - 1]; }
 
     Eigen::VectorXd left_by_fit(const Shape& shape, const Eigen::VectorXd& sky) const {
         if (shape.degree == 0) return left_by(spline_through(shape, sky));
-        const PolynomialFit& fit = polynomial(shape.degree);
+        const SkyPolynomialFit& fit = polynomial(shape.degree);
         return fit.residuals(fit.solve(sky));
     }
 
     /// The likeliest of surfaces that were begun with few spots, after a few rounds.
     std::vector<Settled> searched(const Shape& shape) const {
-        const PolynomialFit& fit = polynomial(shape.degree);
+        const SkyPolynomialFit& fit = polynomial(shape.degree);
         std::vector<std::pair<double, Eigen::VectorXd>> starts;
         constexpr std::size_t kTries = 3000, kTried = 60, kKept = 4;
         starts.resize(kTries);
@@ -329,7 +251,7 @@ private:
     }
 
     /// A surface that most of what is seen lies above (R. Koenker and G. Bassett).
-    Eigen::VectorXd below(const PolynomialFit& fit) const {
+    Eigen::VectorXd below(const SkyPolynomialFit& fit) const {
         constexpr double kBelow = 0.15; // share of what counts that lies below
         constexpr int kTurns = 40;
         Eigen::VectorXd weights = Eigen::VectorXd::Zero(static_cast<Eigen::Index>(spots_.size()));
@@ -346,7 +268,7 @@ private:
     }
 
     /// The k-th surface through as few spots as determine it, and how well it agrees with some of the others.
-    std::pair<double, Eigen::VectorXd> through_few(const PolynomialFit& fit, std::uint64_t k) const {
+    std::pair<double, Eigen::VectorXd> through_few(const SkyPolynomialFit& fit, std::uint64_t k) const {
         std::mt19937_64 random(977 * k + static_cast<std::uint64_t>(fit.terms()));
         Eigen::VectorXd weights = Eigen::VectorXd::Zero(static_cast<Eigen::Index>(spots_.size()));
         std::vector<Eigen::Index> near = allowed_, few;
@@ -397,7 +319,7 @@ private:
     int width_, height_;
     Canvas canvas_;
     SmoothFit spline_;
-    std::vector<PolynomialFit> polynomials_; ///< by degree, from 1 on
+    std::vector<SkyPolynomialFit> polynomials_; ///< by degree, from 1 on
 };
 
 bool inside(const std::vector<Region>& boxes, double x, double y) {
@@ -516,7 +438,7 @@ Gradient fit_gradient(View<const float> plane, const StarList& stars, const Grad
         if (bent.count() < shape.least()) return;
         const auto worth = [&](const Settled& s) { // G. Schwarz, Ann. Stat. 6, 1978
             return s.likelihood -
-                   0.5 * PolynomialFit::terms(s.shape.degree) * std::log(static_cast<double>(fitter.allowed()));
+                   0.5 * SkyPolynomial::terms(s.shape.degree) * std::log(static_cast<double>(fitter.allowed()));
         };
         // What lies in the fringes of a nebula makes a bent surface somewhat likelier.
         const double surely = 0.15 * static_cast<double>(fitter.allowed());

@@ -447,8 +447,8 @@ std::vector<fs::path> results_of(const Plan& plan, const fs::path& folder) {
 } // namespace
 
 bool FinishReport::clean() const {
-    return std::all_of(images.begin(), images.end(),
-                       [](const FinishedImage& i) { return i.failure.empty() && i.doubts.empty(); });
+    return !images.empty() && std::all_of(images.begin(), images.end(),
+                                          [](const FinishedImage& i) { return i.failure.empty() && i.doubts.empty(); });
 }
 
 FinishReport finish_masters(const FinishCall& call, const Context& context) {

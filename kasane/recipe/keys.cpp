@@ -457,6 +457,8 @@ const std::vector<Key>& all() {
          "of the comet is made as well, without the stars; one of the stars without the comet; and both together. "
          "docs/special-stacks.md",
          read_comet_marks},
+        {"finish", "after_run", "true or false", "false", "`kasane run` ends with `kasane finish`.",
+         [](Reader& r, const toml::node& n, const std::string& k) { r.recipe.finish_after_run = r.flag(n, k); }},
         {"finish", "background", "text", "\"polynomial\"",
          "What `kasane finish` takes off as the gradient of a master light: a `\"polynomial\"`, of the degree that the "
          "sky bears out, a `\"spline\"`, or `\"none\"`. docs/results.md",

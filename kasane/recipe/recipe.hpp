@@ -2,9 +2,10 @@
 //
 // The room holds, beside this:
 //   keys.hpp      all keys, and how their values are read
-//   canvas_keys.hpp, integration_keys.hpp, finish_keys.hpp  those of [canvas], [integration], [drizzle], [comet] and
-//   [finish] toml.hpp      TOML, and refusals with their place edit.hpp      changes that leave the rest as a person
-//   wrote it verdicts.hpp  what a person decided about single exposures
+//   canvas_keys.hpp, integration_keys.hpp, finish_keys.hpp  those of the sections of these names
+//   toml.hpp      TOML, and refusals with their place
+//   edit.hpp      changes that leave the rest as a person wrote it
+//   verdicts.hpp  what a person decided about single exposures
 #pragma once
 
 #include <kasane/calibration/frame_view.hpp>
@@ -123,6 +124,7 @@ struct Recipe {
     DrizzleRecipe drizzle;
     std::vector<CometMark> comet;     ///< none: there is none
     FinishOptions finish;             ///< what is done to master lights once they are made
+    bool finish_after_run = false;    ///< at the end of every run
     std::vector<std::string> folders; ///< beside the project's own, relative to it: libraries of darks and masters
     std::string output;               ///< relative to the project; empty: "kasane"
     std::uint64_t cache_bytes = 20ull << 30; ///< limit of the cache of decoded pixels

@@ -21,7 +21,7 @@ std::string gradient_text(const FinishedPart& p) {
 
 std::string finish_text(const FinishReport& r, int columns) {
     const auto width = static_cast<std::size_t>(columns);
-    std::string out = fmt::format("Finished in {}\n", clean(r.folder.string()));
+    std::string out = r.images.empty() ? std::string() : fmt::format("Finished in {}\n", clean(r.folder.string()));
     for (const FinishedImage& i : r.images) {
         out += fmt::format("\n{}{}\n", clean(i.name),
                            i.failure.empty() ? fmt::format("  {} x {} pixels, {}", i.width, i.height,

@@ -244,3 +244,40 @@ TEST_CASE("A TIFF holds what it is given, is known as our own, and not after som
     CHECK_THROWS(write_tiff(folder / "edited.tif", image, TiffSamples::whole_16, ""));
     CHECK_THROWS(write_tiff(folder / "two.tif", Image(4, 4, 2), TiffSamples::whole_16, ""));
 }
+
+TEST_CASE("A recipe says how a project is finished, at the end of every run if it asks for that") {
+    const TemporaryFolder folder;
+    write_small_project(folder / "p");
+    const std::string p = (folder / "p").string();
+    write_recipe(folder / "p", "[finish]\nafter_run = true\nbackground = \"spline\"\nbin = 2\nstretch = 0.2\n");
+    json r = json::parse(shell("{kasane} run -q --json " + p).out);
+    const json& image = r.at("finished").at("images").at(0);
+    CHECK(image.at("geometry") == "binned 2 x 2");
+    CHECK(image.at("parts").at(0).at("gradient") == "a spline");
+    CHECK(fs::exists(image.at("stretched").get<std::string>()));
+    CHECK(fs::path(image.at("linear").get<std::string>()).parent_path() == folder / "p/kasane/finished");
+    const auto masters = digests(folder / "p/kasane/lights");
+    // Options go before the recipe.
+    r = json::parse(shell("{kasane} finish -q --json --bin 1 --background none -C " + p).out);
+    CHECK_FALSE(r.at("images").at(0).contains("geometry"));
+    CHECK(r.at("images").at(0).at("parts").at(0).at("gradient_taken_off") == false);
+    // What cannot be finished costs the run nothing.
+    write_recipe(folder / "p",
+                 "[finish]\nafter_run = true\npalette = { red = \"Ha\", green = \"Ha\", blue = \"OIII\" }\n");
+    const Outcome o = shell("{kasane} run -q " + p);
+    CHECK(o.status == 1);
+    CHECK_THAT(o.out, Catch::Contains("nothing was finished") && Catch::Contains("no master light of Ha"));
+    CHECK(digests(folder / "p/kasane/lights") == masters);
+    for (const auto& [line, what] :
+         {std::pair("white = \"moon\"", "region"), std::pair("degree = 2.5", "whole number from 1 to 6"),
+          std::pair("palette = { red = \"Ha\" }", "red, green and blue"),
+          std::pair("palette = { red = \"+\", green = \"R\", blue = \"R\" }", "Name filters"),
+          std::pair("turn = 30", "0, 90, 180 or 270"), std::pair("sky = [\"1 2 3\"]", "width and height"),
+          std::pair("background = \"cubic\"", "spline"), std::pair("shine = 1", "shine")}) {
+        INFO(line);
+        write_recipe(folder / "p", fmt::format("[finish]\n{}\n", line));
+        const Outcome wrong = shell("{kasane} check -q " + p);
+        CHECK(wrong.status == 2);
+        CHECK_THAT(wrong.err, Catch::Contains("kasane.toml") && Catch::Contains(what));
+    }
+}
