@@ -302,6 +302,8 @@ void describe(CLI::App& app, Arguments& a) {
         "docs/results.md "
         "tells more.");
     finish->add_option("images", a.images, "Instead of the project's master lights")->type_name("IMAGE");
+    finish->add_option("-o,--output", a.output, "Where the run's results are, if it was told another folder")
+        ->type_name("DIR");
     finish->add_option("--to", a.to, "Where the results go (otherwise into finished among the project's)")
         ->type_name("DIR");
     finish->add_option("--background", a.background, "Gradient: polynomial, spline or none")->type_name("KIND");

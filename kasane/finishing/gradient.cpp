@@ -270,7 +270,6 @@ private:
     /// The k-th surface through as few spots as determine it, and how well it agrees with some of the others.
     std::pair<double, Eigen::VectorXd> through_few(const SkyPolynomialFit& fit, std::uint64_t k) const {
         std::mt19937_64 random(977 * k + static_cast<std::uint64_t>(fit.terms()));
-        Eigen::VectorXd weights = Eigen::VectorXd::Zero(static_cast<Eigen::Index>(spots_.size()));
         std::vector<Eigen::Index> near = allowed_, few;
         if (k % 2 == 0) { // from a part of the field, since sky lies together
             const SkySpot& middle =

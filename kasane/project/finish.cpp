@@ -85,7 +85,9 @@ MasterFile source_of(const fs::path& file) {
 
 class Planner {
 public:
-    Planner(const FinishOptions& o, std::vector<std::string>& notes) : o_(o), notes_(notes) {}
+    /// `strict`: files are named, and belong together.
+    Planner(const FinishOptions& o, bool strict, std::vector<std::string>& notes)
+        : strict_(strict || !o.palette.empty()), o_(o), notes_(notes) {}
 
     /// Of master lights of one target.
     std::vector<Plan> plan(const std::vector<const MasterFile*>& group) {
@@ -107,59 +109,66 @@ public:
 private:
     static Palette own_colours() { return {{{{{"R", 1}}, {{"G", 1}}, {{"B", 1}}}}}; }
 
+    /// The one of a filter; null where there is none. Several are an error where files or filters are named, else a
+    /// reason to leave it.
+    const MasterFile* of_filter(const std::vector<const MasterFile*>& mono, const std::string& name,
+                                std::string& why) const {
+        std::vector<const MasterFile*> found;
+        for (const MasterFile* s : mono)
+            if (s->filter == name) found.push_back(s);
+        if (found.size() < 2) return found.empty() ? nullptr : found.front();
+        why = fmt::format("there are several master lights of {}", name);
+        constexpr const char* kRemedy = "Name the files that belong together: kasane finish R.fits G.fits B.fits";
+        if (strict_) throw UsageError(why, found[1]->file, kRemedy);
+        return nullptr;
+    }
+
     void in_colour(const std::vector<const MasterFile*>& mono, std::set<const MasterFile*>& used,
                    std::vector<Plan>& out) {
-        Palette palette = o_.palette.empty() ? own_colours() : o_.palette;
         Plan plan;
+        plan.palette = o_.palette.empty() ? own_colours() : o_.palette;
+        std::string why;
         std::vector<std::string> missing;
-        const auto of_filter = [&](const std::string& name, const char* what) -> const MasterFile* {
-            std::vector<const MasterFile*> found;
-            for (const MasterFile* s : mono)
-                if (s->filter == name) found.push_back(s);
-            if (found.size() > 1)
-                throw UsageError(fmt::format("there are several master lights of {} for {}", name, what),
-                                 found[1]->file,
-                                 "Name the files that belong together: kasane finish R.fits G.fits B.fits");
-            return found.empty() ? nullptr : found.front();
-        };
-        for (Palette::Sum& sum : palette.colours)
+        for (Palette::Sum& sum : plan.palette.colours)
             for (auto& [name, factor] : sum) {
                 name = fold_filter(name);
-                const MasterFile* s = of_filter(name, "one colour");
+                const MasterFile* s = of_filter(mono, name, why);
                 if (!s)
                     missing.push_back(name);
                 else if (std::find(plan.sources.begin(), plan.sources.end(), s) == plan.sources.end())
                     plan.sources.push_back(s);
             }
-        if (!missing.empty()) {
+        if (!missing.empty() && why.empty()) {
             std::vector<std::string> there;
             for (const MasterFile* s : mono)
                 there.push_back(s->filter.empty() ? s->file.filename().string() : s->filter);
-            const std::string what =
+            why =
                 fmt::format("no master light of {}; there are {}", fmt::join(missing, " and "), fmt::join(there, ", "));
             if (!o_.palette.empty())
-                throw UsageError("the palette cannot be made: " + what, {}, "Name filters that are there");
-            if (mono.size() > 1)
-                notes_.push_back(
-                    fmt::format("no picture in colour: {}. A palette says which filters make red, green and "
-                                "blue: --palette \"Ha; 0.5 Ha + 0.5 OIII; OIII\"",
-                                what));
-            return;
+                throw UsageError("the palette cannot be made: " + why, {}, "Name filters that are there");
+            why += ". A palette says which filters make red, green and blue: --palette \"Ha; 0.5 Ha + 0.5 OIII; OIII\"";
         }
         for (const MasterFile* s : plan.sources)
-            if (s->width != plan.sources.front()->width || s->height != plan.sources.front()->height)
-                throw UsageError(fmt::format("is {} x {} pixels, {} {} x {}: they do not lie on one canvas", s->width,
-                                             s->height, plan.sources.front()->file.filename().string(),
-                                             plan.sources.front()->width, plan.sources.front()->height),
-                                 s->file, "Bring them onto one: kasane align A.fits B.fits --onto C.fits --write DIR");
-        plan.palette = palette;
+            if (why.empty() && !on_one_canvas(*s, *plan.sources.front())) {
+                why = fmt::format("{} is {} x {} pixels, {} {} x {}: they do not lie on one canvas",
+                                  s->file.filename().string(), s->width, s->height,
+                                  plan.sources.front()->file.filename().string(), plan.sources.front()->width,
+                                  plan.sources.front()->height);
+                if (strict_)
+                    throw UsageError(why, s->file,
+                                     "Bring them onto one: kasane align A.fits B.fits --onto C.fits --write DIR");
+            }
+        if (!why.empty()) {
+            if (mono.size() > 1) notes_.push_back("no picture in colour: " + why);
+            return;
+        }
         if (o_.luminance) {
-            const MasterFile* l = of_filter("L", "brightness");
-            if (l && (l->width != plan.sources.front()->width || l->height != plan.sources.front()->height))
-                notes_.push_back(
-                    fmt::format("{} lies on another canvas and gives no brightness", l->file.filename().string()));
-            else
-                plan.luminance = l;
+            plan.luminance = of_filter(mono, "L", why);
+            if (plan.luminance && !on_one_canvas(*plan.luminance, *plan.sources.front())) {
+                why = plan.luminance->file.filename().string() + " lies on another canvas";
+                plan.luminance = nullptr;
+            }
+            if (!why.empty()) notes_.push_back("L gives no brightness: " + why);
         }
         std::string name = plan.sources.front()->name;
         for (const MasterFile* s : plan.sources)
@@ -172,6 +181,11 @@ private:
         out.push_back(std::move(plan));
     }
 
+    static bool on_one_canvas(const MasterFile& a, const MasterFile& b) {
+        return a.width == b.width && a.height == b.height;
+    }
+
+    const bool strict_;
     const FinishOptions& o_;
     std::vector<std::string>& notes_;
 };
@@ -484,7 +498,7 @@ FinishReport finish_masters(const FinishCall& call, const Context& context) {
     std::map<std::string, std::vector<const MasterFile*>> groups; // by target; files that are named belong together
     for (const MasterFile& s : sources)
         groups[call.files.empty() ? squeezed(s.target) : std::string()].push_back(&s);
-    Planner planner(o, report.notes);
+    Planner planner(o, !call.files.empty(), report.notes);
     std::vector<Plan> plans;
     for (const auto& [target, group] : groups)
         for (Plan& p : planner.plan(group))

@@ -268,6 +268,27 @@ TEST_CASE("A recipe says how a project is finished, at the end of every run if i
     CHECK(o.status == 1);
     CHECK_THAT(o.out, Catch::Contains("nothing was finished") && Catch::Contains("no master light of Ha"));
     CHECK(digests(folder / "p/kasane/lights") == masters);
+    // Two cameras leave two master lights of a filter: which belong together is not guessed, and nothing else is lost.
+    const fs::path lights = folder / "p/kasane/lights";
+    write_colours(lights);
+    fs::copy_file(lights / "pln-R.fits", lights / "other-R.fits");
+    json report = json::parse(read_file(folder / "p/kasane/report.json")), stacks = json::array();
+    for (const char* name : {"pln-R", "other-R", "pln-G", "pln-B"}) {
+        json stack = report.at("stacks").at(0);
+        stack["file"] = fmt::format("lights/{}.fits", name);
+        stacks.push_back(stack);
+    }
+    report["stacks"] = stacks;
+    std::ofstream(folder / "p/kasane/report.json") << report;
+    write_recipe(folder / "p", "");
+    r = json::parse(shell("{kasane} finish -q --json -C " + p).out);
+    CHECK(r.at("images").size() == 4);
+    CHECK_THAT(r.at("notes").dump(), Catch::Contains("several master lights of R"));
+    const std::string files =
+        fmt::format("{0}/pln-R.fits {0}/other-R.fits {0}/pln-G.fits {0}/pln-B.fits", lights.string());
+    const Outcome several = shell("{kasane} finish -q --to " + p + "/x " + files);
+    CHECK(several.status == 2);
+    CHECK_THAT(several.err, Catch::Contains("several master lights of R") && Catch::Contains("Name the files"));
     for (const auto& [line, what] :
          {std::pair("white = \"moon\"", "region"), std::pair("degree = 2.5", "whole number from 1 to 6"),
           std::pair("palette = { red = \"Ha\" }", "red, green and blue"),
