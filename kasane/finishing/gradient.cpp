@@ -55,7 +55,8 @@ public:
         for (int degree = 1; degree <= GradientOptions::kMostDegree; ++degree)
             polynomials_.emplace_back(degree, spots_, width_, height_);
         if (allowed_.empty()) return;
-        scatter_ = own_scatter(spots_, spacing_of_spots);
+        noise_ = noise_of(spots_);
+        scatter_ = std::max(noise_, own_scatter(spots_, spacing_of_spots));
         range_ = std::max(10 * scatter_,
                           static_cast<double>(quantile_in_place(values, 0.95) - quantile_in_place(values, 0.05)));
     }
@@ -145,6 +146,22 @@ public:
     double scatter() const { return scatter_; }
     void widen() { scatter_ *= 2; }
 
+    /// Faint nebula lies on more places of sky towards the middle of a nebula, so that a bent surface rises there. What
+    /// is closest together lies lowest: narrower and narrower, down to what noise alone makes.
+    Settled lowered(Settled settled) {
+        constexpr double kFew = 0.1; // of the spots
+        const double scatter = scatter_;
+        for (scatter_ /= 2; scatter_ > 0.7 * noise_; scatter_ /= 2) {
+            Settled next = settle(settled.shape, settled.sky, kRounds);
+            if (static_cast<double>(next.count()) < kFew * static_cast<double>(allowed_.size()) ||
+                next.count() < 2 * settled.shape.least())
+                break;
+            settled = std::move(next);
+        }
+        scatter_ = scatter;
+        return settled;
+    }
+
     /// Of sixteen parts of the field, those that show sky.
     int parts(const Eigen::VectorXd& sky) const {
         constexpr int kAcross = 4, kFew = 3;
@@ -224,16 +241,22 @@ private:
         return sky;
     }
 
+    static double noise_of(const std::vector<SkySpot>& spots) {
+        std::vector<float> noises;
+        for (const SkySpot& s : spots)
+            noises.push_back(s.noise);
+        return noises.empty() ? 1e-6 : std::max(1e-6, static_cast<double>(median_in_place(noises)));
+    }
+
     /// What places of sky scatter by: their second differences, which no gradient reaches, of the smoothest.
     static double own_scatter(const std::vector<SkySpot>& spots, double spacing) {
         std::map<std::pair<int, int>, const SkySpot*> at;
         for (const SkySpot& s : spots)
             at[{static_cast<int>(s.x / spacing), static_cast<int>(s.y / spacing)}] = &s;
-        std::vector<float> differences, noises;
+        std::vector<float> differences;
         for (const auto& one : at) {
             const std::pair<int, int>& place = one.first;
             const SkySpot* s = one.second;
-            noises.push_back(s->noise);
             const auto value = [&](int i, int j) {
                 const auto there = at.find({place.first + i, place.second + j});
                 return there == at.end() ? kNoData : there->second->value;
@@ -244,10 +267,8 @@ private:
             if (std::isfinite(across) && std::isfinite(down))
                 differences.push_back(std::max(std::abs(across), std::abs(down)));
         }
-        const double noise = noises.empty() ? 1e-6 : std::max(1e-6, static_cast<double>(median_in_place(noises)));
         constexpr double kShare = 0.1, kOfNormal = 1; // that quantile of the larger of two such of scatter 1
-        if (differences.size() < 10) return noise;
-        return std::max(noise, static_cast<double>(quantile_in_place(differences, kShare)) / kOfNormal);
+        return differences.size() < 10 ? 0 : static_cast<double>(quantile_in_place(differences, kShare)) / kOfNormal;
     }
 
     /// A surface that most of what is seen lies above (R. Koenker and G. Bassett).
@@ -314,7 +335,7 @@ private:
     const Workers& workers_;
     const std::vector<SkySpot>& spots_;
     std::vector<Eigen::Index> allowed_;
-    double scatter_ = 1, range_ = 1; ///< ADU: of sky; of everything
+    double scatter_ = 1, noise_ = 1, range_ = 1; ///< ADU: of sky; by its pixels alone; of everything
     int width_, height_;
     Canvas canvas_;
     SmoothFit spline_;
@@ -458,6 +479,7 @@ Gradient fit_gradient(View<const float> plane, const StarList& stars, const Grad
         spline.smoothness = fitter.smoothness(best.sky);
         bend(spline, true);
     }
+    best = fitter.lowered(std::move(best));
     const Surface surface = fitter.surface_of(best);
     const Eigen::VectorXd left = fitter.left_by(surface);
     double squares = 0, expected = 0;
