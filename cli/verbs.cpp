@@ -133,11 +133,9 @@ std::optional<FinishReport> finish_after_run(const RunOptions& options, const Ru
         return std::nullopt;
     try {
         return finish_masters({options, {}, {}, {}}, context);
-    } catch (const UsageError& e) {
-        FinishReport none;
-        none.notes.push_back(std::string("nothing was finished: ") + e.what());
-        return none;
-    } catch (const DataError& e) {
+    } catch (const Cancelled&) {
+        throw;
+    } catch (const Error& e) {
         FinishReport none;
         none.notes.push_back(std::string("nothing was finished: ") + e.what());
         return none;
