@@ -273,7 +273,7 @@ private:
         c.told.sky = static_cast<double>(c.stars.background.global_level);
         try {
             const Gradient g = fit_gradient(c.pixels.plane(), c.stars, o_.gradient, context_.workers);
-            c.told.sky = g.level;
+            c.told.sky = g.sky;
             c.told.gradient = g.kind, c.told.size = g.size, c.told.left = g.left, c.told.expected = g.expected;
             c.told.share = g.share();
             if (o_.background) {

@@ -302,3 +302,16 @@ TEST_CASE("A recipe says how a project is finished, at the end of every run if i
         CHECK_THAT(wrong.err, Catch::Contains("kasane.toml") && Catch::Contains(what));
     }
 }
+
+TEST_CASE("The sky of a picture is that of its darkest places, under a veil of nebula as well") {
+    const TemporaryFolder folder;
+    const std::string f = folder.path().string();
+    Image veiled(720, 480);
+    sky::Random own(8);
+    for (int y = 0; y < 480; ++y)
+        for (int x = 0; x < 720; ++x)
+            veiled(x, y) = static_cast<float>(500 + 8 * (1 + std::sin(x / 9.0) * std::sin(y / 7.7)) + 5 * own.normal());
+    write_fits(folder / "veiled.fits", {{veiled.plane(), Header(), {}, 1}});
+    const json r = finished(fmt::format("{0}/veiled.fits --to {0}/done", f), 0);
+    CHECK(r.at("images").at(0).at("parts").at(0).at("sky").get<double>() == Approx(500).margin(3.6));
+}
