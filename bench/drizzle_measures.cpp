@@ -125,8 +125,8 @@ LargeNoise large_noise(const Field& f, const Image& first, const Image& second, 
             of_one * std::sqrt(clipped_statistics(variances, 4).location)};
 }
 
-/// What is advised to somebody who leaves it open.
-DrizzleOptions advised(const Field& f, const Canvas& canvas, const sky::PlainOptions& o) {
+/// What is advised to somebody who leaves it open, or asks for a way and leaves open whether to restore.
+DrizzleOptions advised(const Field& f, const Canvas& canvas, const sky::PlainOptions& o, bool by_default) {
     std::vector<SampledFrame> sampled;
     for (const Transform& t : f.to_frame) {
         SampledFrame& s = sampled.emplace_back();
@@ -134,7 +134,9 @@ DrizzleOptions advised(const Field& f, const Canvas& canvas, const sky::PlainOpt
         s.fwhm = std::hypot(o.fwhm, 0.887); // of a pixel as wide as one
         s.width = o.width, s.height = o.height;
     }
-    return advise_drizzle({sampled}, canvas, DropShape::square, std::nullopt).value_or(DrizzleOptions{});
+    const auto best = advise_drizzle({sampled}, canvas, DropShape::square, std::nullopt);
+    return advise_restoring({sampled}, canvas, by_default ? DrizzleOptions{} : best.value_or(DrizzleOptions{}),
+                            std::nullopt);
 }
 
 } // namespace
@@ -156,7 +158,7 @@ std::vector<Figure> drizzled(const Context& context) {
     const Field f = take(o, context, 1), again = take(o, context, 2);
     const Canvas canvas = reference_canvas(o.width, o.height);
     const IntegrateOptions plain;
-    const DrizzleOptions fine;
+    const DrizzleOptions fine = advised(f, canvas, o, true);
     const MasterLight mean = integrate(f.frames, canvas, f.levels, context, plain),
                       mean_again = integrate(again.frames, canvas, f.levels, context, plain);
     const MasterLight drops = drizzle(f.frames, canvas, f.levels, context, plain, fine),
@@ -171,7 +173,7 @@ std::vector<Figure> drizzled(const Context& context) {
                            width / wide, "x", 0.8});
     };
     sharpness(drops, fine, "by default");
-    const DrizzleOptions best = advised(f, canvas, o);
+    const DrizzleOptions best = advised(f, canvas, o, false);
     sharpness(drizzle(f.frames, canvas, f.levels, context, plain, best), best, "as advised");
     const auto error = [](std::vector<float> ratios) {
         return 100 * static_cast<double>(clipped_statistics(ratios, 4).location);

@@ -90,7 +90,7 @@ public:
         out.by_account = take_accounts();
         for (std::size_t k = 0; k < images_.size(); ++k) {
             tell_light(k, out.images[k]);
-            tell_noise(k, out.images[k]);
+            tell_noise(k, out.images[k], out.by_account);
             tell_sky(k, out.images[k]);
             constexpr double kPogson = 2.5;
             out.images[k].deeper = kPogson * std::log10(out.images.front().depth / out.images[k].depth);
@@ -155,19 +155,13 @@ private:
         });
     }
 
-    /// Where all images state their noise and the spectra do not contradict, that is known better: it is told by two
-    /// halves of a stack, and no sky is in it.
+    /// Where all images state their noise that is known better: it is told by two halves of a stack, and no sky is in
+    /// it.
     bool take_accounts() {
-        constexpr double kFar = 1.5; // times, either way
-        if (noise_.places == 0) return false;
-        std::vector<double> discs;
-        for (std::size_t k = 0; k < images_.size(); ++k) {
-            discs.push_back(images_[k].stated_noise * std::sqrt(kPi) * discs_[k]);
-            const double times = discs[k] / noise_.images[k].disc;
-            if (!(times > 1 / kFar && times < kFar)) return false;
-        }
+        const auto states = [](const ComparedImage& image) { return image.stated_noise > 0 && image.stated_fwhm > 0; };
+        if (noise_.places == 0 || !std::all_of(images_.begin(), images_.end(), states)) return false;
         for (std::size_t k = 0; k < images_.size(); ++k)
-            noise_.images[k].disc = discs[k];
+            noise_.images[k].disc = images_[k].stated_noise * std::sqrt(kPi) * discs_[k];
         return true;
     }
 
@@ -263,7 +257,7 @@ private:
         }
     }
 
-    void tell_noise(std::size_t k, ImageJudgement& j) const {
+    void tell_noise(std::size_t k, ImageJudgement& j, bool by_account) const {
         std::vector<float> shares;
         const std::size_t bright = std::max<std::size_t>(kLeastCommonStars, stars_.size() / 3);
         for (const CommonStar& star : std::span(stars_).first(bright))
@@ -274,7 +268,11 @@ private:
         const SkyNoise::OfImage& n = noise_.images[k];
         constexpr double kSigmas = 5;
         j.pixel_noise = n.pixel;
-        j.disc_noise = n.disc / j.ratio;
+        if (by_account) {
+            const double gaussian = 1 - std::exp2(-4.0); // of its light within its FWHM
+            j.disc_share = gaussian;
+        }
+        j.disc_noise = n.disc / j.ratio * (by_account ? images_[k].stated_fwhm / discs_[k] : 1);
         j.correlation = n.white > 0 ? n.disc / n.white : std::nan("");
         j.depth = kSigmas * j.disc_noise / j.disc_share;
     }

@@ -34,6 +34,7 @@ struct ComparedImage {
     double fwhm = 0;                          ///< of its stars, pixels
     /// Noise of a pixel of sky as larger areas tell it, which its maker states, own ADU; 0: not stated.
     double stated_noise = 0;
+    double stated_fwhm = 0; ///< of the stars in the exposures that made it, own pixels; 0: not stated
     Transform to_image;     ///< from pixels of the first image to those of this one
     std::vector<int> match; ///< by star of the first image: which of `stars` that is, -1: none. Of the first: empty
 };
@@ -52,7 +53,7 @@ struct ImageJudgement {
     double fwhm = 0, eccentricity = 0; ///< of the common stars, medians; pixels of the first image
     double own_fwhm = 0;               ///< pixels of its own
     double pixel_noise = 0;            ///< of one of its pixels of sky, its own ADU
-    double disc_noise = 0;             ///< of the light in a disc of sky whose radius is its FWHM
+    double disc_noise = 0; ///< of the light in a disc of sky whose radius is its FWHM, or that of its lights
     /// By how much more a disc's light scatters than that of as many pixels without common noise.
     double correlation = 1;
     double disc_share = 1;             ///< of a star's light that the disc holds
@@ -72,9 +73,11 @@ struct ImageJudgement {
 };
 
 struct Comparison {
-    int stars = 0;           ///< that all images show, unsaturated
-    bool by_account = false; ///< noise of discs is that which all images state; else by the spectra of their sky
-    int places = 0;          ///< of sky that noise was told at; 0: too few, noise and depth are NaN
+    int stars = 0; ///< that all images show, unsaturated
+    /// Noise and discs are those which all images state of themselves: what combining blurs, it blurs of the noise as
+    /// well, so that stars stand out of it as they do in the exposures. Else by the spectra of their sky.
+    bool by_account = false;
+    int places = 0;                     ///< of sky that noise was told at; 0: too few, noise and depth are NaN
     std::vector<ImageJudgement> images; ///< as given
 };
 

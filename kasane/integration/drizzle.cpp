@@ -56,6 +56,10 @@ MasterLight drizzle(const std::vector<StackFrame>& frames, const Canvas& canvas,
     step.set("scale", fmt::format("{:g}", options.scale));
     step.set("drop", fmt::format("{:g}", options.drop));
     step.set("shape", std::string(drop_shape_name(options.shape)));
+    if (options.restore) {
+        step.text += ", the blur of pixels and drops taken out";
+        step.set("restored", "true");
+    }
     const std::vector<double> noise = result.expected_noise; // of the stack that judges
     for (std::size_t p = 0; p < noise.size(); ++p) {         // the same light on pixels as much smaller
         double squares = 0, all = 0;
@@ -72,7 +76,7 @@ MasterLight drizzle(const std::vector<StackFrame>& frames, const Canvas& canvas,
     run_tiles(pass, fine.bounds(),
               {tile, held_bytes(fine, static_cast<int>(levels.size()), context) + pass.kept_bytes()}, context);
     pass.measure_noise(context);
-    pass.finish();
+    pass.finish(context);
     return result;
 }
 

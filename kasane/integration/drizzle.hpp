@@ -20,9 +20,10 @@ Canvas drizzled_canvas(const Canvas& canvas, double scale);
 Affine to_coarse(double scale);
 
 /// Drizzles a stack. Frames, canvas and levels are those that `integrate` takes; the images of the result are
-/// `options.scale` times as fine. Means and sums alone can be drizzled. Weights are those of the mean; noise is told of
-/// a pixel of the result as it were if neighbours shared none (MasterLight::pixel_noise has what its pixels scatter
-/// by). Results do not depend on threads, memory or tile size. Throws as `integrate` does.
+/// `options.scale` times as fine, and restored where that is asked for (pixel_response.hpp). Means and sums alone can
+/// be drizzled. Weights are those of the mean; noise is told of a pixel of the result as it were if neighbours shared
+/// none (MasterLight::pixel_noise has what its pixels scatter by). Results do not depend on threads, memory or tile
+/// size. Throws as `integrate` does.
 MasterLight drizzle(const std::vector<StackFrame>& frames, const Canvas& canvas, const std::vector<double>& levels,
                     const Context& context, const IntegrateOptions& integrate, const DrizzleOptions& options);
 

@@ -25,6 +25,8 @@ struct DrizzleOptions {
     double scale = 2;                    ///< output pixels along the side of one of the canvas, 1 to 3
     double drop = 0.7;                   ///< side of a square drop, FWHM of a round one, in pixels of a frame
     DropShape shape = DropShape::square; ///< of the drops
+    bool restore = false;                ///< takes out again what pixels and drops blur (pixel_response.hpp)
+    double smooth = 0; ///< FWHM of a Gaussian that what is restored is convolved with, pixels of a frame
     /// What is wrong with them, in words; empty: nothing.
     std::string check() const;
 };

@@ -4,6 +4,7 @@
 #include <kasane/image/row_arithmetic.hpp>
 #include <kasane/image/statistics.hpp>
 #include <kasane/integration/expected_stack.hpp>
+#include <kasane/integration/pixel_response.hpp>
 
 #include <algorithm>
 #include <array>
@@ -39,6 +40,7 @@ DrizzlePass::DrizzlePass(const DrizzleStack& stack, const IntegrateOptions& inte
     counts_.shares.resize(stack.frames.size());
     if (stack.combine.combination == Combination::sum) times_ = static_cast<float>(stack.frames.size());
     int reach = 1;
+    std::vector<float> sides;
     for (std::size_t f = 0; f < stack.frames.size(); ++f) {
         std::vector<Way> ways;
         for (std::size_t p = 0; p < stack.combiners.size(); ++p) {
@@ -47,6 +49,7 @@ DrizzlePass::DrizzlePass(const DrizzleStack& stack, const IntegrateOptions& inte
             const PlaneSource& source = *stack.frames[f].source;
             const double side = std::sqrt(pixel_density(t, source.width(), source.height()));
             const double usable = std::isfinite(side) && side > 0.05 ? side : 1;
+            sides.push_back(static_cast<float>(1 / usable));
             const DropKernel kernel(options.shape, options.drop, usable / options.scale);
             const double apart = 2 * kernel.reach() * options.scale / usable; // pixels that share a drop, at most
             reach = std::max(reach, static_cast<int>(std::ceil(apart)));
@@ -62,6 +65,7 @@ DrizzlePass::DrizzlePass(const DrizzleStack& stack, const IntegrateOptions& inte
         }
         ways_.push_back(std::move(ways));
     }
+    if (!sides.empty()) side_ = static_cast<double>(median_in_place(sides));
     half_of_ = split_evenly();
     covariance_.assign(stack.combiners.size(), NoiseCovariance(reach));
 }
@@ -469,7 +473,19 @@ void DrizzlePass::measure_noise(const Context& context) {
     });
 }
 
-void DrizzlePass::finish() {
+void DrizzlePass::restore_pixels(const Context& context) {
+    const std::vector<float> kernel = restoring_kernel(options_, side_);
+    constexpr double kNear = 3; // pixels of a frame: so far from a star there is sky
+    const int near = static_cast<int>(std::ceil(kNear * side_ * options_.scale));
+    for (std::size_t p = 0; p < covariance_.size(); ++p) {
+        const double scatter = covariance_[p].pixel_after(kernel) * result_.expected_noise[p];
+        const double noise = scatter > 0 ? scatter : result_.expected_noise[p]; // which is more than that
+        restore(result_.pixels.plane(static_cast<int>(p)), kernel, noise * static_cast<double>(times_), near, context);
+        if (!result_.pixel_noise.empty()) result_.pixel_noise[p] = scatter;
+    }
+}
+
+void DrizzlePass::finish(const Context& context) {
     bool told = true; // by a single frame, or too few pixels, nothing is
     for (std::size_t p = 0; p < covariance_.size(); ++p) {
         const double expected = result_.expected_noise[p], white = covariance_[p].white();
@@ -478,6 +494,7 @@ void DrizzlePass::finish() {
         result_.pixel_noise.push_back(covariance_[p].pixel() * expected);
     }
     if (!told) result_.pixel_noise.clear();
+    if (options_.restore && !failed_) restore_pixels(context);
     result_.cells = cells_.shares();
     counts_.tell(result_);
 }

@@ -39,8 +39,8 @@ public:
     std::uint64_t kept_bytes() const { return cells_.bytes(); }
     /// What the noise of neighbouring pixels has in common, from windows spread over the output: after `run_tiles`.
     void measure_noise(const Context& context);
-    /// Writes the counts into the result, when all is done.
-    void finish();
+    /// Writes the counts into the result, when all is done, and restores its pixels where that is asked for.
+    void finish(const Context& context);
 
 private:
     struct Scratch {
@@ -79,6 +79,7 @@ private:
     double judged_at(const std::vector<float>& mean, const Region& judged, int x, int y) const;
     Region judging_region(const Region& region) const;
     void write(const Region& region, Scratch& s);
+    void restore_pixels(const Context& context);
     void write_lengths(const Region& region, Scratch& s);
 
     const DrizzleStack stack_;
@@ -93,6 +94,7 @@ private:
     std::vector<int> half_of_;           ///< by frame
     int margin_ = 0;                     ///< of the canvas, around what a rectangle shows
     float times_ = 1;                    ///< of the mean
+    double side_ = 1;                    ///< of a frame's pixel, the usual one, in pixels of the canvas
     RejectedCellCounts cells_;
     Pool<Scratch> pool_;
     std::atomic<bool> failed_{false};

@@ -14,6 +14,7 @@
 //   resample_pass.hpp    the pass that resamples, levels and combines
 //   drizzle.hpp, drizzle_options.hpp  the same onto a finer grid, from the frames' own samples
 //   drizzle_pass.hpp     the pass that does
+//   pixel_response.hpp   taking out again what pixels and drops blurred
 //   drop_kernel.hpp      what a sample's drop gives to a pixel
 //   drop_samples.hpp     the samples of a frame, judged against the interpolated stack
 //   noise_covariance.hpp what the noise of neighbouring pixels has in common

@@ -81,6 +81,26 @@ double NoiseCovariance::pixel() const {
     return static_cast<double>(median_in_place(all));
 }
 
+double NoiseCovariance::pixel_after(const std::vector<float>& kernel) const {
+    const int reach = static_cast<int>(kernel.size()) - 1;
+    const auto tap = [&](int k) {
+        return std::abs(k) <= reach ? static_cast<double>(kernel[static_cast<std::size_t>(std::abs(k))]) : 0.0;
+    };
+    std::vector<double> with_itself; // by lag
+    for (int lag = -reach_; lag <= reach_; ++lag) {
+        double sum = 0;
+        for (int k = -reach; k <= reach; ++k)
+            sum += tap(k) * tap(k + lag);
+        with_itself.push_back(sum);
+    }
+    double variance = 0;
+    std::size_t at = 0;
+    for (const double along_y : with_itself)
+        for (const double along_x : with_itself)
+            variance += covariance(at++) * along_y * along_x;
+    return pixel() * std::sqrt(std::max(0.0, variance));
+}
+
 double NoiseCovariance::white() const {
     double sum = 0;
     for (std::size_t lag = 0; lag < products_.size(); ++lag)

@@ -30,6 +30,9 @@ public:
     void add(const NoiseCovariance& other);
     /// Standard deviation of a pixel, the median of the windows; 0 without enough pixels.
     double pixel() const;
+    /// The same once all was convolved along both sides with a symmetric kernel: its middle, then what lies one pixel
+    /// away, ...
+    double pixel_after(const std::vector<float>& kernel) const;
     /// The same as it were if pixels shared nothing and larger areas had the noise that they have.
     double white() const;
 

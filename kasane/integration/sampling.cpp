@@ -4,6 +4,7 @@
 #include <kasane/image/resample.hpp>
 #include <kasane/image/statistics.hpp>
 #include <kasane/integration/drop_kernel.hpp>
+#include <kasane/integration/pixel_response.hpp>
 
 #include <algorithm>
 #include <cmath>
@@ -174,6 +175,7 @@ double interpolated_fwhm(double fwhm) {
 
 double drizzled_fwhm(double fwhm, const DrizzleOptions& o) {
     if (!(fwhm > 0)) return 0;
+    if (o.restore) return restored_fwhm(fwhm, o);
     const double of_square = kFwhmPerSigma * kFwhmPerSigma / 12;
     const double drop =
         o.shape == DropShape::square ? of_square * (o.drop * o.drop + 1 / (o.scale * o.scale)) : o.drop * o.drop;
@@ -202,10 +204,21 @@ DrizzlePrediction predict_drizzle(const std::vector<SampledFrame>& frames, const
                 real += with, even += without;
                 holes += patch.holes(), pixels += patch.pixels();
             }
-        if (even > 0) out.cost = std::max(out.cost, std::sqrt(real / even) - 1);
+        if (even > 0) out.uneven = std::max(out.uneven, std::sqrt(real / even) - 1);
         if (pixels > 0) out.holes = std::max(out.holes, holes / pixels);
     }
+    out.cost = o.restore ? (1 + out.uneven) * (1 + restoring_cost(fwhm, o)) - 1 : out.uneven;
     return out;
+}
+
+double fwhm_on_canvas(const std::vector<SampledFrame>& frames, const Canvas& canvas) {
+    std::vector<float> known;
+    for (const SampledFrame& f : frames) {
+        if (f.to_frame.empty() || !(f.fwhm > 0 && std::isfinite(f.fwhm))) continue;
+        const double finer = f.to_frame.front().at({0.5 * canvas.width, 0.5 * canvas.height}).scale();
+        if (finer > 0 && std::isfinite(finer)) known.push_back(static_cast<float>(f.fwhm / finer));
+    }
+    return known.empty() ? 0 : static_cast<double>(median_in_place(known));
 }
 
 PhaseCoverage phase_coverage(const std::vector<SampledFrame>& frames, const Canvas& canvas) {
@@ -247,14 +260,14 @@ std::optional<DrizzleOptions> advise_drizzle(const std::vector<std::vector<Sampl
         std::optional<DrizzleOptions> here;
         double here_gain = 0;
         for (double size = drop.value_or(1.0); size > 0.25; size -= 0.1) {
-            const DrizzleOptions o{scale, drop ? *drop : std::round(10 * size) / 10, shape};
+            const DrizzleOptions o{scale, drop ? *drop : std::round(10 * size) / 10, shape, false, 0};
             double gain = 0, lights = 0, cost = 0, holes = 0;
             for (const std::vector<SampledFrame>& stack : stacks) {
                 if (stack.empty()) continue;
                 const DrizzlePrediction p = predict_drizzle(stack, canvas, o);
                 const auto n = static_cast<double>(stack.size());
                 gain += n * p.gain, lights += n;
-                cost = std::max(cost, p.cost), holes = std::max(holes, p.holes);
+                cost = std::max(cost, p.uneven), holes = std::max(holes, p.holes);
             }
             if (lights == 0 || cost > limits.most_cost || holes > limits.most_holes) break; // smaller ones too
             gain /= lights;
@@ -266,9 +279,32 @@ std::optional<DrizzleOptions> advise_drizzle(const std::vector<std::vector<Sampl
     return best;
 }
 
+DrizzleOptions advise_restoring(const std::vector<std::vector<SampledFrame>>& stacks, const Canvas& canvas,
+                                const DrizzleOptions& options, std::optional<bool> wish, const DrizzleLimits& limits) {
+    constexpr double kLeastScale = 1.5; // of pixels that can hold it
+    DrizzleOptions out = options;
+    out.restore = false, out.smooth = 0;
+    const auto gains = [&](const std::vector<SampledFrame>& stack) {
+        const double fwhm = usual_fwhm(stack);
+        if (!(fwhm > 0 && fwhm <= limits.most_fwhm)) return false;
+        if (phase_coverage(stack, canvas).cells < limits.least_cells(options.scale)) return false;
+        const DrizzlePrediction p = predict_drizzle(stack, canvas, out);
+        return p.uneven <= limits.most_cost && p.holes <= limits.most_holes;
+    };
+    const bool restore =
+        wish ? *wish
+             : !stacks.empty() && options.scale >= kLeastScale && std::all_of(stacks.begin(), stacks.end(), gains);
+    if (!restore) return out;
+    out.restore = true;
+    for (const std::vector<SampledFrame>& stack : stacks)
+        out.smooth = std::max(out.smooth, restoring_smoothness(usual_fwhm(stack)));
+    return out;
+}
+
 std::string prediction_text(const DrizzlePrediction& p) {
     const DrizzleOptions& o = p.options;
-    const std::string how = fmt::format("at scale {:g} with drops of {:g} px", o.scale, o.drop);
+    const std::string how = fmt::format("at scale {:g} with drops of {:g} px{}", o.scale, o.drop,
+                                        o.restore ? " and their blur taken out" : "");
     const std::string price = fmt::format("{:.0f} % more noise a resolution element, holes in {:.1f} % of the pixels",
                                           100 * std::max(0.0, p.cost), 100 * p.holes);
     if (!(p.interpolated > 0)) return fmt::format("{} {}; how sharp stars are is not known", how, price);

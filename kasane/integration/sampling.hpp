@@ -32,7 +32,8 @@ struct DrizzlePrediction {
     double interpolated = 0; ///< the same of the interpolated stack
     double gain = 0;         ///< 1 - fwhm / interpolated
     /// Noise of areas of a few pixels over that of samples that fill the grid evenly, less 1: they count unevenly.
-    double cost = 0;
+    double uneven = 0;
+    double cost = 0;  ///< the same, with what restoring does to the noise of a star's light (restoring_cost)
     double holes = 0; ///< share of the pixels that no sample reaches
 };
 
@@ -48,7 +49,8 @@ struct PhaseCoverage {
 /// and averaged: the width at half maximum of a Gaussian convolved with the kernel.
 double interpolated_fwhm(double fwhm);
 
-/// The same laid down in drops: the variances of star, drop and output pixel together. `side` in pixels of the frame.
+/// The same laid down in drops, and restored where that is asked for: the variances of star, drop and output pixel
+/// together, or as restored_fwhm tells.
 double drizzled_fwhm(double fwhm, const DrizzleOptions& options);
 
 /// From what the drops of all lights give to the pixels around a few places of the canvas (drop_kernel.hpp), of the
@@ -56,12 +58,16 @@ double drizzled_fwhm(double fwhm, const DrizzleOptions& options);
 DrizzlePrediction predict_drizzle(const std::vector<SampledFrame>& frames, const Canvas& canvas,
                                   const DrizzleOptions& options);
 
+/// The usual FWHM of the lights' stars, in pixels of the canvas; 0: not known.
+double fwhm_on_canvas(const std::vector<SampledFrame>& frames, const Canvas& canvas);
+
 PhaseCoverage phase_coverage(const std::vector<SampledFrame>& frames, const Canvas& canvas);
 
 /// Within what drizzling is advised.
 struct DrizzleLimits {
     double least_gain = 0.04; ///< of the FWHM
-    double most_cost = 0.1;   ///< of the noise
+    double most_cost = 0.1;   ///< of the noise, by uneven samples
+    double most_fwhm = 2;     ///< pixels of a light: beyond it pixels blur nothing that is worth restoring
     double most_holes = 1e-4; ///< of the pixels
     double most_scale = 3;
     /// Of the 16 phase cells those that are filled at least: without them nothing more is known than by one light.
@@ -74,6 +80,12 @@ struct DrizzleLimits {
 std::optional<DrizzleOptions> advise_drizzle(const std::vector<std::vector<SampledFrame>>& stacks, const Canvas& canvas,
                                              DropShape shape, std::optional<double> drop,
                                              const DrizzleLimits& limits = {});
+
+/// `options`, restored where `wish` says so; without one where stacks that are drizzled so gain by it: all of them have
+/// stars that are small enough, and phases that are filled. As smooth as the smallest stars need it.
+DrizzleOptions advise_restoring(const std::vector<std::vector<SampledFrame>>& stacks, const Canvas& canvas,
+                                const DrizzleOptions& options, std::optional<bool> wish,
+                                const DrizzleLimits& limits = {});
 
 /// "at scale 2 with drops of 0.5 px 7 % sharper (FWHM 1.61 instead of 1.73 px), 4 % more noise a resolution element,
 /// holes in 0.0 % of the pixels".

@@ -144,8 +144,8 @@ inline auto members(const IntegrateOptions& o) {
 }
 
 inline auto members(const DrizzleOptions& o) {
-    const auto& [scale, drop, shape] = o;
-    return std::tie(scale, drop, shape);
+    const auto& [scale, drop, shape, restore, smooth] = o;
+    return std::tie(scale, drop, shape, restore, smooth);
 }
 
 /// A digest under construction.

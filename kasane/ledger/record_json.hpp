@@ -34,8 +34,8 @@ NLOHMANN_DEFINE_TYPE_NON_INTRUSIVE(FrameReport, path, identity, night, used, rea
                                    own_defects, transparency, by_hand, unread, rejected_low, rejected_high,
                                    under_streaks, length, panel)
 NLOHMANN_DEFINE_TYPE_NON_INTRUSIVE(RejectionReport, method, text, loss, left, left_low, cores, chosen)
-NLOHMANN_DEFINE_TYPE_NON_INTRUSIVE(SamplingReport, text, drizzled, fwhm, phase_cells, scale, drop, drizzled_fwhm,
-                                   interpolated_fwhm, gain, cost, holes, picture)
+NLOHMANN_DEFINE_TYPE_NON_INTRUSIVE(SamplingReport, text, drizzled, fwhm, phase_cells, scale, drop, restored,
+                                   drizzled_fwhm, interpolated_fwhm, gain, cost, holes, picture)
 NLOHMANN_DEFINE_TYPE_NON_INTRUSIVE(PanelReport, name, x, y, used, dropped, seconds, effective)
 NLOHMANN_DEFINE_TYPE_NON_INTRUSIVE(LengthReport, seconds, lights, share, matched)
 NLOHMANN_DEFINE_TYPE_NON_INTRUSIVE(BurntReport, pixels, x, y, width, height, largest)
@@ -52,7 +52,7 @@ NLOHMANN_DEFINE_TYPE_NON_INTRUSIVE(StackReport, doubts, name, target, filter, se
                                    rejected_high, time, reused, made, failure, identity, unread, optics, canvas, world,
                                    under_streaks, combination, rejection_trials, core_samples, core_rejected_at_first,
                                    core_rejected, rejected_elsewhere, weights, weight_costs, rejection_picture,
-                                   pixel_noise, sampling, lengths, panels, burnt, comet)
+                                   lights_fwhm, pixel_noise, sampling, lengths, panels, burnt, comet)
 NLOHMANN_DEFINE_TYPE_NON_INTRUSIVE(CompositePartReport, name, factor, weight)
 NLOHMANN_DEFINE_TYPE_NON_INTRUSIVE(CompositeReport, name, kind, file, preview, text, parts, noise, seconds_total, time,
                                    reused)

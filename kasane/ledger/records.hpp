@@ -61,6 +61,7 @@ struct SamplingReport {
     double fwhm = 0;        ///< of the lights, pixels; 0: not known
     double phase_cells = 0; ///< of 16 quarter-pixel cells those that lights' pixels fill
     double scale = 0, drop = 0;
+    bool restored = false;                           ///< what pixels and drops blur is taken out again
     double drizzled_fwhm = 0, interpolated_fwhm = 0; ///< pixels of the canvas
     double gain = 0, cost = 0, holes = 0;            ///< shares
     std::string picture;                             ///< of the phases, relative to the output folder
@@ -139,6 +140,7 @@ struct StackReport {
     double seconds_total = 0;     ///< of the frames used
     double seconds_effective = 0; ///< the same, each times its worth
     double noise = 0;             ///< of the background, ADU, as it were without resampling; green of three planes
+    double lights_fwhm = 0;       ///< of the stars in the lights, pixels of the master light; 0: not known
     double pixel_noise = 0;       ///< by how much drizzled pixels scatter, ADU; 0: not drizzled
     SamplingReport sampling;
     std::vector<LengthReport> lengths; ///< longest first

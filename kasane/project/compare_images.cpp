@@ -32,7 +32,7 @@ struct Held {
     Transform to_image;
     std::vector<int> match;
     std::string content; ///< digest of its file
-    double stated_noise = 0;
+    double stated_noise = 0, stated_fwhm = 0;
 
     std::vector<double> skies() const {
         std::vector<double> out;
@@ -143,11 +143,18 @@ double share_covered(const Transform& to_image, const Image& first, const Image&
     return static_cast<double>(inside) / (kAcross * kAcross);
 }
 
-/// What a master light of ours says of its noise; 0: nothing.
-double stated_noise(const fs::path& file, const FrameSummary& summary) {
+/// What a master light of ours says of itself.
+struct Account {
+    double noise = 0, fwhm = 0; ///< 0: nothing
+};
+
+/// Of a file that is as it was written: others take headers over with pixels that they changed.
+Account account_of(const fs::path& file, const FrameSummary& summary) {
     const Exposure e = describe_exposure(file.string(), summary);
-    const double noise = e.made_by_kasane && e.role == Role::light ? summary.header.number("NOISE").value_or(0) : 0;
-    return std::isfinite(noise) ? noise : 0;
+    if (!e.made_by_kasane || e.role != Role::light || !summary.header.find("CHECKSUM")) return {};
+    const Account out{summary.header.number("NOISE").value_or(0), summary.header.number("FWHMIN").value_or(0)};
+    const bool sound = std::isfinite(out.noise) && std::isfinite(out.fwhm) && open_frame(file)->check_sums().empty();
+    return sound ? out : Account{};
 }
 
 class Comparing {
@@ -200,7 +207,8 @@ private:
         h.pixels = read_planes(*h.view);
         h.view->release();
         const FrameSummary summary = read_summary(o_.files[i]);
-        h.stated_noise = stated_noise(o_.files[i], summary);
+        const Account account = account_of(o_.files[i], summary);
+        h.stated_noise = account.noise, h.stated_fwhm = account.fwhm;
         if (!summary.linear) told.doubts.push_back("is no linear image: its format is for looking at");
         told.width = h.pixels.width(), told.height = h.pixels.height(), told.planes = h.pixels.planes();
         told.no_data = share_without_data(h.pixels);
@@ -247,7 +255,7 @@ private:
         std::vector<ComparedImage> images;
         for (const Held& h : held_)
             images.push_back({&h.pixels, &h.measures.main().stars, &h.measures.main().mesh, h.measures.main().fwhm,
-                              h.stated_noise, h.to_image, h.match});
+                              h.stated_noise, h.stated_fwhm, h.to_image, h.match});
         Comparison judged;
         try {
             judged = compare(images, context_.workers);

@@ -145,6 +145,13 @@ void read_drop(Reader& r, const toml::node& n, const std::string& key) {
     r.recipe.drizzle.own_drop = true;
 }
 
+void read_restore(Reader& r, const toml::node& n, const std::string& key) {
+    DrizzleRecipe& d = r.recipe.drizzle;
+    d.own_restore = !(n.is_string() && r.text(n, key) == "auto");
+    if (d.own_restore && !n.is_boolean()) r.wrong(n, key, "true, false or \"auto\"");
+    d.options.restore = d.own_restore && r.flag(n, key);
+}
+
 void read_drop_shape(Reader& r, const toml::node& n, const std::string& key) {
     const auto shape = drop_shape_named(r.text(n, key));
     if (!shape) r.wrong(n, key, "one of " + quoted({kDropShapeNames.begin(), kDropShapeNames.end()}));

@@ -14,6 +14,7 @@ void read_also(Reader& r, const toml::node& n, const std::string& key);
 void read_comet_marks(Reader& r, const toml::node& n, const std::string& key);
 void read_drizzle_scale(Reader& r, const toml::node& n, const std::string& key);
 void read_drop(Reader& r, const toml::node& n, const std::string& key);
+void read_restore(Reader& r, const toml::node& n, const std::string& key);
 void read_drop_shape(Reader& r, const toml::node& n, const std::string& key);
 void read_weights(Reader& r, const toml::node& n, const std::string& key);
 

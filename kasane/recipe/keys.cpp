@@ -446,6 +446,12 @@ const std::vector<Key>& all() {
          "Side of a drop, or the FWHM of a round one, in pixels of a light: smaller is sharper and noisier, and leaves "
          "holes where there are few lights. Without it, `\"auto\"` chooses its own.",
          read_drop},
+        {"drizzle", "restore", "true, false or \"auto\"", "\"auto\"",
+         "Takes out again what pixels and drops blur, by a linear filter that keeps all light: stars become narrower "
+         "than "
+         "the lights show them, and single pixels noisier. `\"auto\"`: where stars are smaller than two pixels and the "
+         "lights' pixels fill each other's well enough.",
+         read_restore},
         {"drizzle", "shape", "text", "\"square\"", "Of the drops: `\"square\"` or `\"gaussian\"`.", read_drop_shape},
         {"comet", "marks", "list of marks",
          "none; [[\"lights/L_001.fits\", 312, 204], [\"lights/L_040.fits\", 371, 188]]",

@@ -82,8 +82,9 @@ struct CanvasRecipe {
 /// Whether master lights are drizzled.
 struct DrizzleRecipe {
     bool wanted = false;
-    bool automatic = false; ///< where it gains, with the scale that does best
-    bool own_drop = false;  ///< the size of drops is given
+    bool automatic = false;   ///< where it gains, with the scale that does best
+    bool own_drop = false;    ///< the size of drops is given
+    bool own_restore = false; ///< whether to restore is given; otherwise as is best for the lights
     DrizzleOptions options;
 };
 

@@ -94,7 +94,10 @@ std::string compare_text(const CompareReport& r, int columns) {
         wrapped("FWHM: pixels of the first. Pixel noise: of the image's own pixels, ADU. Disc noise: of the light in a "
                 "disc of sky with the FWHM for its radius, ADU of the first; shared: how many times that is what "
                 "pixels without common noise would have. Depth: light of a star at 5 sigma of its disc; reaches: "
-                "beyond the first.",
+                "beyond the first." +
+                    std::string(r.by_account ? " Discs are those of the stars in the exposures: what combining blurs, "
+                                               "it blurs of the noise as well."
+                                             : ""),
                 0, width) +
         "\n";
     for (const ComparisonPicture& p : r.pictures)

@@ -47,7 +47,9 @@ std::string noise_line(const StackReport& s) {
     std::string line =
         fmt::format("noise: {:.3g} ADU, {:.3g} expected of its lights ({})", s.noise, s.expected_noise, how);
     if (s.pixel_noise > 0)
-        line += fmt::format("; pixels scatter by {:.3g}, for neighbours share their noise", s.pixel_noise);
+        line += fmt::format("; pixels scatter by {:.3g}, for {}", s.pixel_noise,
+                            s.sampling.restored ? "restoring makes what is small larger, noise as well"
+                                                : "neighbours share their noise");
     if (s.flat_noise_share > 0.001) line += fmt::format("; flats add up to {:.1f} %", 100 * s.flat_noise_share);
     return line;
 }

@@ -12,8 +12,8 @@ namespace kasane {
 
 namespace {
 
-constexpr std::size_t kFewest = 3;  // lights from which drizzling is spoken of at all
-constexpr double kUndersampled = 2; // pixels of FWHM, above which nobody need be told
+constexpr std::size_t kFewest = 3;                          // lights from which drizzling is spoken of at all
+constexpr double kUndersampled = DrizzleLimits{}.most_fwhm; // above it nobody need be told
 
 /// Of lights that are not drizzled though the recipe leaves it open.
 std::string why_not(const SamplingReport& s, std::size_t lights, const Canvas& canvas) {
@@ -30,6 +30,11 @@ std::string why_not(const SamplingReport& s, std::size_t lights, const Canvas& c
 std::optional<double> own_drop(const Session& s) {
     const DrizzleRecipe& d = s.recipe.drizzle;
     return d.own_drop ? std::optional(d.options.drop) : std::nullopt;
+}
+
+std::optional<bool> own_restore(const Session& s) {
+    const DrizzleRecipe& d = s.recipe.drizzle;
+    return d.own_restore ? std::optional(d.options.restore) : std::nullopt;
 }
 
 } // namespace
@@ -61,17 +66,21 @@ std::optional<DrizzleOptions> choose_drizzle(const Session& s, const std::vector
                                              const Canvas& canvas, int planes) {
     const auto wanted = drizzle_wanted(s);
     if (!wanted) return std::nullopt;
-    if (!wanted->automatic) return wanted->options;
-    if (canvas.scale < 1) return std::nullopt; // smaller than the lights: the opposite is asked for
+    if (wanted->automatic && canvas.scale < 1)
+        return std::nullopt; // smaller than the lights: the opposite is asked for
     std::vector<std::vector<SampledFrame>> frames;
     for (const std::vector<Light>& lights : stacks)
         if (std::vector<SampledFrame> f = sampled_frames(lights, canvas); f.size() >= kFewest)
             frames.push_back(std::move(f));
+    const auto restoring = [&](std::optional<DrizzleOptions> o) {
+        return o ? std::optional(advise_restoring(frames, canvas, *o, own_restore(s))) : std::nullopt;
+    };
+    if (!wanted->automatic) return restoring(wanted->options);
     DrizzleLimits limits;
     while (limits.most_scale > 1 &&
            result_bytes(drizzled_canvas(canvas, limits.most_scale), planes) > s.context.memory.for_buffers())
         --limits.most_scale;
-    return advise_drizzle(frames, canvas, wanted->options.shape, own_drop(s), limits);
+    return restoring(advise_drizzle(frames, canvas, wanted->options.shape, own_drop(s), limits));
 }
 
 SamplingReport describe_sampling(const Session& s, const std::vector<Light>& lights, const Canvas& canvas,
@@ -89,7 +98,7 @@ SamplingReport describe_sampling(const Session& s, const std::vector<Light>& lig
         fmt::format("stars of {:.2f} px, pixels of {} light{} that fill {:.1f} of 16 quarter-pixel phases", out.fwhm,
                     frames.size(), frames.size() == 1 ? "" : "s", out.phase_cells);
     const auto tell = [&](const DrizzlePrediction& p) {
-        out.scale = p.options.scale, out.drop = p.options.drop;
+        out.scale = p.options.scale, out.drop = p.options.drop, out.restored = p.options.restore;
         out.drizzled_fwhm = p.fwhm, out.interpolated_fwhm = p.interpolated;
         out.gain = p.gain, out.cost = p.cost, out.holes = p.holes;
         return prediction_text(p);
@@ -104,11 +113,11 @@ SamplingReport describe_sampling(const Session& s, const std::vector<Light>& lig
         if (out.phase_cells < limits.least_cells(drizzled->scale))
             against.push_back("the phases are not filled, so that less is gained than that");
         if (p.gain < limits.least_gain) against.push_back("little or nothing is gained");
-        if (p.cost > limits.most_cost) against.push_back("it costs much noise");
+        if (p.uneven > limits.most_cost) against.push_back("it costs much noise");
         if (p.holes > limits.most_holes) against.push_back("there are holes");
         if (!against.empty())
             out.text += fmt::format(". AGAINST THE ADVICE: {}; {}", fmt::join(against, ", "),
-                                    p.cost > limits.most_cost || p.holes > limits.most_holes ||
+                                    p.uneven > limits.most_cost || p.holes > limits.most_holes ||
                                             out.phase_cells < limits.least_cells(drizzled->scale)
                                         ? "more lights, dithered, a larger drop or a smaller scale would help"
                                         : "scale = \"none\" is as good");
@@ -122,6 +131,7 @@ SamplingReport describe_sampling(const Session& s, const std::vector<Light>& lig
         return out;
     std::optional<DrizzleOptions> best;
     if (canvas.scale >= 1) best = advise_drizzle({frames}, canvas, s.recipe.drizzle.options.shape, own_drop(s));
+    if (best) best = advise_restoring({frames}, canvas, *best, own_restore(s));
     if (best)
         out.text = seen + ": drizzled, " + tell(predict_drizzle(frames, canvas, *best)) +
                    (open ? ". Not done: not all master lights of this grid would gain so, or memory has no room for it"

@@ -362,9 +362,10 @@ private:
         if (drizzled_) {
             const Canvas fine = output();
             text += fmt::format("{}DRIZZLED onto {} x {} pixels, {:g} along the side of one of the reference, by {} "
-                                "drops of {:g} pixels",
+                                "drops of {:g} pixels{}",
                                 text.empty() ? "" : "; ", fine.width, fine.height, fine.scale,
-                                drop_shape_name(drizzled_->shape), drizzled_->drop);
+                                drop_shape_name(drizzled_->shape), drizzled_->drop,
+                                drizzled_->restore ? ", THEIR BLUR TAKEN OUT" : "");
         }
         return text;
     }
@@ -493,6 +494,8 @@ private:
             report.canvas = output_text();
             PhaseCoverage phases;
             report.sampling = describe_sampling(s_, lights, at_.canvas, drizzled_, &phases);
+            report.lights_fwhm =
+                fwhm_on_canvas(sampled_frames(lights, at_.canvas), at_.canvas) * (drizzled_ ? drizzled_->scale : 1);
             const std::string phase_picture = name + ".phases.png";
             if (drizzled_) report.sampling.picture = phase_picture;
             const Canvas canvas = output();

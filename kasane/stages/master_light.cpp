@@ -158,8 +158,11 @@ void write_master_light(const std::filesystem::path& output, const MasterLight& 
     h.set("NOISE", report.noise, "[ADU] background, as without resampling, measured");
     h.set("NOISEEXP", report.expected_noise, "[ADU] the same as its frames let expect");
     if (report.pixel_noise > 0)
-        h.set("NOISEPIX", report.pixel_noise, "[ADU] what pixels scatter by: neighbours share drops");
+        h.set("NOISEPIX", report.pixel_noise,
+              report.sampling.restored ? "[ADU] what pixels scatter by: restored"
+                                       : "[ADU] what pixels scatter by: neighbours share drops");
     h.set("FWHM", report.fwhm, "[px] of the stars");
+    if (report.lights_fwhm > 0) h.set("FWHMIN", report.lights_fwhm, "[px] the same in its frames, on this grid");
     for (std::size_t k = 0; report.lengths.size() > 1 && k < report.lengths.size() && k < 99; ++k) {
         const LengthReport& l = report.lengths[k];
         h.set(fmt::format("LENGTH{}", k + 1), l.seconds.empty() ? 0 : l.seconds.front(),

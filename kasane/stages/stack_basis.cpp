@@ -116,8 +116,9 @@ Basis stack_basis(const Session& s, const Calibrations& calibrations, const Refe
     for (const int colour : {-1, 0, 1, 2})
         if (plan.mosaic == (colour >= 0)) options.add(level_options(s, plan, colour));
     if (const auto drizzle = drizzle_wanted(s)) {
-        options.add(drizzle->automatic, drizzle->own_drop, drizzle->options);
-        if (drizzle->automatic) add_lights(options, s, calibrations, group, reference); // they tell together
+        options.add(drizzle->automatic, drizzle->own_drop, drizzle->own_restore, drizzle->options);
+        if (drizzle->automatic || !drizzle->own_restore)
+            add_lights(options, s, calibrations, group, reference); // they tell together
     }
     for (const CometMark& m : s.recipe.comet)
         options.add(m.file, m.x, m.y);

@@ -131,18 +131,19 @@ TEST_CASE("Pixels that share their noise reach no deeper") {
     CHECK(std::abs(fine.deeper) < 0.06); // so small a field tells its noise to 5 %
 }
 
-TEST_CASE("What images state of their noise is taken where it can be true") {
+TEST_CASE("What images state of their noise is taken where all do") {
     Compared c({field({}), field({.noise = 10, .seed = 2})});
     CHECK_FALSE(c.judge().by_account);
-    c.images[0].stated_noise = 5.1;
+    c.images[0].stated_noise = 5.1, c.images[0].stated_fwhm = 2.8;
     CHECK_FALSE(c.judge().by_account); // not of all
     c.images[1].stated_noise = 9.8;
+    CHECK_FALSE(c.judge().by_account);
+    c.images[1].stated_fwhm = 2.9;
     const Comparison r = c.judge();
     CHECK(r.by_account);
-    CHECK(r.images[0].disc_noise == Approx(5.1 * std::sqrt(kPi) * r.images[0].own_fwhm));
-    CHECK(r.images[1].disc_noise == Approx(9.8 * std::sqrt(kPi) * r.images[1].own_fwhm / r.images[1].ratio));
-    c.images[1].stated_noise = 3;
-    CHECK_FALSE(c.judge().by_account);
+    CHECK(r.images[0].disc_noise == Approx(5.1 * std::sqrt(kPi) * 2.8));
+    CHECK(r.images[1].disc_noise == Approx(9.8 * std::sqrt(kPi) * 2.9 / r.images[1].ratio));
+    CHECK(r.images[1].depth == Approx(5 * r.images[1].disc_noise / 0.9375));
 }
 
 TEST_CASE("An image that is not linear shows it by its stars") {

@@ -90,7 +90,7 @@ TEST_CASE("Keys are made of whole records: every member that changes changes the
     const auto of_framing = [&] { return Key("x").add(f).result(); };
     CHECK(altered_members(members(f), of_framing) == 6);
     DrizzleOptions d;
-    CHECK(altered_members(members(d), [&] { return Key("x").add(d).result(); }) == 3);
+    CHECK(altered_members(members(d), [&] { return Key("x").add(d).result(); }) == 5);
     LevelOptions l;
     const auto of_levels = [&] { return Key("x").add(l).result(); };
     CHECK(altered_members(members(l), of_levels) == 3);
