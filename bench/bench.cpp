@@ -267,7 +267,13 @@ int main(int argc, char** argv) {
         },
         5);
     run(
-        "drizzle_12_two_threads", [&] { drizzle(few, reference_canvas(w, h), {1000}, context, {}, {}); }, 3);
+        "drizzle_12_two_threads",
+        [&] {
+            DrizzleOptions options;
+            options.restore = true;
+            drizzle(few, reference_canvas(w, h), {1000}, context, {}, options);
+        },
+        3);
     run(
         "read_and_copy",
         [&] {

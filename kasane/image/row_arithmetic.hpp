@@ -13,6 +13,10 @@ void calibrate_row(float* to, const float* subtract, const float* multiply, std:
 /// by[i] = level[i] / by[i] where by[i] > least * level[i]; NaN elsewhere.
 void reciprocal_row(float* by, const float* level, float least, std::size_t count);
 
+/// to[i] = kernel[0] * middle[i] + kernel[1] * (before[0][i] + after[0][i]) + ..., from the left; `taps` of the kernel.
+void symmetric_row(float* to, const float* middle, const float* const* before, const float* const* after,
+                   const float* kernel, std::size_t taps, std::size_t count);
+
 /// to[i] = from[i] where that is higher; what is no number does not count.
 void raise_row(float* to, const float* from, std::size_t count);
 

@@ -43,6 +43,31 @@ void ReciprocalRow(float* by, const float* level, float least, std::size_t count
         by[i] = by[i] > least * level[i] ? level[i] / by[i] : kNothing;
 }
 
+void SymmetricRow(float* to, const float* middle, const float* const* before, const float* const* after,
+                  const float* kernel, std::size_t taps, std::size_t count) {
+    const hn::ScalableTag<float> d;
+    const std::size_t lanes = hn::Lanes(d);
+    std::size_t i = 0;
+    for (; i + 2 * lanes <= count; i += 2 * lanes) {
+        const auto first = hn::Set(d, kernel[0]);
+        auto one = hn::Mul(first, hn::LoadU(d, middle + i)), two = hn::Mul(first, hn::LoadU(d, middle + i + lanes));
+        for (std::size_t k = 1; k < taps; ++k) {
+            const auto tap = hn::Set(d, kernel[k]);
+            const float *a = before[k - 1] + i, *b = after[k - 1] + i;
+            one = hn::Add(one, hn::Mul(tap, hn::Add(hn::LoadU(d, a), hn::LoadU(d, b))));
+            two = hn::Add(two, hn::Mul(tap, hn::Add(hn::LoadU(d, a + lanes), hn::LoadU(d, b + lanes))));
+        }
+        hn::StoreU(one, d, to + i);
+        hn::StoreU(two, d, to + i + lanes);
+    }
+    for (; i < count; ++i) {
+        float sum = kernel[0] * middle[i];
+        for (std::size_t k = 1; k < taps; ++k)
+            sum += kernel[k] * (before[k - 1][i] + after[k - 1][i]);
+        to[i] = sum;
+    }
+}
+
 void RaiseRow(float* to, const float* from, std::size_t count) {
     const hn::ScalableTag<float> d;
     const std::size_t lanes = hn::Lanes(d);
@@ -162,6 +187,7 @@ HWY_EXPORT(AnyGap);
 HWY_EXPORT(AnyAtLeast);
 HWY_EXPORT(CountPresent);
 HWY_EXPORT(RaiseRow);
+HWY_EXPORT(SymmetricRow);
 HWY_EXPORT(SplitPositions);
 HWY_EXPORT(SplitEvenPositions);
 
@@ -173,6 +199,10 @@ void reciprocal_row(float* by, const float* level, float least, std::size_t coun
 }
 void raise_row(float* to, const float* from, std::size_t count) {
     HWY_DYNAMIC_DISPATCH(RaiseRow)(to, from, count);
+}
+void symmetric_row(float* to, const float* middle, const float* const* before, const float* const* after,
+                   const float* kernel, std::size_t taps, std::size_t count) {
+    HWY_DYNAMIC_DISPATCH(SymmetricRow)(to, middle, before, after, kernel, taps, count);
 }
 bool any_gap(const float* values, std::size_t count) {
     return HWY_DYNAMIC_DISPATCH(AnyGap)(values, count);

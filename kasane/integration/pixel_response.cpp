@@ -14,7 +14,7 @@ namespace {
 /// Of the squared response: below it, what a frequency tells is left as it is rather than made as large as it was.
 constexpr double kRegularisation = 0.03;
 constexpr double kStep = 0.005; // cycles a pixel of a light
-constexpr int kBand = 64;       // rows
+constexpr int kBand = 32;       // rows
 
 double sinc(double x) {
     const double p = kPi * x;
@@ -52,33 +52,61 @@ private:
     double fine_;
 };
 
-/// What lies behind the ends of a span, and in its gaps, counts as what lies before it, seen from the middle.
-float across(const float* row, int width, int x, const std::vector<float>& kernel) {
-    float left = row[x], right = row[x], sum = kernel[0] * row[x];
+/// The longest span of a row without gaps, where it has any.
+struct Span {
+    int begin = 0, end = 0;
+};
+
+Span whole_span(const float* row, int width) {
+    if (!any_gap(row, static_cast<std::size_t>(width))) return {0, width};
+    Span longest, here;
+    for (int x = 0; x <= width; ++x)
+        if (x == width || !std::isfinite(row[x])) {
+            here.end = x;
+            if (here.end - here.begin > longest.end - longest.begin) longest = here;
+            here.begin = x + 1;
+        }
+    return longest;
+}
+
+/// Along one side, at one place: what lies behind the ends, and in gaps, counts as what lies before it, seen from the
+/// middle. `at(k)` is null behind an end.
+template <class At>
+float symmetric_sum(const std::vector<float>& kernel, At at) {
+    const float middle = *at(0);
+    if (!std::isfinite(middle)) return middle;
+    float before = middle, after = middle, sum = kernel[0] * middle;
     for (int k = 1; k < static_cast<int>(kernel.size()); ++k) {
-        if (x - k >= 0 && std::isfinite(row[x - k])) left = row[x - k];
-        if (x + k < width && std::isfinite(row[x + k])) right = row[x + k];
-        sum += kernel[static_cast<std::size_t>(k)] * (left + right);
+        if (const float* v = at(-k); v && std::isfinite(*v)) before = *v;
+        if (const float* v = at(k); v && std::isfinite(*v)) after = *v;
+        sum += kernel[static_cast<std::size_t>(k)] * (before + after);
     }
     return sum;
 }
 
+/// All of a row: `fast` from there to there, the rest by `one`.
+template <class Fast, class One>
+void by_spans(int width, Span s, Fast fast, One one) {
+    if (s.end <= s.begin) s = {0, 0};
+    for (int x = 0; x < s.begin; ++x)
+        one(x);
+    if (s.begin < s.end) fast(s.begin, static_cast<std::size_t>(s.end - s.begin));
+    for (int x = s.end; x < width; ++x)
+        one(x);
+}
+
 void convolve_row(const float* row, int width, const std::vector<float>& kernel, float* out) {
     const int reach = static_cast<int>(kernel.size()) - 1;
-    const bool gaps = any_gap(row, static_cast<std::size_t>(width));
-    const int first = gaps ? width : std::min(reach, width), end = gaps ? width : std::max(first, width - reach);
-    for (int x = 0; x < width; ++x) {
-        if (x == first) x = end; // those between have all their neighbours
-        if (x < width) out[x] = std::isfinite(row[x]) ? across(row, width, x, kernel) : row[x];
-    }
-    if (first >= end) return;
-    for (int x = first; x < end; ++x)
-        out[x] = kernel[0] * row[x];
-    for (int k = 1; k <= reach; ++k) {
-        const float g = kernel[static_cast<std::size_t>(k)];
-        for (int x = first; x < end; ++x)
-            out[x] += g * (row[x - k] + row[x + k]);
-    }
+    const Span whole = whole_span(row, width);
+    std::vector<const float*> before, after;
+    const auto fast = [&](int x, std::size_t count) {
+        for (int k = 1; k <= reach; ++k)
+            before.push_back(row + x - k), after.push_back(row + x + k);
+        symmetric_row(out + x, row + x, before.data(), after.data(), kernel.data(), kernel.size(), count);
+    };
+    by_spans(width, {whole.begin + reach, whole.end - reach}, fast, [&](int x) {
+        out[x] = symmetric_sum(kernel, [&](int k) { return x + k >= 0 && x + k < width ? row + x + k : nullptr; });
+    });
 }
 
 /// Rows of a plane whose first ones were written over already, and are kept.
@@ -99,52 +127,49 @@ float darkest_around(const Before& rows, int x, int y, int reach) {
     return least;
 }
 
-/// Rows y to `end` restored, one behind the other.
-std::vector<float> restored_band(const Before& rows, int y, int end, const std::vector<float>& kernel, float noise,
-                                 int near) {
+/// Some rows on their way, one behind the other.
+struct Band {
+    std::vector<float> across; ///< along their own direction, and those around that are needed
+    std::vector<float> out;
+};
+
+/// Rows y to `end`.
+void restore_band(const Before& rows, int y, int end, const std::vector<float>& kernel, float noise, int near,
+                  Band& band) {
     const int reach = static_cast<int>(kernel.size()) - 1, width = rows.plane.width;
     const auto size = static_cast<std::size_t>(width);
     const int first = std::max(0, y - reach), last = std::min(rows.plane.height, end + reach);
-    std::vector<float> across(static_cast<std::size_t>(last - first) * size);
-    const auto crossed = [&](int line) { return across.data() + static_cast<std::size_t>(line - first) * size; };
-    std::vector<bool> gaps(static_cast<std::size_t>(last - first));
+    band.across.resize(static_cast<std::size_t>(last - first) * size);
+    const auto crossed = [&](int line) { return band.across.data() + static_cast<std::size_t>(line - first) * size; };
+    std::vector<Span> whole;
     for (int line = first; line < last; ++line) {
         convolve_row(rows.row(line), width, kernel, crossed(line));
-        gaps[static_cast<std::size_t>(line - first)] = any_gap(crossed(line), size);
+        whole.push_back(whole_span(crossed(line), width));
     }
-    const auto whole = [&](int line) {
-        return line >= first && line < last && !gaps[static_cast<std::size_t>(line - first)];
-    };
-    std::vector<float> out(static_cast<std::size_t>(end - y) * size), above(size), below(size);
+    band.out.resize(static_cast<std::size_t>(end - y) * size);
+    std::vector<const float*> above, below;
     for (int line = y; line < end; ++line) {
-        float* to = out.data() + static_cast<std::size_t>(line - y) * size;
-        const float* own = crossed(line);
-        for (std::size_t x = 0; x < size; ++x)
-            to[x] = kernel[0] * own[x];
-        std::copy_n(own, size, above.begin());
-        std::copy_n(own, size, below.begin());
-        for (int k = 1; k <= reach; ++k) {
-            const float g = kernel[static_cast<std::size_t>(k)];
-            const auto follow = [&](std::vector<float>& side, int at) {
-                if (at < first || at >= last) return; // what lies before it goes on
-                const float* from = crossed(at);
-                if (whole(at))
-                    std::copy_n(from, size, side.begin());
-                else
-                    for (std::size_t x = 0; x < size; ++x)
-                        if (std::isfinite(from[x])) side[x] = from[x];
-            };
-            follow(above, line - k);
-            follow(below, line + k);
-            for (std::size_t x = 0; x < size; ++x)
-                to[x] += g * (above[x] + below[x]);
+        float* to = band.out.data() + static_cast<std::size_t>(line - y) * size;
+        Span common{0, line - reach < first || line + reach >= last ? 0 : width}; // beyond an end rows lack
+        for (int k = -reach; k <= reach && common.end > common.begin; ++k) {
+            const Span& s = whole[static_cast<std::size_t>(line + k - first)];
+            common = {std::max(common.begin, s.begin), std::min(common.end, s.end)};
         }
+        const auto fast = [&](int x, std::size_t count) {
+            above.clear(), below.clear();
+            for (int k = 1; k <= reach; ++k)
+                above.push_back(crossed(line - k) + x), below.push_back(crossed(line + k) + x);
+            symmetric_row(to + x, crossed(line) + x, above.data(), below.data(), kernel.data(), kernel.size(), count);
+        };
+        by_spans(width, common, fast, [&](int x) {
+            to[x] = symmetric_sum(
+                kernel, [&](int k) { return line + k >= first && line + k < last ? crossed(line + k) + x : nullptr; });
+        });
         const float* was = rows.row(line);
         const float most = 3 * noise;
         for (int x = 0; x < width; ++x)
             if (to[x] < was[x] - most) to[x] = std::max(to[x], darkest_around(rows, x, line, near) - most);
     }
-    return out;
 }
 
 } // namespace
@@ -208,23 +233,25 @@ void restore(View<float> plane, const std::vector<float>& kernel, double noise, 
     const int reach = static_cast<int>(kernel.size()) - 1;
     const int at_once = kBand * context.workers.threads();
     Before rows{plane, 0, {}};
+    std::vector<Band> bands(static_cast<std::size_t>(context.workers.threads()));
+    std::vector<std::vector<float>> kept;
     for (int begin = 0; begin < plane.height; begin += at_once) {
         rows.begin = begin;
         const int end = std::min(plane.height, begin + at_once);
-        const auto bands = static_cast<std::size_t>((end - begin + kBand - 1) / kBand);
-        std::vector<std::vector<float>> done(bands);
-        context.workers.for_each(bands, [&](std::size_t b) {
-            const int y = begin + static_cast<int>(b) * kBand;
-            done[b] = restored_band(rows, y, std::min(end, y + kBand), kernel, static_cast<float>(noise), near);
+        const auto count = static_cast<std::size_t>((end - begin + kBand - 1) / kBand);
+        const auto first = [&](std::size_t b) { return begin + static_cast<int>(b) * kBand; };
+        context.workers.for_each(count, [&](std::size_t b) {
+            restore_band(rows, first(b), std::min(end, first(b) + kBand), kernel, static_cast<float>(noise), near,
+                         bands[b]);
         });
-        std::vector<std::vector<float>> kept;
-        for (int k = 0; k < std::max(reach, near) && end - 1 - k >= 0; ++k) {
-            const float* row = rows.row(end - 1 - k);
-            kept.emplace_back(row, row + plane.width);
+        kept.resize(static_cast<std::size_t>(std::min(end, std::max(reach, near))));
+        for (std::size_t k = 0; k < kept.size(); ++k) {
+            const float* row = rows.row(end - 1 - static_cast<int>(k));
+            kept[k].assign(row, row + plane.width);
         }
-        for (std::size_t b = 0; b < bands; ++b)
-            std::copy(done[b].begin(), done[b].end(), plane.row(begin + static_cast<int>(b) * kBand));
-        rows.kept = std::move(kept);
+        context.workers.for_each(
+            count, [&](std::size_t b) { std::copy(bands[b].out.begin(), bands[b].out.end(), plane.row(first(b))); });
+        rows.kept.swap(kept);
     }
 }
 

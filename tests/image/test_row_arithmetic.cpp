@@ -34,6 +34,28 @@ bool same(const std::vector<float>& a, const std::vector<float>& b) {
 
 } // namespace
 
+TEST_CASE("Rows are convolved as single values are, to the bit") {
+    const int sets = on_every_instruction_set([] {
+        for (const std::size_t n : kLengths) {
+            const std::vector<float> middle = values(n, 1), left = values(n, 2), right = values(n, 3),
+                                     far = values(n, 4);
+            const std::vector<float> kernel = {1.4f, -0.3f, 0.1f};
+            const float *before[] = {left.data(), far.data()}, *after[] = {right.data(), left.data()};
+            std::vector<float> to(n), expected(n);
+            for (std::size_t i = 0; i < n; ++i) {
+                volatile float sum = kernel[0] * middle[i];
+                const volatile float one = kernel[1] * (left[i] + right[i]);
+                sum = sum + one;
+                const volatile float two = kernel[2] * (far[i] + left[i]);
+                expected[i] = sum + two;
+            }
+            symmetric_row(to.data(), middle.data(), before, after, kernel.data(), kernel.size(), n);
+            CHECK(same(to, expected));
+        }
+    });
+    CHECK(sets > 0);
+}
+
 TEST_CASE("Rows are calibrated as single values are, to the bit") {
     const int sets = on_every_instruction_set([] {
         for (const std::size_t n : kLengths) {

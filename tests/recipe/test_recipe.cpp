@@ -139,6 +139,12 @@ TEST_CASE("Drizzle is asked for by its scale") {
     refused("[drizzle]\nscale = \"finer\"", "\"none\"");
     refused("[drizzle]\ndrop = 0", "pixels from 0.1 to 2");
     refused("[drizzle]\nshape = \"round\"", "\"gaussian\"");
+    refused("[drizzle]\nrestore = \"yes\"", "true, false or");
+    CHECK_FALSE(open.own_restore);
+    const DrizzleRecipe kept = parse_recipe("[drizzle]\nscale = 2\nrestore = false").drizzle;
+    CHECK((kept.own_restore && !kept.options.restore));
+    CHECK(parse_recipe("[drizzle]\nscale = 2\nrestore = true").drizzle.options.restore);
+    CHECK_FALSE(parse_recipe("[drizzle]\nscale = 2\nrestore = \"auto\"").drizzle.own_restore);
     refused("[drizzle]\nscale = 2\n[integration]\ncombine = \"median\"", "cannot be drizzled");
     refused("[integration]\ncombine = \"huber\"\n[drizzle]\nscale = 2", "cannot be drizzled");
 }
