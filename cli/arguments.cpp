@@ -236,23 +236,44 @@ void describe(CLI::App& app, Arguments& a) {
     project(report);
     report->add_flag("--no-open", a.no_open, "Only print where it is; open no browser");
 
-    CLI::App* exporting = app.add_subcommand("export", "Copy or link the kept (or dropped) lights into a folder");
-    exporting->description("Copy or link the kept (or dropped) lights into a folder, for another program.\n\n"
-                           "The folder must lie outside the project. Originals are never moved, changed or deleted; "
-                           "a file that is there with other\n"
-                           "content is never replaced.");
-    exporting->add_option("what", a.subject, "What to export: lights")
-        ->check(CLI::IsMember({"lights"}))
+    CLI::App* exporting = app.add_subcommand("export", "Lights or master lights for another program, into a folder");
+    exporting->description("Lights or master lights for another program, into a folder.\n\n"
+                           "'export masters DIR' writes the master lights of the last run, or the images that are "
+                           "named, in the formats of "
+                           "--as: fits (32-bit\nfloats, as measured), tiff (16 bits), tiff-float, png (16 bits), "
+                           "png-8, jpeg. FITS and floats are linear, the "
+                           "others stretched, unless\n--linear or --stretched says otherwise; what 0 and 1 are, and "
+                           "what is cut off, is printed and "
+                           "stands in the file. Pictures have an ICC\nprofile.\n\n"
+                           "'export lights DIR' copies or links the kept (or dropped) lights.\n\n"
+                           "The folder must lie outside the project, or, for masters, among its results. Originals are "
+                           "never moved, changed "
+                           "or deleted; a file\nthat somebody else wrote is never replaced.");
+    exporting->add_option("what", a.subject, "What to export: masters or lights")
+        ->check(CLI::IsMember({"lights", "masters"}))
         ->type_name("WHAT")
         ->required();
     exporting->add_option("to", a.target, "The folder to fill; made if it is missing")->type_name("DIR")->required();
-    exporting->add_option("--as", a.how, "copy, hardlink or symlink")
-        ->check(CLI::IsMember({"copy", "hardlink", "symlink"}))
+    exporting->add_option("images", a.images, "masters: these instead of the project's")->type_name("IMAGE");
+    exporting->add_option("--as", a.how, "lights: copy, hardlink or symlink; masters: formats")
+        ->delimiter(',')
+        ->allow_extra_args(false)
         ->type_name("HOW");
-    exporting->add_flag("--dropped", a.only_dropped, "The dropped ones instead of the kept ones");
+    exporting->add_flag("--linear", a.linear, "masters: numbers that go with the light");
+    exporting->add_flag("--stretched", a.stretched, "masters: to be looked at as they are");
+    exporting->add_option("--range", a.range, "masters: what 0 and 1 of linear pictures are, in ADU")
+        ->type_name("\"BLACK WHITE\"");
+    exporting->add_option("--stretch", a.stretch, "masters: how bright the sky is shown, 0.01 to 0.6")
+        ->type_name("SHARE");
+    exporting->add_option("--black", a.black, "masters: what is black: so many sigma below the sky")
+        ->type_name("SIGMA");
+    exporting->add_option("--name", a.name, "masters: of the files, of {name}, {target}, {filter}, {seconds}, {frames}")
+        ->type_name("TEMPLATE");
+    exporting->add_option("--quality", a.quality, "masters: of a JPEG, 1 to 100 (92)")->type_name("N");
+    exporting->add_flag("--dropped", a.only_dropped, "lights: the dropped ones instead of the kept ones");
     exporting->add_option("--filter", a.filter, "Only this filter");
-    exporting->add_option("--night", a.night, "Only this night, as 2031-03-12");
-    exporting->add_option("-o,--output", a.output, "Where the ledger lies, if not in the project")->type_name("DIR");
+    exporting->add_option("--night", a.night, "lights: only this night, as 2031-03-12");
+    exporting->add_option("-o,--output", a.output, "Where the results are, if not in the project")->type_name("DIR");
     common(exporting);
 
     CLI::App* init =

@@ -42,7 +42,7 @@ struct Arguments {
     std::vector<std::string> only;                  ///< integrate: filters or stacks
     bool compare_rejections = false;                ///< integrate
     bool in_small = false;                          ///< integrate: previews
-    std::vector<std::filesystem::path> images;      ///< align: instead of a project
+    std::vector<std::filesystem::path> images;      ///< align, compare, finish, export: instead of a project
     std::filesystem::path onto, write;              ///< align: image that gives their grid; where they go
     std::string model;                              ///< align: of images
     std::string reference_light;                    ///< align, run: path, glob or "auto"
@@ -51,12 +51,15 @@ struct Arguments {
     std::filesystem::path csv;                      ///< grade, align
     std::string subject = "lights";                 ///< export
     std::filesystem::path target;                   ///< export: where to
-    std::string how = "copy";                       ///< export
+    std::vector<std::string> how;                   ///< export: copy, hardlink, symlink; or formats
+    bool linear = false, stretched = false;         ///< export: masters
+    std::string range, name;                        ///< export: masters; "black white"; of the files
+    std::optional<int> quality;                     ///< export: masters
     std::filesystem::path to;                       ///< finish: folder for the results
     std::string background, palette, white, crop;   ///< finish: as in the recipe; empty: as that says
     std::optional<int> turn, bin;                   ///< finish
     bool mirror = false;                            ///< finish
-    std::optional<double> stretch, black;           ///< finish
+    std::optional<double> stretch, black;           ///< finish, export
 };
 
 /// Adds all verbs and options, with their help, to `app`.

@@ -9,8 +9,9 @@
 //   world_coordinates.hpp  where on the sky a pixel lies
 //   gzip.hpp          files under gzip
 //   input_file.hpp    a file that is only read, by rows or through mapped memory
-//   jpeg.hpp          JPEG for previews
-//   png.hpp           PNG for previews
+//   jpeg.hpp          JPEG for previews, and for sending
+//   png.hpp           PNG for previews, and for other programs
+//   picture_notes.hpp, colour_profile.hpp  what pictures say of themselves, and how their numbers are meant
 //   tiff.hpp          TIFF for editors
 //   memory_frame.hpp  pixels in memory behind the face of a reader
 //   file_planes.hpp   a file as a source of planes

@@ -39,8 +39,7 @@ void encode_row(const Image& image, int y, TiffSamples samples, std::byte* out) 
                 std::memcpy(out + 4 * at, row + x, 4);
                 continue;
             }
-            const float v = row[x];
-            const auto whole = static_cast<std::uint16_t>(v > 0 ? std::lround(65535 * std::min(1.0f, v)) : 0); // NaN: 0
+            const std::uint16_t whole = whole_sample(row[x], 65535);
             std::memcpy(out + 2 * at, &whole, 2);
         }
     }
@@ -48,8 +47,7 @@ void encode_row(const Image& image, int y, TiffSamples samples, std::byte* out) 
 
 } // namespace
 
-void write_tiff(const std::filesystem::path& file, const Image& image, TiffSamples samples,
-                const std::string& description) {
+void write_tiff(const std::filesystem::path& file, const Image& image, TiffSamples samples, const PictureNotes& notes) {
     if (image.empty() || (image.planes() != 1 && image.planes() != 3))
         throw UsageError("an image of this shape is no TIFF", file, {});
     const std::size_t sample = samples == TiffSamples::whole_16 ? 2 : 4;
@@ -86,7 +84,9 @@ void write_tiff(const std::filesystem::path& file, const Image& image, TiffSampl
         TIFFSetField(t, TIFFTAG_ORIENTATION, ORIENTATION_TOPLEFT);
         TIFFSetField(t, TIFFTAG_ROWSPERSTRIP, rows);
         TIFFSetField(t, TIFFTAG_SOFTWARE, kCreator);
-        if (!description.empty()) TIFFSetField(t, TIFFTAG_IMAGEDESCRIPTION, description.c_str());
+        if (!notes.description.empty()) TIFFSetField(t, TIFFTAG_IMAGEDESCRIPTION, notes.description.c_str());
+        if (!notes.profile.empty())
+            TIFFSetField(t, TIFFTAG_ICCPROFILE, static_cast<std::uint32_t>(notes.profile.size()), notes.profile.data());
         // The directory first, where is_own_work looks for the mark.
         require(TIFFDeferStrileArrayWriting(t) == 1 && TIFFWriteCheck(t, 0, "write_tiff") == 1 &&
                 TIFFWriteDirectory(t) == 1 && TIFFSetDirectory(t, 0) == 1);

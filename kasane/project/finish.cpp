@@ -8,6 +8,7 @@
 #include <kasane/frames/words.hpp>
 #include <kasane/image/statistics.hpp>
 #include <kasane/integration/composite.hpp>
+#include <kasane/io/colour_profile.hpp>
 #include <kasane/io/fits.hpp>
 #include <kasane/io/png.hpp>
 #include <kasane/io/tiff.hpp>
@@ -233,7 +234,8 @@ public:
                         std::vector<double>(image_.noise.begin(), image_.noise.begin() + out.planes()), o_.tone);
         write_linear(out);
         image_.beyond_white = apply_tone(out, image_.curves, o_.tone.linked, context_.workers);
-        write_tiff(image_.shown, out, TiffSamples::whole_16, description());
+        write_tiff(image_.shown, out, TiffSamples::whole_16,
+                   {description(), colour_profile(out.planes(), ToneCurve::screen)});
         write_preview(out);
         return std::move(image_);
     }

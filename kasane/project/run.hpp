@@ -11,6 +11,7 @@
 //   result.hpp         a finished run, looked at once more
 //   look.hpp           one light before and after calibration
 //   export_lights.hpp  kept lights for another program
+//   export_masters.hpp master lights for another program, in its formats
 #pragma once
 
 #include <kasane/base/parallel.hpp>

@@ -7,6 +7,7 @@
 //   align_table.hpp  a registration as text and CSV
 //   compare_text.hpp a comparison of images as text
 //   finish_text.hpp  what finishing made, as text
+//   export_text.hpp  what was exported, as text
 //   align_pictures.hpp  the same drawn
 //   show.hpp         a look at one image
 //   json.hpp         everything as JSON

@@ -218,8 +218,8 @@ TEST_CASE("A TIFF holds what it is given, is known as our own, and not after som
     for (std::size_t i = 0; i < image.pixels().size(); ++i)
         image.pixels()[i] = static_cast<float>(i % 1000) / 999.0f;
     image(0, 0, 1) = -0.5f, image(1, 0, 1) = 1.5f, image(2, 0, 1) = NAN;
-    write_tiff(folder / "whole.tif", image, TiffSamples::whole_16, "lines\nof words");
-    write_tiff(folder / "float.tif", image, TiffSamples::float_32, "");
+    write_tiff(folder / "whole.tif", image, TiffSamples::whole_16, {"lines\nof words", {}});
+    write_tiff(folder / "float.tif", image, TiffSamples::float_32, {});
     const auto whole = open_frame(folder / "whole.tif"), floats = open_frame(folder / "float.tif");
     CHECK(whole->header().text("Exif.ImageDescription").value_or("") == "lines\nof words");
     for (int p = 0; p < 3; ++p) {
@@ -236,13 +236,13 @@ TEST_CASE("A TIFF holds what it is given, is known as our own, and not after som
     CHECK(green(2, 0) == 0);
     CHECK(is_own_work(folder / "whole.tif"));
     CHECK(is_own_work(folder / "float.tif"));
-    write_tiff(folder / "whole.tif", image, TiffSamples::float_32, ""); // over itself
+    write_tiff(folder / "whole.tif", image, TiffSamples::float_32, {}); // over itself
     std::string bytes = content_of(folder / "float.tif").value();
     bytes[4] = 16; // its directory elsewhere, as in a file that an editor saved
     std::ofstream(folder / "edited.tif", std::ios::binary) << bytes;
     CHECK_FALSE(is_own_work(folder / "edited.tif"));
-    CHECK_THROWS(write_tiff(folder / "edited.tif", image, TiffSamples::whole_16, ""));
-    CHECK_THROWS(write_tiff(folder / "two.tif", Image(4, 4, 2), TiffSamples::whole_16, ""));
+    CHECK_THROWS(write_tiff(folder / "edited.tif", image, TiffSamples::whole_16, {}));
+    CHECK_THROWS(write_tiff(folder / "two.tif", Image(4, 4, 2), TiffSamples::whole_16, {}));
 }
 
 TEST_CASE("A recipe says how a project is finished, at the end of every run if it asks for that") {
