@@ -42,6 +42,7 @@ int main(int argc, char** argv) {
         {"F13", bench::star_colours},
         {"F14", bench::calibration_noise},
         {"F15", bench::told_noise},
+        {"F17", bench::gradients_left},
         {"verdicts", [](const Context& c) { return bench::verdict_errors(c, seed, heaps); }},
         {"roles", [](const Context& c) { return bench::role_errors(c, seed, heaps); }}};
     nlohmann::json all = nlohmann::json::array();
