@@ -237,25 +237,29 @@ void describe(CLI::App& app, Arguments& a) {
     report->add_flag("--no-open", a.no_open, "Only print where it is; open no browser");
 
     CLI::App* exporting = app.add_subcommand("export", "Lights or master lights for another program, into a folder");
-    exporting->description("Lights or master lights for another program, into a folder.\n\n"
-                           "'export masters DIR' writes the master lights of the last run, or the images that are "
-                           "named, in the formats of "
-                           "--as: fits (32-bit\nfloats, as measured), tiff (16 bits), tiff-float, png (16 bits), "
-                           "png-8, jpeg. FITS and floats are linear, the "
-                           "others stretched, unless\n--linear or --stretched says otherwise; what 0 and 1 are, and "
-                           "what is cut off, is printed and "
-                           "stands in the file. Pictures have an ICC\nprofile.\n\n"
-                           "'export lights DIR' copies or links the kept (or dropped) lights.\n\n"
-                           "The folder must lie outside the project, or, for masters, among its results. Originals are "
-                           "never moved, changed "
-                           "or deleted; a file\nthat somebody else wrote is never replaced.");
-    exporting->add_option("what", a.subject, "What to export: masters or lights")
-        ->check(CLI::IsMember({"lights", "masters"}))
+    exporting->description(
+        "Lights or master lights for another program, into a folder.\n\n"
+        "'export masters DIR' writes the master lights of the last run, or the images that are "
+        "named, in the formats of "
+        "--as: fits (32-bit\nfloats, as measured), tiff (16 bits), tiff-float, png (16 bits), "
+        "png-8, jpeg. FITS and floats are linear, the "
+        "others stretched, unless\n--linear or --stretched says otherwise; what 0 and 1 are, and "
+        "what is cut off, is printed and "
+        "stands in the file. Pictures have an ICC\nprofile.\n\n"
+        "'export frames DIR' writes the kept (or dropped) lights calibrated, or with --registered on one grid, as "
+        "32-bit "
+        "floats (--as fits, or\ntiff-float), headers kept; a call that was broken off goes on where it stood.\n\n"
+        "'export lights DIR' copies or links the kept (or dropped) lights.\n\n"
+        "The folder must lie outside the project, or, for masters, among its results. Originals are "
+        "never moved, changed "
+        "or deleted; a file\nthat somebody else wrote is never replaced.");
+    exporting->add_option("what", a.subject, "What to export: masters, frames or lights")
+        ->check(CLI::IsMember({"lights", "frames", "masters"}))
         ->type_name("WHAT")
         ->required();
     exporting->add_option("to", a.target, "The folder to fill; made if it is missing")->type_name("DIR")->required();
     exporting->add_option("images", a.images, "masters: these instead of the project's")->type_name("IMAGE");
-    exporting->add_option("--as", a.how, "lights: copy, hardlink or symlink; masters: formats")
+    exporting->add_option("--as", a.how, "lights: copy, hardlink or symlink; masters, frames: formats")
         ->delimiter(',')
         ->allow_extra_args(false)
         ->type_name("HOW");
@@ -270,9 +274,10 @@ void describe(CLI::App& app, Arguments& a) {
     exporting->add_option("--name", a.name, "masters: of the files, of {name}, {target}, {filter}, {seconds}, {frames}")
         ->type_name("TEMPLATE");
     exporting->add_option("--quality", a.quality, "masters: of a JPEG, 1 to 100 (92)")->type_name("N");
-    exporting->add_flag("--dropped", a.only_dropped, "lights: the dropped ones instead of the kept ones");
+    exporting->add_flag("--registered", a.registered, "frames: on the grid of their group, interpolated");
+    exporting->add_flag("--dropped", a.only_dropped, "lights, frames: the dropped ones instead of the kept ones");
     exporting->add_option("--filter", a.filter, "Only this filter");
-    exporting->add_option("--night", a.night, "lights: only this night, as 2031-03-12");
+    exporting->add_option("--night", a.night, "lights, frames: only this night, as 2031-03-12");
     exporting->add_option("-o,--output", a.output, "Where the results are, if not in the project")->type_name("DIR");
     common(exporting);
 

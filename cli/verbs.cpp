@@ -13,6 +13,7 @@
 #include <kasane/project/check.hpp>
 #include <kasane/project/comet_marks.hpp>
 #include <kasane/project/compare_images.hpp>
+#include <kasane/project/export_frames.hpp>
 #include <kasane/project/export_lights.hpp>
 #include <kasane/project/export_masters.hpp>
 #include <kasane/project/finish.hpp>
@@ -618,7 +619,8 @@ void refuse(bool given, const char* option, const char* subject) {
     if (given) throw UsageError(fmt::format("{} means nothing to 'export {}'", option, subject), {}, "Leave it out");
 }
 
-int export_lights(const Arguments& a, const Context& context) {
+/// Options of master lights alone.
+void refuse_options_of_masters(const Arguments& a) {
     for (const auto& [given, option] :
          std::initializer_list<std::pair<bool, const char*>>{{!a.images.empty(), "IMAGE"},
                                                              {a.linear, "--linear"},
@@ -628,7 +630,12 @@ int export_lights(const Arguments& a, const Context& context) {
                                                              {a.quality.has_value(), "--quality"},
                                                              {a.stretch.has_value(), "--stretch"},
                                                              {a.black.has_value(), "--black"}})
-        refuse(given, option, "lights");
+        refuse(given, option, a.subject.c_str());
+}
+
+int export_lights(const Arguments& a, const Context& context) {
+    refuse_options_of_masters(a);
+    refuse(a.registered, "--registered", "lights");
     const std::string how = a.how.empty() ? "copy" : a.how.front();
     if (a.how.size() > 1 || (how != "copy" && how != "hardlink" && how != "symlink"))
         throw UsageError(fmt::format("lights are not exported as {}", fmt::join(a.how, ", ")), {},
@@ -654,6 +661,7 @@ int export_lights(const Arguments& a, const Context& context) {
 MasterExportOptions master_export_options(const Arguments& a) {
     refuse(a.only_dropped, "--dropped", "masters");
     refuse(!a.night.empty(), "--night", "masters");
+    refuse(a.registered, "--registered", "masters");
     if (a.linear && a.stretched)
         throw UsageError("--linear and --stretched contradict each other", {}, "Leave one of them out");
     MasterExportOptions o;
@@ -685,8 +693,24 @@ MasterExportOptions master_export_options(const Arguments& a) {
     return o;
 }
 
+int export_frames(const Arguments& a, const Context& context) {
+    refuse_options_of_masters(a);
+    const std::string how = a.how.empty() ? "fits" : a.how.front();
+    if (a.how.size() > 1 || (how != "fits" && how != "tiff-float"))
+        throw UsageError(fmt::format("single lights are not exported as {}", fmt::join(a.how, ", ")), {},
+                         "It is fits or tiff-float");
+    const FrameExportReport report = export_frames(
+        {options_of(a), a.target, a.registered, how == "tiff-float", a.only_dropped, a.filter, a.night}, context);
+    if (a.json)
+        print_json(to_json(report));
+    else
+        std::cout << export_text(report, columns());
+    return report.left_out.empty() && report.written + report.there_already > 0 ? Exit::done : Exit::done_with_findings;
+}
+
 int run_export(const Arguments& a, const Context& context) {
     if (a.subject == "lights") return export_lights(a, context);
+    if (a.subject == "frames") return export_frames(a, context);
     const MasterExportReport report = export_masters(master_export_options(a), context);
     if (a.json)
         print_json(to_json(report));

@@ -10,7 +10,7 @@
 //   grade.hpp          measured, compared, judged
 //   result.hpp         a finished run, looked at once more
 //   look.hpp           one light before and after calibration
-//   export_lights.hpp  kept lights for another program
+//   export_lights.hpp, export_frames.hpp  lights for another program: as they are; calibrated, registered
 //   export_masters.hpp master lights for another program, in its formats
 #pragma once
 

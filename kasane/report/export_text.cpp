@@ -60,6 +60,26 @@ std::string export_text(const MasterExportReport& r, int columns) {
     return out;
 }
 
+std::string export_text(const FrameExportReport& r, int columns) {
+    std::string out =
+        fmt::format("{} light{} written into {}{}\n", r.written, r.written == 1 ? "" : "s", clean(r.folder.string()),
+                    r.there_already ? fmt::format("; {} were there already", r.there_already) : "");
+    for (const FrameExportReport::LeftOut& l : r.left_out)
+        out += fmt::format("  ! {}: {}\n", clean(l.path),
+                           wrapped(clean(l.reason), 4, static_cast<std::size_t>(columns) - 4));
+    return out;
+}
+
+nlohmann::json to_json(const FrameExportReport& r) {
+    nlohmann::json left_out = nlohmann::json::array();
+    for (const FrameExportReport::LeftOut& l : r.left_out)
+        left_out.push_back({{"file", l.path}, {"reason", l.reason}});
+    return {{"folder", r.folder.string()},
+            {"written", r.written},
+            {"there_already", r.there_already},
+            {"left_out", left_out}};
+}
+
 nlohmann::json to_json(const MasterExportReport& r) {
     nlohmann::json files = nlohmann::json::array();
     for (const ExportedMaster& e : r.files) {

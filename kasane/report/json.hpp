@@ -5,6 +5,7 @@
 #include <kasane/project/align_images.hpp>
 #include <kasane/project/check.hpp>
 #include <kasane/project/compare_images.hpp>
+#include <kasane/project/export_frames.hpp>
 #include <kasane/project/export_masters.hpp>
 #include <kasane/project/finish.hpp>
 #include <kasane/project/grade.hpp>
@@ -29,5 +30,6 @@ nlohmann::json to_json(const ImageAlignReport& report);
 nlohmann::json to_json(const CompareReport& report);
 nlohmann::json to_json(const FinishReport& report);
 nlohmann::json to_json(const MasterExportReport& report);
+nlohmann::json to_json(const FrameExportReport& report);
 
 } // namespace kasane

@@ -1,0 +1,272 @@
+#include <kasane/project/export_frames.hpp>
+
+#include <kasane/base/error.hpp>
+#include <kasane/base/output_file.hpp>
+#include <kasane/frames/words.hpp>
+#include <kasane/integration/regrid.hpp>
+#include <kasane/io/fits.hpp>
+#include <kasane/io/tiff.hpp>
+#include <kasane/ledger/keys.hpp>
+#include <kasane/stages/grade.hpp>
+#include <kasane/stages/masters.hpp>
+#include <kasane/stages/open_project.hpp>
+#include <kasane/stages/pair.hpp>
+#include <kasane/stages/panels.hpp>
+#include <kasane/stages/shared_grid.hpp>
+
+#include <algorithm>
+#include <cmath>
+#include <fmt/format.h>
+#include <map>
+#include <set>
+
+namespace fs = std::filesystem;
+
+namespace kasane {
+
+namespace {
+
+/// A mosaic as its sensor has it, or the planes of a file: calibrated, repaired.
+class CalibratedPlanes final : public PlaneSource {
+public:
+    explicit CalibratedPlanes(const CalibratedView& view) : view_(view) {}
+    int planes() const override { return view_.planes(); }
+    int width() const override { return view_.width(); }
+    int height() const override { return view_.height(); }
+    const fs::path& path() const override { return view_.raw().path(); }
+    void read(const Region& region, std::span<const View<float>> out, std::span<QualityPlane> quality) const override {
+        for (int p = 0; p < planes(); ++p)
+            view_.read(region, out[static_cast<std::size_t>(p)], p,
+                       quality.empty() ? nullptr : &quality[static_cast<std::size_t>(p)]);
+    }
+    void release() const override { view_.release(); }
+    std::uint64_t mapped_bytes(const Region& region) const override { return view_.mapped_bytes(region); }
+
+private:
+    const CalibratedView& view_;
+};
+
+const std::set<std::string>& not_kept() { // of how the original is stored, and where its pixels lie
+    static const std::set<std::string> keys = {"SIMPLE", "BITPIX",   "NAXIS",   "NAXIS1",  "NAXIS2",   "NAXIS3",
+                                               "EXTEND", "BSCALE",   "BZERO",   "BLANK",   "DATAMIN",  "DATAMAX",
+                                               "END",    "CHECKSUM", "DATASUM", "CREATOR", "ROWORDER", "PEDESTAL"};
+    return keys;
+}
+
+bool tells_place(const std::string& key) {
+    static const char* kBegins[] = {"CRPIX", "CRVAL", "CTYPE", "CDELT", "CROTA", "CD1_", "CD2_", "PC1_",
+                                    "PC2_",  "A_",    "B_",    "AP_",   "BP_",   "PV1_", "PV2_", "WCSAXES"};
+    return std::any_of(std::begin(kBegins), std::end(kBegins), [&](const char* b) { return key.starts_with(b); });
+}
+
+class Exporting {
+public:
+    Exporting(const FrameExportOptions& o, const Context& context) : o_(o), project_(o.project, context) {}
+
+    FrameExportReport run() {
+        Session& s = project_.session;
+        if (s.pairing.stacks.empty())
+            throw DataError(fmt::format("there are no lights among its {} exposures", s.exposures.size()),
+                            o_.project.folder, "Add lights, or see with 'kasane check' what each file was taken for");
+        require_place();
+        require_some();
+        if (const auto missing = reference_finding(s))
+            throw UsageError(missing->text, recipe_file(o_.project.folder), missing->remedy);
+        require_writable_folder(o_.to);
+        report_.folder = o_.to;
+        remove_all_leftovers(s);
+        remember_names(s);
+        make_masters(s);
+        settle_panels(s);
+        settle_grids(s);
+        Calibrations calibrations(s);
+        for (const ReferenceGroup& group : reference_groups(s)) {
+            const GradedLights graded = grade_group(s, calibrations, group, remembered_reference(s, group));
+            for (std::size_t k = 0; k < group.stacks.size(); ++k) {
+                const std::vector<Light>& lights = graded.lights[k];
+                s.context.progress.begin("export " + s.pairing.stacks[group.stacks[k]].name,
+                                         static_cast<std::int64_t>(lights.size()));
+                for (const Light& l : lights) {
+                    s.context.workers.cancel().check();
+                    if (wanted(*l.exposure) && (l.verdict.keep != o_.dropped)) take(l, graded, calibrations);
+                    s.context.progress.advance(1);
+                }
+                s.context.progress.end();
+            }
+        }
+        return std::move(report_);
+    }
+
+private:
+    bool wanted(const Exposure& e) const {
+        return (o_.filter.empty() || fold_filter(e.filter) == fold_filter(o_.filter)) &&
+               (o_.night.empty() || e.night == o_.night);
+    }
+
+    fs::path place_of(const Exposure& e) const {
+        fs::path place; // files of other folders lead out of the project: their last folder tells them apart
+        for (const fs::path& part : fs::path(e.path).lexically_normal())
+            if (part != "..") place /= part;
+        place = o_.to / place.relative_path();
+        return place.parent_path() /
+               (place.stem().string() + (o_.registered ? ".registered" : ".calibrated") + (o_.tiff ? ".tif" : ".fits"));
+    }
+
+    void require_place() const {
+        const fs::path project = fs::weakly_canonical(fs::absolute(o_.project.folder)),
+                       to = fs::weakly_canonical(fs::absolute(o_.to));
+        if (to == project || to.string().starts_with(project.string() + "/"))
+            throw UsageError("lies inside the project, where its files would be taken for exposures", o_.to,
+                             "Name a folder elsewhere");
+    }
+
+    /// Every name that may be written is free, or ours.
+    void require_some() const {
+        const Session& s = project_.session;
+        std::map<fs::path, const Exposure*> places;
+        bool any = false;
+        for (const StackPlan& plan : s.pairing.stacks)
+            for (const LightPlan& l : plan.lights) {
+                const Exposure& e = s.exposures[l.exposure];
+                if (!wanted(e)) continue;
+                any = true;
+                const fs::path place = place_of(e);
+                const auto [other, fresh] = places.emplace(place, &e);
+                if (!fresh)
+                    throw UsageError(fmt::format("{} and {} would both become {}", other->second->path, e.path,
+                                                 place.filename().string()),
+                                     o_.to, "Rename one of them, or export by night or filter");
+                require_replaceable(place);
+            }
+        if (!any)
+            throw UsageError("no light is of that filter and night", o_.project.folder,
+                             "See with 'kasane scan' what there are");
+    }
+
+    /// What is in the file, as one digest.
+    std::string key_of(const Light& l, const GradedLights& graded, const Calibrations& calibrations) const {
+        Key key("exported light");
+        key.add(l.exposure->identity, calibrations.key(*l.plan), o_.registered, o_.tiff);
+        if (o_.registered) {
+            key.add(graded.canvas.width, graded.canvas.height);
+            for (const Transform& t : l.to_frame)
+                for (const double x : {0.1, 0.5, 0.9})
+                    for (const double y : {0.1, 0.5, 0.9}) {
+                        const Point p = t.map({x * graded.canvas.width, y * graded.canvas.height});
+                        key.add(p.x, p.y);
+                    }
+        }
+        return key.result();
+    }
+
+    /// Whether an earlier call wrote just that.
+    static bool is_there(const fs::path& file, const std::string& key) {
+        std::error_code failed;
+        if (!fs::is_regular_file(file, failed)) return false;
+        bool same = false;
+        const auto failure = attempt([&] {
+            const Header h = read_summary(file).header;
+            same = h.text("EXPORTED") == key ||
+                   h.text("Exif.ImageDescription").value_or("").find(key) != std::string::npos;
+        });
+        return !failure && same;
+    }
+
+    void take(const Light& l, const GradedLights& graded, Calibrations& calibrations) {
+        const auto leave = [&](std::string reason) {
+            report_.left_out.push_back({l.exposure->path, std::move(reason)});
+        };
+        if (!l.measures) return leave(l.problem);
+        if (o_.registered && !l.registration) return leave(l.registration.text);
+        const std::string key = key_of(l, graded, calibrations);
+        const fs::path file = place_of(*l.exposure);
+        if (is_there(file, key)) {
+            ++report_.there_already;
+            return;
+        }
+        Image image;
+        const auto failure = attempt([&] {
+            const auto view =
+                calibrations.view(*l.plan, std::shared_ptr<const OwnCorrections>(l.measures, &l.measures->own));
+            if (o_.registered) {
+                image = registered(view, l, graded.canvas);
+                return;
+            }
+            const CalibratedPlanes planes(view->source());
+            image = read_planes(planes);
+            planes.release();
+        });
+        if (failure) return leave(failure->what_failed);
+        std::error_code failed;
+        fs::create_directories(file.parent_path(), failed);
+        write(file, image, l, graded, key);
+        ++report_.written;
+    }
+
+    /// Each plane by its own transform: of a mosaic they may differ.
+    Image registered(const std::shared_ptr<const FrameView>& view, const Light& l, const Canvas& canvas) const {
+        std::vector<double> noise;
+        for (const Measures& m : l.measures->planes)
+            noise.push_back(m.noise);
+        const Context& context = project_.session.context;
+        RegriddedImage all = regrid(view, l.to_frame.front(), canvas, noise, context);
+        for (std::size_t p = 1; p < l.to_frame.size(); ++p) {
+            const RegriddedImage own = regrid(view, l.to_frame[p], canvas, noise, context);
+            const View<const float> from = own.pixels.plane(static_cast<int>(p));
+            std::copy(from.data, from.data + canvas.bounds().area(), all.pixels.plane(static_cast<int>(p)).data);
+        }
+        return std::move(all.pixels);
+    }
+
+    std::string master_name(const std::optional<std::size_t>& m) const {
+        return m ? project_.session.pairing.masters[*m].name : "none";
+    }
+
+    std::vector<std::string> account(const Light& l, const GradedLights& graded) const {
+        std::vector<std::string> out = {fmt::format("calibrate: {}: dark {}, bias {}, flat {}; defects replaced",
+                                                    l.exposure->path, master_name(l.plan->dark),
+                                                    master_name(l.plan->bias), master_name(l.plan->flat))};
+        if (o_.registered)
+            out.push_back(fmt::format("register: onto the grid of {}, {} stars, {:.3f} px; Lanczos-3",
+                                      graded.reference_path, l.registration->matched, l.registration->rms));
+        return out;
+    }
+
+    void write(const fs::path& file, const Image& image, const Light& l, const GradedLights& graded,
+               const std::string& key) const {
+        const std::vector<std::string> lines = account(l, graded);
+        if (o_.tiff) {
+            write_tiff(file, image, TiffSamples::float_32,
+                       {fmt::format("{}\nADU\nexported {}", fmt::join(lines, "\n"), key), {}});
+            return;
+        }
+        Header h;
+        h.set("CREATOR", kCreator, "program that made this file");
+        const bool turned = !l.exposure->cfa.empty() && o_.registered;
+        const FrameSummary original = read_summary(project_.session.options.folder / l.exposure->path);
+        for (const Card& c : original.header.cards()) {
+            if (not_kept().count(c.key) || c.key.size() > 8 || c.key.find('.') != std::string::npos) continue;
+            if (o_.registered && tells_place(c.key)) continue;
+            if (turned && (c.key == "BAYERPAT" || c.key == "XBAYROFF" || c.key == "YBAYROFF")) continue;
+            h.add(c);
+        }
+        h.set("ROWORDER", "TOP-DOWN", "the first row is the upper one");
+        h.set("BUNIT", "ADU", "above the offset");
+        h.set("EXPORTED", key, "what made this file");
+        for (const std::string& line : lines)
+            h.add_history(line);
+        write_fits(file, {{image.plane(), h, {}, image.planes()}});
+    }
+
+    const FrameExportOptions& o_;
+    OpenProject project_;
+    FrameExportReport report_;
+};
+
+} // namespace
+
+FrameExportReport export_frames(const FrameExportOptions& options, const Context& context) {
+    return Exporting(options, context).run();
+}
+
+} // namespace kasane
