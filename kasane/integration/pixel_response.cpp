@@ -208,13 +208,7 @@ double restored_fwhm(double fwhm, const DrizzleOptions& o) {
             return gaussian_response(fwhm, f) * r.of_drops(f) * r.restoring(f) * std::cos(2 * kPi * f * x);
         });
     };
-    const double half = profile(0) / 2;
-    double near = 0, far = 2 * fwhm + 2;
-    for (int k = 0; k < 40; ++k) {
-        const double middle = 0.5 * (near + far);
-        (profile(middle) > half ? near : far) = middle;
-    }
-    return near + far;
+    return width_at_half(profile, 2 * fwhm + 2);
 }
 
 double restoring_cost(double fwhm, const DrizzleOptions& o) {

@@ -23,6 +23,18 @@ std::vector<float> restoring_kernel(const DrizzleOptions& options, double side);
 /// since no pixel tells anything of frequencies from one cycle a pixel on; 0 where they are wide enough.
 double restoring_smoothness(double fwhm);
 
+/// Full width at half maximum of a profile that falls from its middle at 0 to below half of it before `far`.
+template <class Profile>
+double width_at_half(const Profile& profile, double far) {
+    const double half = profile(0) / 2;
+    double near = 0;
+    for (int k = 0; k < 40; ++k) {
+        const double middle = 0.5 * (near + far);
+        (profile(middle) > half ? near : far) = middle;
+    }
+    return near + far;
+}
+
 /// FWHM of a Gaussian star that is `fwhm` wide in its lights (their pixels included) once it is drizzled and restored;
 /// pixels of a light.
 double restored_fwhm(double fwhm, const DrizzleOptions& options);

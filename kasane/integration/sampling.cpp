@@ -164,13 +164,7 @@ double interpolated_fwhm(double fwhm) {
             sum += lanczos3(u) * std::exp(-0.5 * (x - u) * (x - u) / (sigma * sigma));
         return sum;
     };
-    const double half = profile(0) / 2;
-    double near = 0, far = 2 * fwhm + 2;
-    for (int k = 0; k < 40; ++k) {
-        const double middle = 0.5 * (near + far);
-        (profile(middle) > half ? near : far) = middle;
-    }
-    return near + far;
+    return width_at_half(profile, 2 * fwhm + 2);
 }
 
 double drizzled_fwhm(double fwhm, const DrizzleOptions& o) {

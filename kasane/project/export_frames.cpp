@@ -6,7 +6,9 @@
 #include <kasane/integration/regrid.hpp>
 #include <kasane/io/fits.hpp>
 #include <kasane/io/tiff.hpp>
+#include <kasane/io/world_coordinates.hpp>
 #include <kasane/ledger/keys.hpp>
+#include <kasane/project/export_header.hpp>
 #include <kasane/stages/grade.hpp>
 #include <kasane/stages/masters.hpp>
 #include <kasane/stages/open_project.hpp>
@@ -46,19 +48,6 @@ private:
     const CalibratedView& view_;
 };
 
-const std::set<std::string>& not_kept() { // of how the original is stored, and where its pixels lie
-    static const std::set<std::string> keys = {"SIMPLE", "BITPIX",   "NAXIS",   "NAXIS1",  "NAXIS2",   "NAXIS3",
-                                               "EXTEND", "BSCALE",   "BZERO",   "BLANK",   "DATAMIN",  "DATAMAX",
-                                               "END",    "CHECKSUM", "DATASUM", "CREATOR", "ROWORDER", "PEDESTAL"};
-    return keys;
-}
-
-bool tells_place(const std::string& key) {
-    static const char* kBegins[] = {"CRPIX", "CRVAL", "CTYPE", "CDELT", "CROTA", "CD1_", "CD2_", "PC1_",
-                                    "PC2_",  "A_",    "B_",    "AP_",   "BP_",   "PV1_", "PV2_", "WCSAXES"};
-    return std::any_of(std::begin(kBegins), std::end(kBegins), [&](const char* b) { return key.starts_with(b); });
-}
-
 class Exporting {
 public:
     Exporting(const FrameExportOptions& o, const Context& context) : o_(o), project_(o.project, context) {}
@@ -68,7 +57,7 @@ public:
         if (s.pairing.stacks.empty())
             throw DataError(fmt::format("there are no lights among its {} exposures", s.exposures.size()),
                             o_.project.folder, "Add lights, or see with 'kasane check' what each file was taken for");
-        require_place();
+        require_outside(o_.project.folder, o_.to);
         require_some();
         if (const auto missing = reference_finding(s))
             throw UsageError(missing->text, recipe_file(o_.project.folder), missing->remedy);
@@ -104,20 +93,9 @@ private:
     }
 
     fs::path place_of(const Exposure& e) const {
-        fs::path place; // files of other folders lead out of the project: their last folder tells them apart
-        for (const fs::path& part : fs::path(e.path).lexically_normal())
-            if (part != "..") place /= part;
-        place = o_.to / place.relative_path();
+        const fs::path place = exported_place(o_.to, e.path);
         return place.parent_path() /
                (place.stem().string() + (o_.registered ? ".registered" : ".calibrated") + (o_.tiff ? ".tif" : ".fits"));
-    }
-
-    void require_place() const {
-        const fs::path project = fs::weakly_canonical(fs::absolute(o_.project.folder)),
-                       to = fs::weakly_canonical(fs::absolute(o_.to));
-        if (to == project || to.string().starts_with(project.string() + "/"))
-            throw UsageError("lies inside the project, where its files would be taken for exposures", o_.to,
-                             "Name a folder elsewhere");
     }
 
     /// Every name that may be written is free, or ours.
@@ -240,16 +218,19 @@ private:
                        {fmt::format("{}\nADU\nexported {}", fmt::join(lines, "\n"), key), {}});
             return;
         }
-        Header h;
+        const Exposure& e = *l.exposure;
+        Header h = exported_header(read_summary(project_.session.options.folder / e.path).header, false);
         h.set("CREATOR", kCreator, "program that made this file");
-        const bool turned = !l.exposure->cfa.empty() && o_.registered;
-        const FrameSummary original = read_summary(project_.session.options.folder / l.exposure->path);
-        for (const Card& c : original.header.cards()) {
-            if (not_kept().count(c.key) || c.key.size() > 8 || c.key.find('.') != std::string::npos) continue;
-            if (o_.registered && tells_place(c.key)) continue;
-            if (turned && (c.key == "BAYERPAT" || c.key == "XBAYROFF" || c.key == "YBAYROFF")) continue;
-            h.add(c);
-        }
+        // What other formats say in their own words, and what is so of the pixels as they stand here.
+        h.set("IMAGETYP", "Light", "kind of exposure");
+        if (!e.target.empty() && !h.find("OBJECT")) h.set("OBJECT", e.target, "target");
+        if (!e.filter.empty() && !h.find("FILTER")) h.set("FILTER", e.filter, "filter");
+        if (!e.start.empty() && !h.find("DATE-OBS")) h.set("DATE-OBS", e.start, "start, UTC");
+        if (e.seconds && !h.find("EXPTIME")) h.set("EXPTIME", *e.seconds, "[s]");
+        if (!e.camera.empty() && !h.find("INSTRUME")) h.set("INSTRUME", e.camera, "camera");
+        if (!e.telescope.empty() && !h.find("TELESCOP")) h.set("TELESCOP", e.telescope, "telescope");
+        if (!o_.registered && !e.cfa.empty()) h.set("BAYERPAT", e.cfa, "colours of the first pixels, rows from above");
+        if (!o_.registered && e.world) write_world(h, *e.world, image.width(), image.height());
         h.set("ROWORDER", "TOP-DOWN", "the first row is the upper one");
         h.set("BUNIT", "ADU", "above the offset");
         h.set("EXPORTED", key, "what made this file");

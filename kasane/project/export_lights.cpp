@@ -3,6 +3,7 @@
 #include <kasane/base/error.hpp>
 #include <kasane/base/hash.hpp>
 #include <kasane/base/output_file.hpp>
+#include <kasane/project/export_header.hpp>
 
 #include <fmt/format.h>
 #include <vector>
@@ -40,10 +41,8 @@ void carry_out(const Task& t, ExportHow how) {
 } // namespace
 
 ExportedLights export_lights(const GradeReport& report, const LightExportOptions& o) {
+    require_outside(report.folder, o.target);
     const fs::path project = fs::weakly_canonical(report.folder), target = fs::weakly_canonical(fs::absolute(o.target));
-    if (target == project || target.string().starts_with(project.string() + "/"))
-        throw UsageError("lies inside the project, where its files would be taken for exposures", o.target,
-                         "Name a folder elsewhere");
     ExportedLights done;
     std::vector<Task> tasks;
     for (const StackGrade& s : report.stacks)
@@ -52,10 +51,7 @@ ExportedLights export_lights(const GradeReport& report, const LightExportOptions
                 (!o.night.empty() && f.night != o.night))
                 continue;
             const fs::path from = fs::weakly_canonical(project / f.path);
-            fs::path place; // files of other folders lead out of the project: their last folder tells them apart
-            for (const fs::path& part : fs::path(f.path).lexically_normal())
-                if (part != "..") place /= part;
-            const fs::path to = target / place.relative_path();
+            const fs::path to = exported_place(target, f.path);
             std::error_code failed;
             if (fs::exists(fs::symlink_status(to, failed))) {
                 if (!fs::is_regular_file(to, failed) || content_digest(to) != content_digest(from))

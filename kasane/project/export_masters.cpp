@@ -11,6 +11,8 @@
 #include <kasane/io/jpeg.hpp>
 #include <kasane/io/png.hpp>
 #include <kasane/io/tiff.hpp>
+#include <kasane/io/world_coordinates.hpp>
+#include <kasane/project/export_header.hpp>
 #include <kasane/project/result.hpp>
 #include <kasane/stages/outside_image.hpp>
 
@@ -366,12 +368,9 @@ private:
     }
 
     void write_fits_of(const Source& s, const Image& image, const Target& t, ExportedMaster e) {
-        static const std::set<std::string> own = {"SIMPLE", "BITPIX",  "NAXIS",    "NAXIS1",  "NAXIS2",  "NAXIS3",
-                                                  "EXTEND", "BSCALE",  "BZERO",    "BLANK",   "DATAMIN", "DATAMAX",
-                                                  "END",    "EXTNAME", "CHECKSUM", "DATASUM", "ROWORDER"};
-        Header h;
-        for (const Card& c : s.header.cards())
-            if (!own.count(c.key) && !c.key.starts_with("Tiff.") && c.key.size() <= 8) h.add(c);
+        Header h = exported_header(s.header, s.ours);
+        if (const auto world = s.ours ? std::nullopt : world_of_image(s.file))
+            write_world(h, *world, image.width(), image.height());
         h.set("ROWORDER", "TOP-DOWN", "the first row is the upper one");
         if (s.ours) h.add_history("exported from " + s.file.filename().string());
         write_fits(t.file, {{image.plane(), h, {}, image.planes()}});

@@ -12,6 +12,7 @@
 //   look.hpp           one light before and after calibration
 //   export_lights.hpp, export_frames.hpp  lights for another program: as they are; calibrated, registered
 //   export_masters.hpp master lights for another program, in its formats
+//   export_header.hpp  what all exports have in common
 #pragma once
 
 #include <kasane/base/parallel.hpp>
