@@ -333,11 +333,16 @@ void describe(CLI::App& app, Arguments& a) {
     finish->add_option("--to", a.to, "Where the results go (otherwise into finished among the project's)")
         ->type_name("DIR");
     finish->add_option("--background", a.background, "Gradient: polynomial, spline or none")->type_name("KIND");
+    finish
+        ->add_option("--sharpen", a.sharpen,
+                     "Width of the stars afterwards over that before, 0.6 to 0.95, or 1: as it is")
+        ->type_name("SHARE");
     finish->add_option("--palette", a.palette, "What makes red, green and blue: \"Ha; 0.3 Ha + 0.7 OIII; OIII\"")
         ->type_name("SUMS");
     finish->add_option("--white", a.white, "stars, none, \"x y width height\", or factors \"1.2 1 0.9\"")
         ->type_name("WHAT");
-    finish->add_option("--crop", a.crop, "What is kept")->type_name("\"X Y W H\"");
+    finish->add_option("--onto", a.onto, "An image whose grid all are brought onto first")->type_name("IMAGE");
+    finish->add_option("--crop", a.crop, "What is kept: \"X Y W H\", or \"coverage 0.9\"")->type_name("PART");
     finish->add_option("--turn", a.turn, "90, 180 or 270 degrees counter-clockwise")->type_name("DEGREES");
     finish->add_flag("--mirror", a.mirror, "Left and right change places");
     finish->add_option("--bin", a.bin, "Means over squares of so many pixels")->type_name("N");

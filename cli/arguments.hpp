@@ -60,7 +60,7 @@ struct Arguments {
     std::string background, palette, white, crop;   ///< finish: as in the recipe; empty: as that says
     std::optional<int> turn, bin;                   ///< finish
     bool mirror = false;                            ///< finish
-    std::optional<double> stretch, black;           ///< finish, export
+    std::optional<double> stretch, black, sharpen;  ///< finish, export
 };
 
 /// Adds all verbs and options, with their help, to `app`.

@@ -518,18 +518,14 @@ FinishOptions finish_options(const Arguments& a, const RunOptions& project) {
         o.gradient.kind = a.background == "spline" ? GradientKind::spline : GradientKind::polynomial;
         if (a.background == "spline") o.gradient.degree = 0;
     }
+    if (a.sharpen) o.sharpen = *a.sharpen != 1 ? *a.sharpen : 0;
     if (!a.palette.empty()) o.palette = parse_palette(a.palette), o.combine = true;
     if (a.white == "none")
         o.white.reset();
     else if (!a.white.empty())
         o.white = parse_white(a.white);
-    if (!a.crop.empty()) {
-        const auto region = parse_region(a.crop);
-        if (!region)
-            throw UsageError(fmt::format("\"{}\" is no crop", a.crop), {},
-                             "Say x, y, width and height: \"100 100 1600 1000\"");
-        o.reshape.crop = *region;
-    }
+    if (!a.crop.empty()) set_crop(o, a.crop);
+    if (!a.onto.empty()) o.onto = fs::absolute(a.onto);
     if (a.turn) o.reshape.turn = *a.turn;
     o.reshape.mirror = o.reshape.mirror || a.mirror;
     if (a.bin) o.reshape.bin = *a.bin;

@@ -12,8 +12,10 @@
 //   gradient.hpp     gradients, told from what is sky, and taken off
 //   sky_polynomial.hpp  polynomials through places of sky
 //   gradient_picture.hpp  what was taken for sky, to look at
+//   sharpen.hpp      deconvolution with what stars show; sharpen_picture.hpp: before and after
+//   deconvolution.hpp  its iteration, on a tile; separable_kernel.hpp: convolution
 //   colour.hpp       filters combined, white, luminance; colour_text.hpp: palettes and whites as one writes them
-//   reshape.hpp      crop, turn, mirror, bin
+//   reshape.hpp      crop, turn, mirror, bin; the largest rectangle of a mask
 //   tone.hpp         from linear to what a screen shows
 #pragma once
 

@@ -62,4 +62,30 @@ Image reshaped(const Image& image, const Reshape& r) {
     return out;
 }
 
+Region largest_rectangle(const Mask& mask) {
+    // Row by row the largest below a histogram of columns: each begins on a stack and ends where a lower one comes.
+    Region best;
+    std::vector<int> height(static_cast<std::size_t>(mask.width()) + 1, 0);
+    std::vector<int> open; // columns of rising height
+    for (int y = 0; y < mask.height(); ++y) {
+        for (int x = 0; x < mask.width(); ++x) {
+            int& h = height[static_cast<std::size_t>(x)];
+            h = mask(x, y) ? h + 1 : 0;
+        }
+        open.clear();
+        for (int x = 0; x <= mask.width(); ++x) {
+            while (!open.empty() &&
+                   height[static_cast<std::size_t>(open.back())] >= height[static_cast<std::size_t>(x)]) {
+                const int tall = height[static_cast<std::size_t>(open.back())];
+                open.pop_back();
+                const int left = open.empty() ? 0 : open.back() + 1;
+                const Region here{left, y - tall + 1, x - left, tall};
+                if (here.area() > best.area()) best = here;
+            }
+            open.push_back(x);
+        }
+    }
+    return best;
+}
+
 } // namespace kasane

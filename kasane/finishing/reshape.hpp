@@ -22,6 +22,10 @@ struct Reshape {
 /// Throws UsageError where it makes no sense, the crop reaches beyond the picture, or less than a pixel is left.
 Image reshaped(const Image& image, const Reshape& reshape);
 
+/// The largest rectangle in which the mask is nowhere 0; empty where it is so everywhere. Of several, the uppermost and
+/// leftmost.
+Region largest_rectangle(const Mask& mask);
+
 /// From a place in the new picture to the one in the old (pixel centres at integers).
 Affine to_former(const Reshape& reshape, int width, int height);
 

@@ -17,6 +17,9 @@ void reciprocal_row(float* by, const float* level, float least, std::size_t coun
 void symmetric_row(float* to, const float* middle, const float* const* before, const float* const* after,
                    const float* kernel, std::size_t taps, std::size_t count);
 
+/// to[i] = kernel[0] * from[0][i] + kernel[1] * from[1][i] + ..., from the left.
+void weighted_row(float* to, const float* const* from, const float* kernel, std::size_t taps, std::size_t count);
+
 /// to[i] = from[i] where that is higher; what is no number does not count.
 void raise_row(float* to, const float* from, std::size_t count);
 

@@ -68,6 +68,33 @@ void SymmetricRow(float* to, const float* middle, const float* const* before, co
     }
 }
 
+void WeightedRow(float* to, const float* const* from, const float* kernel, std::size_t taps, std::size_t count) {
+    const hn::ScalableTag<float> d;
+    const std::size_t lanes = hn::Lanes(d);
+    std::size_t i = 0;
+    for (; i + 4 * lanes <= count; i += 4 * lanes) {
+        auto one = hn::Zero(d), two = one, three = one, four = one;
+        for (std::size_t k = 0; k < taps; ++k) {
+            const auto tap = hn::Set(d, kernel[k]);
+            const float* v = from[k] + i;
+            one = hn::Add(one, hn::Mul(tap, hn::LoadU(d, v)));
+            two = hn::Add(two, hn::Mul(tap, hn::LoadU(d, v + lanes)));
+            three = hn::Add(three, hn::Mul(tap, hn::LoadU(d, v + 2 * lanes)));
+            four = hn::Add(four, hn::Mul(tap, hn::LoadU(d, v + 3 * lanes)));
+        }
+        hn::StoreU(one, d, to + i);
+        hn::StoreU(two, d, to + i + lanes);
+        hn::StoreU(three, d, to + i + 2 * lanes);
+        hn::StoreU(four, d, to + i + 3 * lanes);
+    }
+    for (; i < count; ++i) {
+        float sum = 0;
+        for (std::size_t k = 0; k < taps; ++k)
+            sum += kernel[k] * from[k][i];
+        to[i] = sum;
+    }
+}
+
 void RaiseRow(float* to, const float* from, std::size_t count) {
     const hn::ScalableTag<float> d;
     const std::size_t lanes = hn::Lanes(d);
@@ -188,6 +215,7 @@ HWY_EXPORT(AnyAtLeast);
 HWY_EXPORT(CountPresent);
 HWY_EXPORT(RaiseRow);
 HWY_EXPORT(SymmetricRow);
+HWY_EXPORT(WeightedRow);
 HWY_EXPORT(SplitPositions);
 HWY_EXPORT(SplitEvenPositions);
 
@@ -203,6 +231,9 @@ void raise_row(float* to, const float* from, std::size_t count) {
 void symmetric_row(float* to, const float* middle, const float* const* before, const float* const* after,
                    const float* kernel, std::size_t taps, std::size_t count) {
     HWY_DYNAMIC_DISPATCH(SymmetricRow)(to, middle, before, after, kernel, taps, count);
+}
+void weighted_row(float* to, const float* const* from, const float* kernel, std::size_t taps, std::size_t count) {
+    HWY_DYNAMIC_DISPATCH(WeightedRow)(to, from, kernel, taps, count);
 }
 bool any_gap(const float* values, std::size_t count) {
     return HWY_DYNAMIC_DISPATCH(AnyGap)(values, count);

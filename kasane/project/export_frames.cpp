@@ -9,6 +9,7 @@
 #include <kasane/io/world_coordinates.hpp>
 #include <kasane/ledger/keys.hpp>
 #include <kasane/project/export_header.hpp>
+#include <kasane/stages/canvas_sky.hpp>
 #include <kasane/stages/grade.hpp>
 #include <kasane/stages/masters.hpp>
 #include <kasane/stages/open_project.hpp>
@@ -71,6 +72,7 @@ public:
         Calibrations calibrations(s);
         for (const ReferenceGroup& group : reference_groups(s)) {
             const GradedLights graded = grade_group(s, calibrations, group, remembered_reference(s, group));
+            if (o_.registered) sky_ = sky_of(graded);
             for (std::size_t k = 0; k < group.stacks.size(); ++k) {
                 const std::vector<Light>& lights = graded.lights[k];
                 s.context.progress.begin("export " + s.pairing.stacks[group.stacks[k]].name,
@@ -87,6 +89,15 @@ public:
     }
 
 private:
+    /// Of the grid, as the headers of the lights that are kept on it say: where a master light would lie.
+    std::optional<WorldCoordinates> sky_of(const GradedLights& graded) const {
+        std::vector<const Light*> used;
+        for (const std::vector<Light>& lights : graded.lights)
+            for (const Light& l : lights)
+                if (l.registration && l.verdict.keep) used.push_back(&l);
+        return used.empty() ? std::nullopt : sky_of_canvas(project_.session, graded, used, graded.canvas, false).world;
+    }
+
     bool wanted(const Exposure& e) const {
         return (o_.filter.empty() || fold_filter(e.filter) == fold_filter(o_.filter)) &&
                (o_.night.empty() || e.night == o_.night);
@@ -127,6 +138,10 @@ private:
         key.add(l.exposure->identity, calibrations.key(*l.plan), o_.registered, o_.tiff);
         if (o_.registered) {
             key.add(graded.canvas.width, graded.canvas.height);
+            if (sky_) {
+                const SkyPoint middle = sky_->to_sky(graded.canvas.centre()), corner = sky_->to_sky({0, 0});
+                key.add(middle.ra, middle.dec, corner.ra, corner.dec);
+            }
             for (const Transform& t : l.to_frame)
                 for (const double x : {0.1, 0.5, 0.9})
                     for (const double y : {0.1, 0.5, 0.9}) {
@@ -230,6 +245,7 @@ private:
         if (!e.camera.empty() && !h.find("INSTRUME")) h.set("INSTRUME", e.camera, "camera");
         if (!e.telescope.empty() && !h.find("TELESCOP")) h.set("TELESCOP", e.telescope, "telescope");
         if (!o_.registered && !e.cfa.empty()) h.set("BAYERPAT", e.cfa, "colours of the first pixels, rows from above");
+        if (o_.registered && sky_) write_world(h, *sky_, image.width(), image.height());
         if (!o_.registered && e.world) write_world(h, *e.world, image.width(), image.height());
         h.set("ROWORDER", "TOP-DOWN", "the first row is the upper one");
         h.set("BUNIT", "ADU", "above the offset");
@@ -242,6 +258,7 @@ private:
     const FrameExportOptions& o_;
     OpenProject project_;
     FrameExportReport report_;
+    std::optional<WorldCoordinates> sky_; ///< of the grid that is at work
 };
 
 } // namespace

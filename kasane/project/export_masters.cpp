@@ -13,7 +13,7 @@
 #include <kasane/io/tiff.hpp>
 #include <kasane/io/world_coordinates.hpp>
 #include <kasane/project/export_header.hpp>
-#include <kasane/project/result.hpp>
+#include <kasane/project/finish_plan.hpp>
 #include <kasane/stages/outside_image.hpp>
 
 #include <algorithm>
@@ -161,13 +161,8 @@ private:
         std::vector<fs::path> files = o_.files;
         std::error_code failed;
         if (files.empty()) {
-            const RunReport run = last_run(o_.project);
-            for (const StackReport& s : run.stacks)
-                if (!s.file.empty() && fs::exists(fs::path(run.output) / s.file, failed))
-                    files.push_back(fs::path(run.output) / s.file);
-            if (files.empty())
-                throw UsageError("there are no master lights that could be exported", run.output,
-                                 "Make them first: kasane run");
+            const RunMasters run = masters_of_last_run(o_.project, "exported");
+            files = run.files;
             const fs::path project = fs::weakly_canonical(fs::absolute(o_.project.folder)),
                            to = fs::weakly_canonical(fs::absolute(o_.to)), results = fs::weakly_canonical(run.output);
             const auto lies_in = [&](const fs::path& folder) {

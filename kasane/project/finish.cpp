@@ -3,6 +3,7 @@
 #include <kasane/base/error.hpp>
 #include <kasane/base/output_file.hpp>
 #include <kasane/finishing/gradient_picture.hpp>
+#include <kasane/finishing/sharpen_picture.hpp>
 #include <kasane/frames/exposure.hpp>
 #include <kasane/frames/panel_names.hpp>
 #include <kasane/frames/words.hpp>
@@ -13,7 +14,8 @@
 #include <kasane/io/png.hpp>
 #include <kasane/io/tiff.hpp>
 #include <kasane/io/world_coordinates.hpp>
-#include <kasane/project/result.hpp>
+#include <kasane/project/finish_plan.hpp>
+#include <kasane/project/onto_grid.hpp>
 #include <kasane/stages/joint_stacks.hpp>
 #include <kasane/stages/outside_image.hpp>
 
@@ -31,165 +33,20 @@ namespace kasane {
 
 namespace {
 
-/// A master light as it lies there.
-struct MasterFile {
-    fs::path file;
-    std::string name;   ///< of the stack, or the file
-    std::string filter; ///< folded; may be empty
-    std::string target;
-    int width = 0, height = 0, planes = 1;
-    Header header;
-    std::vector<double> noise; ///< by plane, as stated; empty: not stated
-};
-
-/// What becomes one image.
-struct Plan {
-    std::string name;
-    std::vector<const MasterFile*> sources; ///< of one plane each, or one of three
-    Palette palette;                        ///< empty: one plane
-    const MasterFile* luminance = nullptr;
-};
-
 const std::set<std::string>& kept_cards() { // what is so of the canvas and of the instrument
     static const std::set<std::string> kept = {"IMAGETYP", "ROWORDER", "BUNIT",    "OBJECT",   "INSTRUME",
                                                "TELESCOP", "FOCALLEN", "REFERENC", "REFPRINT", "DATE-OBS"};
     return kept;
 }
 
-std::vector<double> stated_noise(const Header& h, int planes) {
-    std::vector<double> out;
-    for (int p = 0; p < planes; ++p) {
-        static const char* kKeys[] = {"NOISER", "NOISEG", "NOISEB"};
-        const auto value = planes == 3 ? h.number(kKeys[p]) : h.number("NOISE");
-        if (!value || !(*value > 0)) return {};
-        out.push_back(*value);
-    }
-    return out;
-}
-
-MasterFile source_of(const fs::path& file) {
-    MasterFile s;
-    s.file = file;
-    const FrameSummary summary = read_summary(file);
-    if (!summary.linear)
-        throw InputError("is no linear image: its format is for looking at", file, "Name the FITS file it was made of");
-    const auto view = view_of_image(file);
-    s.width = view->width(), s.height = view->height(), s.planes = view->planes();
-    s.header = summary.header;
-    const Exposure e = describe_exposure(file.string(), summary);
-    s.name = file.stem().string();
-    s.filter = fold_filter(e.filter);
-    s.target = e.target;
-    if (e.made_by_kasane) s.noise = stated_noise(summary.header, s.planes);
-    return s;
-}
-
-class Planner {
-public:
-    /// `strict`: files are named, and belong together.
-    Planner(const FinishOptions& o, bool strict, std::vector<std::string>& notes)
-        : strict_(strict || !o.palette.empty()), o_(o), notes_(notes) {}
-
-    /// Of master lights of one target.
-    std::vector<Plan> plan(const std::vector<const MasterFile*>& group) {
-        std::vector<Plan> out;
-        std::vector<const MasterFile*> mono;
-        for (const MasterFile* s : group) {
-            if (s->planes == 3)
-                out.push_back({s->name, {s}, own_colours(), nullptr});
-            else
-                mono.push_back(s);
-        }
-        std::set<const MasterFile*> used;
-        if (o_.combine && !mono.empty()) in_colour(mono, used, out);
-        for (const MasterFile* s : mono)
-            if (!used.count(s)) out.push_back({s->name, {s}, {}, nullptr});
-        return out;
-    }
-
-private:
-    static Palette own_colours() { return {{{{{"R", 1}}, {{"G", 1}}, {{"B", 1}}}}}; }
-
-    /// The one of a filter; null where there is none. Several are an error where files or filters are named, else a
-    /// reason to leave it.
-    const MasterFile* of_filter(const std::vector<const MasterFile*>& mono, const std::string& name,
-                                std::string& why) const {
-        std::vector<const MasterFile*> found;
-        for (const MasterFile* s : mono)
-            if (s->filter == name) found.push_back(s);
-        if (found.size() < 2) return found.empty() ? nullptr : found.front();
-        why = fmt::format("there are several master lights of {}", name);
-        constexpr const char* kRemedy = "Name the files that belong together: kasane finish R.fits G.fits B.fits";
-        if (strict_) throw UsageError(why, found[1]->file, kRemedy);
+/// Its own extension; null where it has none.
+std::unique_ptr<FrameReader> coverage_of(const fs::path& file) {
+    try {
+        return open_fits(file, "COVERAGE");
+    } catch (const InputError&) {
         return nullptr;
     }
-
-    void in_colour(const std::vector<const MasterFile*>& mono, std::set<const MasterFile*>& used,
-                   std::vector<Plan>& out) {
-        Plan plan;
-        plan.palette = o_.palette.empty() ? own_colours() : o_.palette;
-        std::string why;
-        std::vector<std::string> missing;
-        for (Palette::Sum& sum : plan.palette.colours)
-            for (auto& [name, factor] : sum) {
-                name = fold_filter(name);
-                const MasterFile* s = of_filter(mono, name, why);
-                if (!s)
-                    missing.push_back(name);
-                else if (std::find(plan.sources.begin(), plan.sources.end(), s) == plan.sources.end())
-                    plan.sources.push_back(s);
-            }
-        if (!missing.empty() && why.empty()) {
-            std::vector<std::string> there;
-            for (const MasterFile* s : mono)
-                there.push_back(s->filter.empty() ? s->file.filename().string() : s->filter);
-            why =
-                fmt::format("no master light of {}; there are {}", fmt::join(missing, " and "), fmt::join(there, ", "));
-            if (!o_.palette.empty())
-                throw UsageError("the palette cannot be made: " + why, {}, "Name filters that are there");
-            why += ". A palette says which filters make red, green and blue: --palette \"Ha; 0.5 Ha + 0.5 OIII; OIII\"";
-        }
-        for (const MasterFile* s : plan.sources)
-            if (why.empty() && !on_one_canvas(*s, *plan.sources.front())) {
-                why = fmt::format("{} is {} x {} pixels, {} {} x {}: they do not lie on one canvas",
-                                  s->file.filename().string(), s->width, s->height,
-                                  plan.sources.front()->file.filename().string(), plan.sources.front()->width,
-                                  plan.sources.front()->height);
-                if (strict_)
-                    throw UsageError(why, s->file,
-                                     "Bring them onto one: kasane align A.fits B.fits --onto C.fits --write DIR");
-            }
-        if (!why.empty()) {
-            if (mono.size() > 1) notes_.push_back("no picture in colour: " + why);
-            return;
-        }
-        if (o_.luminance) {
-            plan.luminance = of_filter(mono, "L", why);
-            if (plan.luminance && !on_one_canvas(*plan.luminance, *plan.sources.front())) {
-                why = plan.luminance->file.filename().string() + " lies on another canvas";
-                plan.luminance = nullptr;
-            }
-            if (!why.empty()) notes_.push_back("L gives no brightness: " + why);
-        }
-        std::string name = plan.sources.front()->name;
-        for (const MasterFile* s : plan.sources)
-            name = common_words(name, s->name);
-        if (plan.luminance) name = common_words(name, plan.luminance->name);
-        if (name.empty()) name = squeezed(plan.sources.front()->target);
-        plan.name = (name.empty() ? "master" : name) + "-colour";
-        used.insert(plan.sources.begin(), plan.sources.end());
-        if (plan.luminance) used.insert(plan.luminance);
-        out.push_back(std::move(plan));
-    }
-
-    static bool on_one_canvas(const MasterFile& a, const MasterFile& b) {
-        return a.width == b.width && a.height == b.height;
-    }
-
-    const bool strict_;
-    const FinishOptions& o_;
-    std::vector<std::string>& notes_;
-};
+}
 
 /// One plane in work.
 struct Channel {
@@ -200,8 +57,9 @@ struct Channel {
 
 class Work {
 public:
-    Work(const Plan& plan, const FinishOptions& o, const fs::path& folder, const Context& context)
-        : plan_(plan), o_(o), folder_(folder), context_(context) {
+    Work(const FinishPlan& plan, const FinishOptions& o, const OntoGrid* grid, const fs::path& folder,
+         const Context& context)
+        : plan_(plan), o_(o), grid_(grid), folder_(folder), context_(context) {
         image_.name = plan.name;
         image_.linear = folder / (plan.name + ".fits");
         image_.shown = folder / (plan.name + ".tif");
@@ -213,6 +71,8 @@ public:
         for (const MasterFile* s : plan_.sources)
             for (Channel& c : take(*s))
                 channels.push_back(std::move(c));
+        if (plan_.luminance) luminance_ = std::move(take(*plan_.luminance).front());
+        if (o_.sharpen > 0) sharpen_all(channels);
         Image out = plan_.palette.empty() ? std::move(channels.front().pixels) : in_colour(channels);
         if (plan_.palette.empty()) {
             image_.noise.fill(channels.front().told.noise);
@@ -221,12 +81,19 @@ public:
         for (Channel& c : channels)
             image_.parts.push_back(std::move(c.told));
         if (luminance_) image_.parts.push_back(std::move(luminance_->told));
-        if (o_.reshape.any()) {
+        shape_ = o_.reshape;
+        if (o_.covered > 0) {
+            shape_.crop = largest_rectangle(covered_);
+            if (shape_.crop.empty())
+                throw DataError(fmt::format("nothing of it has {} of the full coverage", o_.covered),
+                                image_.parts.front().file, {});
+        }
+        if (shape_.any()) {
             const int width = out.width(), height = out.height();
-            out = reshaped(out, o_.reshape);
+            out = reshaped(out, shape_);
             tell_shape(width, height);
             for (double& n : image_.noise)
-                n /= o_.reshape.bin;
+                n /= shape_.bin;
         }
         image_.width = out.width(), image_.height = out.height(), image_.planes = out.planes();
         image_.curves =
@@ -241,11 +108,62 @@ public:
     }
 
 private:
-    /// Its planes, gradients taken off.
-    std::vector<Channel> take(const MasterFile& s) {
+    Image planes_of(const MasterFile& s) {
         const auto view = view_of_image(s.file);
         Image all = read_planes(*view);
         view->release();
+        if (o_.covered > 0) find_covered(s, {}, all);
+        return all;
+    }
+
+    /// On the grid; `area` of a pixel of it, in pixels of the image.
+    Image brought(const MasterFile& s, double& area) {
+        ImageOnGrid there = bring_onto(*grid_, s.file, {}, true, context_);
+        if (!there.told.registered)
+            throw DataError("cannot be brought onto the grid of " + grid_->file.filename().string() + ": " +
+                                there.told.text,
+                            s.file, {});
+        area = there.on_grid.area;
+        grid_text_.push_back(fmt::format(
+            "{} onto the grid of {}: {} of {} stars, {:.2f} px, scale {:.4g}, turned by {:.2f} degrees{}",
+            s.file.filename().string(), grid_->file.filename().string(), there.told.matched, there.told.stars,
+            there.told.rms, there.told.scale, there.told.turn, there.told.mirrored ? ", mirrored" : ""));
+        if (o_.covered > 0) find_covered(s, there.to_image, there.on_grid.pixels);
+        return std::move(there.on_grid.pixels);
+    }
+
+    /// Leaves in `covered_` what has its share of the full coverage, and data in all planes.
+    void find_covered(const MasterFile& s, const std::optional<Transform>& to_image, const Image& pixels) {
+        if (covered_.empty()) covered_ = Mask(pixels.width(), pixels.height(), 1, 1);
+        const std::unique_ptr<FrameReader> file = coverage_of(s.file);
+        const Image coverage = file ? read_plane(*file, main_plane(file->planes())) : Image();
+        float least = 0;
+        if (file) {
+            constexpr double kFull = 0.98; // of all pixels
+            std::vector<float> sorted = sample_pixels(coverage.plane(), 1000000);
+            least = static_cast<float>(o_.covered) * quantile_in_place(sorted, kFull);
+        }
+        context_.workers.for_each(static_cast<std::size_t>(pixels.height()), [&](std::size_t row) {
+            const int y = static_cast<int>(row);
+            for (int x = 0; x < pixels.width(); ++x) {
+                bool there = true;
+                for (int p = 0; p < pixels.planes(); ++p)
+                    there = there && std::isfinite(pixels(x, y, p));
+                if (there && file) {
+                    const Point at = to_image ? to_image->map({static_cast<double>(x), static_cast<double>(y)})
+                                              : Point{static_cast<double>(x), static_cast<double>(y)};
+                    const int u = static_cast<int>(std::lround(at.x)), v = static_cast<int>(std::lround(at.y));
+                    there = coverage.bounds().contains({u, v, 1, 1}) && coverage(u, v) >= least;
+                }
+                if (!there) covered_(x, y) = 0;
+            }
+        });
+    }
+
+    /// Its planes, gradients taken off.
+    std::vector<Channel> take(const MasterFile& s) {
+        double area = 1;
+        Image all = grid_ ? brought(s, area) : planes_of(s);
         std::vector<Channel> out;
         for (int p = 0; p < s.planes; ++p) {
             Image one;
@@ -256,12 +174,12 @@ private:
                 const View<const float> plane = all.plane(p);
                 std::copy(plane.data, plane.data + one.pixels().size(), one.pixels().data());
             }
-            out.push_back(take(s, p, std::move(one)));
+            out.push_back(take(s, p, std::move(one), area));
         }
         return out;
     }
 
-    Channel take(const MasterFile& s, int plane, Image pixels) {
+    Channel take(const MasterFile& s, int plane, Image pixels, double area) {
         context_.workers.cancel().check();
         Channel c;
         static const char* kColours[] = {"R", "G", "B"};
@@ -271,7 +189,8 @@ private:
         c.stars = detect_stars(c.pixels.plane());
         if (sample_pixels(c.pixels.plane(), 1000000).empty())
             throw DataError("has no data that could be finished", s.file, {});
-        c.told.noise = s.noise.empty() ? static_cast<double>(c.stars.noise) : s.noise[static_cast<std::size_t>(plane)];
+        c.told.noise = s.noise.empty() ? static_cast<double>(c.stars.noise)
+                                       : s.noise[static_cast<std::size_t>(plane)] / std::sqrt(area);
         c.told.sky = static_cast<double>(c.stars.background.global_level);
         try {
             const Gradient g = fit_gradient(c.pixels.plane(), c.stars, o_.gradient, context_.workers);
@@ -294,6 +213,67 @@ private:
         }
         context_.progress.advance(1);
         return c;
+    }
+
+    /// All of one picture to one width of their stars, so that no colour surrounds another.
+    void sharpen_all(std::vector<Channel>& channels) {
+        struct Known {
+            Channel* channel;
+            PlaneStars stars;
+        };
+        std::vector<Known> known;
+        std::vector<float> widths;
+        const auto look = [&](Channel& c) {
+            try {
+                known.push_back({&c, learn_stars(c.pixels.plane(), c.stars, c.told.sky, c.told.noise)});
+                widths.push_back(static_cast<float>(known.back().stars.psf.fwhm));
+            } catch (const DataError& e) {
+                image_.doubts.push_back(fmt::format("{} is not sharpened: {}", c.told.name, e.what_failed()));
+                context_.progress.advance(sharpening_tiles(c.pixels.width(), c.pixels.height()));
+            }
+        };
+        for (Channel& c : channels)
+            look(c);
+        if (luminance_) look(*luminance_);
+        if (known.empty()) return;
+        const double usual = static_cast<double>(median_in_place(widths)),
+                     target = std::max(kNarrowestStar, o_.sharpen * usual);
+        for (Known& k : known) {
+            constexpr double kWorth = 0.97;
+            if (target < kWorth * k.stars.psf.fwhm) {
+                sharpen_one(*k.channel, k.stars, target);
+                continue;
+            }
+            image_.doubts.push_back(fmt::format(
+                "{} is not sharpened: its stars of {:.2f} pixels {}", k.channel->told.name, k.stars.psf.fwhm,
+                target > o_.sharpen * usual
+                    ? fmt::format("would be narrower than {} pixels, which show no shape", kNarrowestStar)
+                    : fmt::format("are as sharp already as the others will be, {:.2f}", target)));
+            context_.progress.advance(sharpening_tiles(k.channel->pixels.width(), k.channel->pixels.height()));
+        }
+    }
+
+    void sharpen_one(Channel& c, const PlaneStars& stars, double target) {
+        FinishedPart& told = c.told;
+        SharpeningPicture picture(c.pixels.plane(), c.stars, stars.flat_tops);
+        SharpenCall call;
+        call.target = target, call.sky = told.sky, call.noise = told.noise;
+        call.advance = [&] { context_.progress.advance(1); };
+        SharpenedPart s;
+        s.how = sharpen(c.pixels.plane(), stars, call, context_.workers);
+        s.stars = stars.psf.stars, s.degree = stars.psf.degree;
+        const StarList after = detect_stars(c.pixels.plane());
+        s.fwhm = after.fwhm;
+        if (c.stars.noise > 0 && after.noise > 0)
+            s.noise = static_cast<double>(after.noise) / static_cast<double>(c.stars.noise);
+        told.noise *= s.noise;
+        s.picture = folder_ / fmt::format("{}-sharp-{}.png", plan_.name, squeezed(told.name));
+        write_png(s.picture, picture.draw(c.pixels.plane()));
+        if (!s.how.settled)
+            image_.doubts.push_back(
+                fmt::format("{}: after {} steps of sharpening what is left still fell", told.name, s.how.iterations));
+        told.sharpened = std::move(s);
+        c.stars = after;
     }
 
     Image in_colour(std::vector<Channel>& channels) {
@@ -325,7 +305,6 @@ private:
     }
 
     void brighten(Image& out) {
-        luminance_ = std::move(take(*plan_.luminance).front());
         const Image own = brightness(out, context_.workers);
         const double factor = flux_ratio(own.plane(), detect_stars(own.plane()), luminance_->pixels.plane());
         if (!(factor > 0)) {
@@ -341,11 +320,12 @@ private:
     }
 
     void tell_shape(int width, int height) {
-        const Reshape& r = o_.reshape;
+        const Reshape& r = shape_;
         std::vector<std::string> words;
         if (!r.crop.empty())
-            words.push_back(fmt::format("cropped to {} x {} pixels at {}, {} of {} x {}", r.crop.width, r.crop.height,
-                                        r.crop.x, r.crop.y, width, height));
+            words.push_back(fmt::format(
+                "cropped to {} x {} pixels at {}, {} of {} x {}{}", r.crop.width, r.crop.height, r.crop.x, r.crop.y,
+                width, height, o_.covered > 0 ? fmt::format(", which have {} of the full coverage", o_.covered) : ""));
         if (r.turn) words.push_back(fmt::format("turned by {} degrees counter-clockwise", r.turn));
         if (r.mirror) words.push_back("mirrored");
         if (r.bin > 1) words.push_back(fmt::format("binned {} x {}", r.bin, r.bin));
@@ -358,7 +338,7 @@ private:
         Header h;
         for (const Card& c : first.header.cards())
             if (kept_cards().count(c.key)) h.add(c);
-        if (const auto world = world_of_image(first.file)) {
+        if (const auto world = world_of_image(grid_ ? grid_->file : first.file)) {
             std::vector<SkySample> samples;
             constexpr int kAcross = 12;
             for (int j = 0; j <= kAcross; ++j)
@@ -402,12 +382,16 @@ private:
     /// What was done, in order.
     std::vector<std::string> account() const {
         std::vector<std::string> out;
+        for (const std::string& line : grid_text_)
+            out.push_back("register: " + line);
         for (const FinishedPart& p : image_.parts) {
             out.push_back(fmt::format("of {}: {}", p.name, p.file.filename().string()));
             if (p.taken_off)
                 out.push_back(fmt::format("background of {}: {}, {:.4g} from end to end, {}; sky {:.6g}", p.name,
                                           p.gradient, p.size, o_.divide ? "divided" : "subtracted", p.sky));
         }
+        for (const FinishedPart& p : image_.parts)
+            if (p.sharpened) out.push_back(fmt::format("sharpen {}: {}", p.name, sharpening_text(*p.sharpened)));
         if (!image_.palette.empty()) out.push_back("combine: " + image_.palette);
         if (!image_.white.empty())
             out.push_back(fmt::format("white: {}, red {:.5g}, green {:.5g}, blue {:.5g}", image_.white,
@@ -437,13 +421,17 @@ private:
         write_png(image_.preview, render_planes(shown, as_it_is, kMost));
     }
 
-    const Plan& plan_;
+    const FinishPlan& plan_;
     const FinishOptions& o_;
+    const OntoGrid* grid_; ///< null: images stay on their own
     const fs::path& folder_;
     const Context& context_;
     FinishedImage image_;
     std::optional<Channel> luminance_;
     double pedestal_ = 0;
+    std::vector<std::string> grid_text_; ///< how images came onto the grid
+    Mask covered_;                       ///< 0 where any image has too little
+    Reshape shape_;
     Affine former_; ///< from pixels of the result to those of the master lights
 };
 
@@ -451,9 +439,13 @@ private:
 void require_sense(const FinishOptions& o) {
     for (const std::string& wrong : {o.gradient.check(), o.reshape.check(), o.tone.check()})
         if (!wrong.empty()) throw UsageError(wrong, {}, "See [finish] in docs/recipe.md");
+    if (o.sharpen != 0 && !(o.sharpen >= FinishOptions::kSharpest && o.sharpen <= FinishOptions::kLeastSharp))
+        throw UsageError(fmt::format("stars can be sharpened to {} to {} of their width, not {}",
+                                     FinishOptions::kSharpest, FinishOptions::kLeastSharp, o.sharpen),
+                         {}, "See [finish] in docs/recipe.md");
 }
 
-std::vector<fs::path> results_of(const Plan& plan, const fs::path& folder) {
+std::vector<fs::path> results_of(const FinishPlan& plan, const fs::path& folder) {
     std::vector<fs::path> out;
     for (const char* ending : {".fits", ".tif", ".png"})
         out.push_back(folder / (plan.name + ending));
@@ -461,6 +453,15 @@ std::vector<fs::path> results_of(const Plan& plan, const fs::path& folder) {
 }
 
 } // namespace
+
+std::string sharpening_text(const SharpenedPart& s) {
+    return fmt::format(
+        "stars of {:.2f} pixels made {:.2f} wide ({:.2f} is measured), as {} of them show their shape{}, in "
+        "{} steps; noise times {:.3f}{}",
+        s.how.before, s.how.target, s.fwhm, s.stars,
+        s.degree > 0 ? fmt::format(", which varies over the field (degree {})", s.degree) : "", s.how.iterations,
+        s.noise, s.how.kept ? fmt::format("; {} with flat tops stay as they are", s.how.kept) : "");
+}
 
 bool FinishReport::clean() const {
     return !images.empty() && std::all_of(images.begin(), images.end(),
@@ -475,19 +476,15 @@ FinishReport finish_masters(const FinishCall& call, const Context& context) {
         o = *call.options;
     else if (call.files.empty())
         o = recipe_of(call.project).finish;
+    if (!o.onto.empty() && call.files.empty()) o.onto = call.project.folder / o.onto; // a recipe's; absolute ones stay
     require_sense(o);
     std::vector<MasterFile> sources;
     std::vector<fs::path> files = call.files;
     std::error_code failed;
     if (files.empty()) {
-        const RunReport run = last_run(call.project);
-        for (const StackReport& s : run.stacks)
-            if (!s.file.empty() && fs::exists(fs::path(run.output) / s.file, failed))
-                files.push_back(fs::path(run.output) / s.file);
-        if (files.empty())
-            throw UsageError("there are no master lights that could be finished", run.output,
-                             "Make them first: kasane run");
-        report.folder = call.to.empty() ? fs::path(run.output) / "finished" : call.to;
+        RunMasters made = masters_of_last_run(call.project, "finished");
+        files = std::move(made.files);
+        report.folder = call.to.empty() ? made.output / "finished" : call.to;
     } else {
         report.folder = call.to.empty() ? fs::path("finished") : call.to;
     }
@@ -495,24 +492,29 @@ FinishReport finish_masters(const FinishCall& call, const Context& context) {
         for (std::size_t j = 0; j < i; ++j)
             if (fs::equivalent(files[i], files[j], failed))
                 throw UsageError("is named twice", files[i], "Name it once");
-        sources.push_back(source_of(files[i]));
+        sources.push_back(master_of(files[i]));
+    }
+    std::optional<OntoGrid> grid;
+    if (!o.onto.empty()) {
+        grid = grid_of(o.onto, context);
+        for (MasterFile& s : sources)
+            s.width = grid->canvas.width, s.height = grid->canvas.height;
     }
     std::map<std::string, std::vector<const MasterFile*>> groups; // by target; files that are named belong together
     for (const MasterFile& s : sources)
         groups[call.files.empty() ? squeezed(s.target) : std::string()].push_back(&s);
-    Planner planner(o, !call.files.empty(), report.notes);
-    std::vector<Plan> plans;
+    std::vector<FinishPlan> plans;
     for (const auto& [target, group] : groups)
-        for (Plan& p : planner.plan(group))
+        for (FinishPlan& p : plan_finish(group, o, !call.files.empty(), report.notes))
             plans.push_back(std::move(p));
-    if (!o.palette.empty() && std::none_of(plans.begin(), plans.end(), [](const Plan& p) {
+    if (!o.palette.empty() && std::none_of(plans.begin(), plans.end(), [](const FinishPlan& p) {
             return !p.palette.empty() && p.sources.front()->planes == 1;
         }))
         report.notes.push_back("the palette is for master lights of single filters, of which there are none");
     std::set<std::string> names;
     std::int64_t parts = 0;
     std::uint64_t most = 0;
-    for (const Plan& p : plans) {
+    for (const FinishPlan& p : plans) {
         if (!names.insert(p.name).second)
             throw UsageError(fmt::format("two images would be called {}", p.name), p.sources.front()->file,
                              "Finish them one after the other, each into a folder of its own (--to)");
@@ -524,9 +526,14 @@ FinishReport finish_masters(const FinishCall& call, const Context& context) {
             require_replaceable(result);
         }
         std::uint64_t planes = p.palette.empty() ? 2 : 4; // the result, and what is made on the way
+        const auto steps = [&](const MasterFile& s) {
+            return s.planes * (o.sharpen > 0 ? 1 + sharpening_tiles(s.width, s.height) : 1);
+        };
+        if (o.sharpen > 0) planes += 2;
+        if (grid) planes += 2; // what is brought, and its coverage
         for (const MasterFile* s : p.sources)
-            parts += s->planes, planes += static_cast<std::uint64_t>(s->planes == 3 ? 6 : 1);
-        if (p.luminance) ++parts, ++planes;
+            parts += steps(*s), planes += static_cast<std::uint64_t>(s->planes == 3 ? 6 : 1);
+        if (p.luminance) parts += steps(*p.luminance), ++planes;
         const MasterFile& first = *p.sources.front();
         most = std::max(most, planes * static_cast<std::uint64_t>(first.width) *
                                   static_cast<std::uint64_t>(first.height) * sizeof(float));
@@ -538,9 +545,9 @@ FinishReport finish_masters(const FinishCall& call, const Context& context) {
     require_writable_folder(report.folder);
     remove_leftovers(report.folder);
     context.progress.begin("finish", parts);
-    for (const Plan& p : plans) {
+    for (const FinishPlan& p : plans) {
         try {
-            report.images.push_back(Work(p, o, report.folder, context).make());
+            report.images.push_back(Work(p, o, grid ? &*grid : nullptr, report.folder, context).make());
         } catch (const DataError& e) {
             FinishedImage none;
             none.name = p.name, none.failure = e.what();

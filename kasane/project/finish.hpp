@@ -4,6 +4,7 @@
 
 #include <kasane/base/parallel.hpp>
 #include <kasane/finishing/finish_options.hpp>
+#include <kasane/finishing/sharpen.hpp>
 #include <kasane/stages/options.hpp>
 
 #include <array>
@@ -21,6 +22,16 @@ struct FinishCall {
     std::optional<FinishOptions> options; ///< nothing: as the project's recipe says
 };
 
+/// What sharpening made of a plane.
+struct SharpenedPart {
+    Sharpening how;
+    int stars = 0, degree = 0; ///< that tell what a star looks like; of the polynomials of the place
+    double fwhm = 0;           ///< of the stars afterwards, pixels
+    double noise = 1;          ///< of a pixel of sky afterwards, over that before
+    std::filesystem::path picture;
+};
+std::string sharpening_text(const SharpenedPart& part);
+
 /// A plane of a master light.
 struct FinishedPart {
     std::string name; ///< of its filter, or a colour
@@ -32,6 +43,7 @@ struct FinishedPart {
     double left = 0, expected = 0, share = 0; ///< as Gradient has them; of the places the share that is sky
     bool taken_off = false;
     std::filesystem::path picture; ///< of sky and gradient; empty: none
+    std::optional<SharpenedPart> sharpened;
 };
 
 struct FinishedImage {
@@ -62,10 +74,10 @@ struct FinishReport {
 
 /// Finishes the master lights of a project's last run, target by target, or the files that are named. R, G and B (and
 /// L) become one picture in colour, and so does a master light of a colour sensor; a palette makes one of any filters;
-/// what is left is finished by itself. In this order: gradients of each plane, combination, white, luminance, geometry;
-/// that is written as FITS, linear, and stretched as a 16-bit TIFF and a preview. Throws UsageError for what
-/// contradicts itself, before any work, InputError, OutputError, Cancelled; DataError where the budget does not hold
-/// the images.
+/// what is left is finished by itself. In this order: gradients of each plane, sharpening, combination, white,
+/// luminance, geometry; that is written as FITS, linear, and stretched as a 16-bit TIFF and a preview. Throws
+/// UsageError for what contradicts itself, before any work, InputError, OutputError, Cancelled; DataError where the
+/// budget does not hold the images.
 FinishReport finish_masters(const FinishCall& call, const Context& context);
 
 } // namespace kasane

@@ -3,10 +3,11 @@
 // The room holds, beside this:
 //   check.hpp          before the work: pairing, findings, cost; after it: what is done and stale
 //   align.hpp          registration, reported
-//   align_images.hpp   any images on the grid of another
+//   align_images.hpp   any images on the grid of another; onto_grid.hpp: one of them
 //   compare_images.hpp images of one field judged against each other
 //   comet_marks.hpp    a comet, pointed at
-//   finish.hpp         master lights finished: gradients, colour, geometry, stretch
+//   finish.hpp         master lights finished: gradients, sharpening, colour, geometry, stretch;
+//                      finish_plan.hpp: which of them make one picture
 //   grade.hpp          measured, compared, judged
 //   result.hpp         a finished run, looked at once more
 //   look.hpp           one light before and after calibration

@@ -72,6 +72,11 @@ void read_palette(Reader& r, const toml::node& n, const std::string& key) {
     }
 }
 
+void read_sharpen(Reader& r, const toml::node& n, const std::string& key) {
+    const double share = r.number(n, key, FinishOptions::kSharpest, 1, "a number from 0.6 to 0.95, or 1");
+    r.recipe.finish.sharpen = share < 1 ? share : 0;
+}
+
 void read_white(Reader& r, const toml::node& n, const std::string& key) {
     const std::string text = r.text(n, key);
     if (text == "none")
@@ -81,9 +86,12 @@ void read_white(Reader& r, const toml::node& n, const std::string& key) {
 }
 
 void read_crop(Reader& r, const toml::node& n, const std::string& key) {
-    const auto region = parse_region(r.text(n, key));
-    if (!region) r.wrong(n, key, "x, y, width and height in pixels of the master light, \"100 100 1600 1000\"");
-    r.recipe.finish.reshape.crop = *region;
+    const std::string text = r.text(n, key);
+    parsed(r, n, key, [&] { return set_crop(r.recipe.finish, text), 0; });
+}
+
+void read_finish_onto(Reader& r, const toml::node& n, const std::string& key) {
+    r.recipe.finish.onto = r.text(n, key);
 }
 
 void read_quarter_turn(Reader& r, const toml::node& n, const std::string& key) {

@@ -478,6 +478,10 @@ const std::vector<Key>& all() {
          "Boxes of the master light, in its pixels, that are sky, whatever they show.", read_sky_boxes},
         {"finish", "not_sky", "list of \"x y width height\"", "none; [\"900 600 800 500\"]",
          "Boxes that are no sky: a nebula or a galaxy's halo that is as smooth as a gradient.", read_other_boxes},
+        {"finish", "sharpen", "number", "none; 0.75",
+         "The width (FWHM) that stars have once the master light is sharpened, as a share of what they had: 0.6 to "
+         "0.95. Without this line, and with 1, nothing is sharpened.",
+         read_sharpen},
         {"finish", "combine", "true or false", "true", "Filters become one picture in colour, where they make one.",
          [](Reader& r, const toml::node& n, const std::string& k) { r.recipe.finish.combine = r.flag(n, k); }},
         {"finish", "palette", "table", "none; { red = \"Ha\", green = \"0.3 Ha + 0.7 OIII\", blue = \"OIII\" }",
@@ -490,7 +494,13 @@ const std::vector<Key>& all() {
          "red, "
          "green and blue, `\"1.2 1 0.9\"`; or `\"none\"`: colours stay as they are.",
          read_white},
-        {"finish", "crop", "\"x y width height\"", "none; \"100 100 1600 1000\"", "What of the master light is kept.",
+        {"finish", "onto", "path", "none; \"other-rig.fits\"",
+         "An image whose grid all master lights are brought onto first, by their stars. Relative to the project.",
+         read_finish_onto},
+        {"finish", "crop", "\"x y width height\" or \"coverage share\"", "none; \"100 100 1600 1000\"",
+         "What of the master light is kept: `\"coverage 0.9\"` is the largest rectangle in which every pixel has 0.9 "
+         "of "
+         "the full coverage.",
          read_crop},
         {"finish", "turn", "degrees", "0", "0, 90, 180 or 270, counter-clockwise; after the crop.", read_quarter_turn},
         {"finish", "mirror", "true or false", "false", "Left and right change places; after the turn.",

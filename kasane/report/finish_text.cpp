@@ -37,6 +37,13 @@ std::string finish_text(const FinishReport& r, int columns) {
         for (const FinishedPart& p : i.parts)
             line(&p == &i.parts.front() ? "background" : "",
                  (i.parts.size() > 1 ? p.name + ": " : "") + gradient_text(p));
+        bool first = true;
+        for (const FinishedPart& p : i.parts)
+            if (p.sharpened) {
+                line(first ? "sharpened" : "",
+                     (i.parts.size() > 1 ? p.name + ": " : "") + sharpening_text(*p.sharpened));
+                first = false;
+            }
         if (!i.palette.empty()) line("colours", i.palette);
         if (!i.white.empty())
             line("white", fmt::format("{}: red times {:.4g}, green {:.4g}, blue {:.4g}", i.white, i.factors[0],

@@ -13,7 +13,7 @@ nlohmann::json to_json(const FinishReport& r) {
         }
         nlohmann::json parts = nlohmann::json::array(), curves = nlohmann::json::array(),
                        noise = nlohmann::json::array();
-        for (const FinishedPart& p : i.parts)
+        for (const FinishedPart& p : i.parts) {
             parts.push_back({{"name", p.name},
                              {"file", p.file.string()},
                              {"noise", p.noise},
@@ -25,6 +25,19 @@ nlohmann::json to_json(const FinishReport& r) {
                              {"sky_scatter", p.left},
                              {"sky_scatter_expected", p.expected},
                              {"picture", p.picture.string()}});
+            if (p.sharpened)
+                parts.back()["sharpened"] = {{"fwhm_before", p.sharpened->how.before},
+                                             {"fwhm_wanted", p.sharpened->how.target},
+                                             {"fwhm", p.sharpened->fwhm},
+                                             {"steps", p.sharpened->how.iterations},
+                                             {"settled", p.sharpened->how.settled},
+                                             {"left", p.sharpened->how.left},
+                                             {"noise_factor", p.sharpened->noise},
+                                             {"stars", p.sharpened->stars},
+                                             {"degree", p.sharpened->degree},
+                                             {"flat_tops", p.sharpened->how.kept},
+                                             {"picture", p.sharpened->picture.string()}};
+        }
         for (const Stretch& s : i.curves)
             curves.push_back({{"black", s.black}, {"white", s.white}, {"strength", s.strength}});
         for (int p = 0; p < i.planes; ++p)

@@ -11,6 +11,8 @@
 //   elongation.hpp  how far stars are drawn out
 //   psf_fit.hpp     fits of a star's profile
 //   psf_sums.hpp    the inner loop of the fit
+//   disc.hpp        a round place
+//   field_psf.hpp   what a star looks like at any place of a field
 //   sky_mean.hpp    the sky by cells, without stars, linear in what it shows
 //   star_shapes.hpp what stars look like, by radius and by parts of the field
 //   streaks.hpp     trails of satellites, aircraft and meteors

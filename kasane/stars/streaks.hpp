@@ -8,16 +8,12 @@
 
 #include <kasane/image/image.hpp>
 #include <kasane/stars/detection.hpp>
+#include <kasane/stars/disc.hpp>
 
 #include <string>
 #include <vector>
 
 namespace kasane {
-
-/// A round place that something covers.
-struct Disc {
-    double x = 0, y = 0, radius = 0; ///< pixels
-};
 
 struct Streak {
     double x0 = 0, y0 = 0, x1 = 0, y1 = 0; ///< ends, pixels of the image

@@ -116,6 +116,18 @@ TEST_CASE("Lights are exported on one grid: their stars lie on each other") {
     CHECK_FALSE(open_frame(files.front())->header().find("CD1_1"));
     CHECK(open_frame(files.front())->header().find("EXPTIME"));
     CHECK_THAT(read_file(files.front()), Catch::Contains("register: onto the grid of"));
+    // Where one of them says where it lies on the sky, that is so of all on their grid.
+    rewrite(folder / "p/night-1/lights/L_001.fits", [](Image&, Header& h) {
+        h.set("CTYPE1", "RA---TAN"), h.set("CTYPE2", "DEC--TAN");
+        h.set("CRVAL1", 83.0), h.set("CRVAL2", 20.0), h.set("CRPIX1", 100.0), h.set("CRPIX2", 80.0);
+        h.set("CD1_1", -0.0005), h.set("CD1_2", 0.0), h.set("CD2_1", 0.0), h.set("CD2_2", 0.0005);
+    });
+    CHECK(exported(fmt::format("{} -C {} --registered", to, p)).at("there_already") == 0);
+    const auto here = read_world(open_frame(files.front())->header()),
+               there = read_world(open_frame(files.back())->header());
+    REQUIRE((here && there));
+    CHECK(here->to_sky({50, 50}).ra == Approx(there->to_sky({50, 50}).ra).epsilon(1e-9));
+    CHECK(here->to_sky({50, 50}).dec == Approx(20).margin(0.2));
 }
 
 TEST_CASE("What of single lights cannot be exported is said before any work") {

@@ -3,12 +3,14 @@
 #include "support/support.hpp"
 
 #include <kasane/base/output_file.hpp>
+#include <kasane/finishing/reshape.hpp>
 #include <kasane/image/statistics.hpp>
 #include <kasane/io/fits.hpp>
 #include <kasane/io/reader.hpp>
 #include <kasane/io/tiff.hpp>
 #include <kasane/io/world_coordinates.hpp>
 #include <kasane/sky/random.hpp>
+#include <kasane/stars/detection.hpp>
 
 #include <catch2/catch.hpp>
 #include <cmath>
@@ -293,7 +295,8 @@ TEST_CASE("A recipe says how a project is finished, at the end of every run if i
          {std::pair("white = \"moon\"", "region"), std::pair("degree = 2.5", "whole number from 1 to 6"),
           std::pair("palette = { red = \"Ha\" }", "red, green and blue"),
           std::pair("palette = { red = \"+\", green = \"R\", blue = \"R\" }", "Name filters"),
-          std::pair("turn = 30", "0, 90, 180 or 270"), std::pair("sky = [\"1 2 3\"]", "width and height"),
+          std::pair("turn = 30", "0, 90, 180 or 270"), std::pair("sharpen = 0.2", "0.6 to 0.95"),
+          std::pair("crop = \"coverage x\"", "coverage 0.9"), std::pair("sky = [\"1 2 3\"]", "width and height"),
           std::pair("background = \"cubic\"", "spline"), std::pair("shine = 1", "shine")}) {
         INFO(line);
         write_recipe(folder / "p", fmt::format("[finish]\n{}\n", line));
@@ -314,4 +317,103 @@ TEST_CASE("The sky of a picture is that of its darkest places, under a veil of n
     write_fits(folder / "veiled.fits", {{veiled.plane(), Header(), {}, 1}});
     const json r = finished(fmt::format("{0}/veiled.fits --to {0}/done", f), 0);
     CHECK(r.at("images").at(0).at("parts").at(0).at("sky").get<double>() == Approx(500).margin(3.6));
+}
+
+TEST_CASE("Sharpening makes the stars of all colours equally wide, and tells and shows what it did") {
+    const TemporaryFolder folder;
+    const std::string f = folder.path().string();
+    write_colours(folder.path());
+    const std::string colours = fmt::format("{0}/pln-R.fits {0}/pln-G.fits {0}/pln-B.fits", f);
+    const json r = finished(fmt::format("{} --to {}/done --sharpen 0.75", colours, f), 0);
+    const json& image = r.at("images").at(0);
+    REQUIRE(image.at("parts").size() == 3);
+    for (const json& part : image.at("parts")) {
+        const json& s = part.at("sharpened");
+        CHECK(s.at("fwhm_wanted") == image.at("parts").at(0).at("sharpened").at("fwhm_wanted"));
+        CHECK(s.at("fwhm").get<double>() == Approx(s.at("fwhm_wanted").get<double>()).epsilon(0.1));
+        CHECK(s.at("fwhm_wanted").get<double>() < 0.8 * s.at("fwhm_before").get<double>());
+        CHECK(s.at("stars").get<int>() > 10);
+        const FrameSummary shown = read_summary(s.at("picture").get<std::string>());
+        CHECK(shown.format == Format::png);
+    }
+    const FrameSummary linear = read_summary(folder / "done/pln-colour.fits");
+    int told = 0;
+    for (const Card& c : linear.header.cards())
+        told += c.value.find("sharpen ") != std::string::npos;
+    CHECK(told == 3);
+    CHECK(detect_stars(read_plane(*open_fits(folder / "done/pln-colour.fits"), 1).plane()).fwhm < 2.6);
+    // What cannot be is refused, or told and left as it is.
+    const Outcome o = shell(fmt::format("{{kasane}} finish {} --to {}/more --sharpen 0.3", colours, f));
+    CHECK(o.status == 2);
+    CHECK_THAT(o.err, Catch::Contains("0.6 to 0.95"));
+    CHECK_FALSE(fs::exists(folder / "more"));
+    CHECK_FALSE(finished(fmt::format("{} --to {}/more --sharpen 1", colours, f), 0)
+                    .at("images")
+                    .at(0)
+                    .at("parts")
+                    .at(0)
+                    .contains("sharpened"));
+    Image empty(300, 200);
+    sky::Random own(4);
+    for (float& v : empty.pixels())
+        v = static_cast<float>(400 + 4 * own.normal());
+    write_fits(folder / "empty.fits", {{empty.plane(), Header(), {}, 1}});
+    CHECK_THAT(finished(fmt::format("{0}/empty.fits --to {0}/none --sharpen 0.8", f), 1).at("images").at(0).dump(),
+               Catch::Contains("is not sharpened") && Catch::Contains("5 are needed"));
+}
+
+TEST_CASE("Images of other grids are finished on the grid of one") {
+    const TemporaryFolder folder;
+    const std::string f = folder.path().string();
+    write_colours(folder.path());
+    // Green was taken with the camera turned by a quarter, and part of the field is missing.
+    Header green;
+    green.set("FILTER", "G");
+    Image turned = reshaped(read_plane(*open_fits(folder / "pln-G.fits"), 0), {{40, 0, 440, kHeight}, 90, false, 1});
+    write_fits(folder / "turned-G.fits", {{turned.plane(), green, {}, 1}});
+    const std::string images = fmt::format("{0}/pln-R.fits {0}/turned-G.fits {0}/pln-B.fits --to {0}/done", f);
+    CHECK(shell("{kasane} finish " + images).status == 2);
+    const json r = finished(fmt::format("{} --onto {}/pln-R.fits --crop \"coverage 0.9\"", images, f), 0);
+    const json& image = r.at("images").at(0);
+    CHECK(image.at("planes") == 3);
+    CHECK(image.at("width").get<int>() == Approx(440).margin(8)); // what all three cover
+    CHECK(image.at("height").get<int>() == Approx(kHeight).margin(8));
+    const auto file = open_fits(image.at("linear").get<std::string>());
+    if (!file) FAIL("no result");
+    const StarList red = detect_stars(read_plane(*file, 0).plane()), other = detect_stars(read_plane(*file, 1).plane());
+    int same = 0;
+    for (const Star& a : red.stars)
+        for (const Star& b : other.stars)
+            same += std::hypot(a.x - b.x, a.y - b.y) < 0.3;
+    CHECK(same > 20);
+    Image nothing(200, 200, 1, 7);
+    write_fits(folder / "nothing.fits", {{nothing.plane(), Header(), {}, 1}});
+    const json none = finished(fmt::format("{0}/pln-R.fits --to {0}/done --onto {0}/nothing.fits", f), 3);
+    CHECK_THAT(none.at("images").at(0).at("why_not").get<std::string>(),
+               Catch::Contains("pln-R.fits") && Catch::Contains("onto the grid of nothing.fits"));
+}
+
+TEST_CASE("A picture is cropped to what has its share of the full coverage") {
+    const TemporaryFolder folder;
+    const std::string f = folder.path().string();
+    write_master(folder / "pln-R.fits", "R", 1, 50, 300, 3);
+    const Image pixels = read_plane(*open_fits(folder / "pln-R.fits"), 0);
+    Image coverage(kWidth, kHeight, 1, 12);
+    for (int y = 0; y < kHeight; ++y)
+        for (int x = 0; x < 60; ++x)
+            coverage(x, y) = 6;
+    for (int x = 0; x < kWidth; ++x)
+        coverage(x, 0) = 1;
+    write_fits(folder / "c-R.fits", {{pixels.plane(), {}, {}, 1}, {coverage.plane(), {}, "COVERAGE", 1}});
+    const auto size = [&](const char* share) {
+        const json r = finished(fmt::format("{0}/c-R.fits --to {0}/done --crop \"coverage {1}\"", f, share), 0);
+        const json& image = r.at("images").at(0);
+        return std::pair(image.at("width").get<int>(), image.at("height").get<int>());
+    };
+    CHECK(size("0.9") == std::pair(kWidth - 60, kHeight - 1));
+    CHECK(size("0.4") == std::pair(kWidth, kHeight - 1));
+    CHECK(size("0.05") == std::pair(kWidth, kHeight));
+    const Outcome o = shell(fmt::format("{{kasane}} finish {0}/c-R.fits --to {0}/x --crop \"coverage 2\"", f));
+    CHECK(o.status == 2);
+    CHECK_THAT(o.err, Catch::Contains("above 0 to 1"));
 }

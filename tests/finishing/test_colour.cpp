@@ -177,6 +177,35 @@ TEST_CASE("A tone shows the sky as bright as asked, black below it, and keeps th
     CHECK_FALSE(ToneOptions{.black = -1}.check().empty());
 }
 
+TEST_CASE("The largest rectangle of a mask is found") {
+    Mask mask(7, 5, 1, 1);
+    CHECK(largest_rectangle(mask) == Region{0, 0, 7, 5});
+    mask(3, 0) = 0;
+    CHECK(largest_rectangle(mask) == Region{0, 1, 7, 4});
+    mask(1, 3) = 0;
+    CHECK(largest_rectangle(mask) == Region{2, 1, 5, 4});
+    CHECK(largest_rectangle(Mask(4, 4)).empty());
+    // Against trying all of them.
+    std::uint32_t state = 1;
+    for (int round = 0; round < 30; ++round) {
+        Mask random(9, 8);
+        for (auto& v : random.pixels())
+            v = (state = state * 1664525u + 1013904223u) >> 30 ? 1 : 0;
+        std::int64_t best = 0;
+        for (int y = 0; y < 8; ++y)
+            for (int x = 0; x < 9; ++x)
+                for (int h = 1; y + h <= 8; ++h)
+                    for (int w = 1; x + w <= 9; ++w) {
+                        bool full = true;
+                        for (int j = y; j < y + h; ++j)
+                            for (int i = x; i < x + w; ++i)
+                                full = full && random(i, j);
+                        if (full) best = std::max<std::int64_t>(best, w * h);
+                    }
+        CHECK(largest_rectangle(random).area() == best);
+    }
+}
+
 TEST_CASE("Pictures are cropped, turned, mirrored and binned by whole pixels, and the way back is known") {
     Image image(6, 4, 1);
     for (int y = 0; y < 4; ++y)

@@ -51,6 +51,17 @@ TEST_CASE("Rows are convolved as single values are, to the bit") {
             }
             symmetric_row(to.data(), middle.data(), before, after, kernel.data(), kernel.size(), n);
             CHECK(same(to, expected));
+            const float* rows[] = {middle.data(), left.data(), far.data()};
+            for (std::size_t i = 0; i < n; ++i) {
+                volatile float sum = 0;
+                for (std::size_t k = 0; k < kernel.size(); ++k) {
+                    const volatile float one = kernel[k] * rows[k][i];
+                    sum = sum + one;
+                }
+                expected[i] = sum;
+            }
+            weighted_row(to.data(), rows, kernel.data(), kernel.size(), n);
+            CHECK(same(to, expected));
         }
     });
     CHECK(sets > 0);
