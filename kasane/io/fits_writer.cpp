@@ -115,7 +115,11 @@ private:
         const char* comment = card.comment.empty() ? nullptr : card.comment.c_str();
         if (card.key == "HISTORY") {
             fits_write_history(file_, card.value.c_str(), &status_);
+        } else if (card.key == "COMMENT") {
+            fits_write_comment(file_, card.value.c_str(), &status_);
         } else if (card.is_text) {
+            constexpr std::size_t kRoom = 68; // longer ones go on in further cards, which readers are warned of
+            if (card.value.size() > kRoom) fits_write_key_longwarn(file_, &status_);
             fits_update_key_longstr(file_, card.key.c_str(), card.value.c_str(), comment, &status_);
         } else {
             // Numbers keep the text they were given.

@@ -34,7 +34,7 @@ void Header::set(std::string key, std::string value, std::string comment) {
 }
 
 void Header::set(std::string key, double value, std::string comment) {
-    replace({std::move(key), fmt::format("{:.10g}", value), std::move(comment), false});
+    replace({std::move(key), fmt::format("{:.10G}", value), std::move(comment), false});
 }
 
 void Header::set(std::string key, long long value, std::string comment) {

@@ -12,10 +12,16 @@ namespace kasane {
 namespace {
 
 bool tells_storage(const std::string& key) {
-    static const std::set<std::string> keys = {"SIMPLE",  "BITPIX",  "NAXIS",   "NAXIS1",   "NAXIS2",  "NAXIS3",
-                                               "EXTEND",  "BSCALE",  "BZERO",   "BLANK",    "END",     "DATAMIN",
-                                               "DATAMAX", "EXTNAME", "DATASUM", "CHECKSUM", "ROWORDER"};
+    static const std::set<std::string> keys = {
+        "SIMPLE", "BITPIX",  "NAXIS",   "NAXIS1",  "NAXIS2",  "NAXIS3",   "EXTEND",   "BSCALE",   "BZERO",   "BLANK",
+        "END",    "DATAMIN", "DATAMAX", "EXTNAME", "DATASUM", "CHECKSUM", "ROWORDER", "CONTINUE", "LONGSTRN"};
     return keys.count(key) > 0;
+}
+
+/// What every file says of its format, and each is given anew.
+bool tells_format(const Card& c) {
+    return c.key == "COMMENT" && (c.value.find("FITS (Flexible Image Transport System)") != std::string::npos ||
+                                  c.value.find("and Astrophysics', volume 376") != std::string::npos);
 }
 
 bool tells_place(const std::string& key) {
@@ -31,7 +37,8 @@ Header exported_header(const Header& original, bool place) {
     constexpr std::size_t kMostKey = 8; // of FITS; longer ones are of other formats
     Header out;
     for (const Card& c : original.cards()) {
-        if (tells_storage(c.key) || c.key.size() > kMostKey || c.key.find('.') != std::string::npos) continue;
+        if (tells_storage(c.key) || tells_format(c) || c.key.size() > kMostKey || c.key.find('.') != std::string::npos)
+            continue;
         if (place || !tells_place(c.key)) out.add(c);
     }
     return out;

@@ -238,18 +238,18 @@ private:
         if (known.empty()) return;
         const double usual = static_cast<double>(median_in_place(widths)),
                      target = std::max(kNarrowestStar, o_.sharpen * usual);
-        for (Known& k : known) {
+        for (Known& one : known) {
             constexpr double kWorth = 0.97;
-            if (target < kWorth * k.stars.psf.fwhm) {
-                sharpen_one(*k.channel, k.stars, target);
+            if (target < kWorth * one.stars.psf.fwhm) {
+                sharpen_one(*one.channel, one.stars, target);
                 continue;
             }
             image_.doubts.push_back(fmt::format(
-                "{} is not sharpened: its stars of {:.2f} pixels {}", k.channel->told.name, k.stars.psf.fwhm,
+                "{} is not sharpened: its stars of {:.2f} pixels {}", one.channel->told.name, one.stars.psf.fwhm,
                 target > o_.sharpen * usual
                     ? fmt::format("would be narrower than {} pixels, which show no shape", kNarrowestStar)
                     : fmt::format("are as sharp already as the others will be, {:.2f}", target)));
-            context_.progress.advance(sharpening_tiles(k.channel->pixels.width(), k.channel->pixels.height()));
+            context_.progress.advance(sharpening_tiles(one.channel->pixels.width(), one.channel->pixels.height()));
         }
     }
 

@@ -113,8 +113,8 @@ void fit_widths(const std::vector<Sample>& samples, FieldPsf& psf) {
     double best = HUGE_VAL;
     const double n = 3 * static_cast<double>(samples.size());
     for (int degree = 0; degree <= 2; ++degree) {
-        constexpr std::size_t kStarsATerm = 5;
-        if (degree > 0 && samples.size() < kStarsATerm * static_cast<std::size_t>(terms_of_degree(degree))) break;
+        constexpr std::size_t kEachTerm = 5;
+        if (degree > 0 && samples.size() < kEachTerm * static_cast<std::size_t>(terms_of_degree(degree))) break;
         const Shapes shapes = degree == 0   ? fit_shapes<terms_of_degree(0)>(samples, psf)
                               : degree == 1 ? fit_shapes<terms_of_degree(1)>(samples, psf)
                                             : fit_shapes<terms_of_degree(2)>(samples, psf);
