@@ -6,6 +6,7 @@
 #include <kasane/image/region_text.hpp>
 
 #include <fmt/format.h>
+#include <utility>
 
 namespace kasane {
 
@@ -60,6 +61,28 @@ Image reshaped(const Image& image, const Reshape& r) {
     for (int p = 0; p < image.planes(); ++p)
         average_down(turned.plane(p), r.bin, out.plane(p));
     return out;
+}
+
+void close_gaps(Mask& mask) {
+    constexpr int kLongest = 24;
+    const Mask before = mask;
+    const auto along = [&](int lines, int length, auto&& at) {
+        for (int line = 0; line < lines; ++line) {
+            int last = -1; // that is
+            for (int k = 0; k < length; ++k) {
+                const auto [x, y] = at(line, k);
+                if (!before(x, y)) continue;
+                if (last >= 0 && k - last - 1 <= kLongest)
+                    for (int gap = last + 1; gap < k; ++gap) {
+                        const auto [u, v] = at(line, gap);
+                        mask(u, v) = 1;
+                    }
+                last = k;
+            }
+        }
+    };
+    along(mask.height(), mask.width(), [](int line, int k) { return std::pair(k, line); });
+    along(mask.width(), mask.height(), [](int line, int k) { return std::pair(line, k); });
 }
 
 Region largest_rectangle(const Mask& mask) {

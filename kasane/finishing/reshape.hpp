@@ -22,6 +22,10 @@ struct Reshape {
 /// Throws UsageError where it makes no sense, the crop reaches beyond the picture, or less than a pixel is left.
 Image reshaped(const Image& image, const Reshape& reshape);
 
+/// Marks what is not, along its row or its column, for no more than 24 pixels between pixels that are: spots and
+/// trails. What reaches an edge of the mask stays.
+void close_gaps(Mask& mask);
+
 /// The largest rectangle in which the mask is nowhere 0; empty where it is so everywhere. Of several, the uppermost and
 /// leftmost.
 Region largest_rectangle(const Mask& mask);

@@ -137,12 +137,14 @@ private:
         if (covered_.empty()) covered_ = Mask(pixels.width(), pixels.height(), 1, 1);
         const std::unique_ptr<FrameReader> file = coverage_of(s.file);
         const Image coverage = file ? read_plane(*file, main_plane(file->planes())) : Image();
-        float least = 0;
+        float full = 1;
         if (file) {
             constexpr double kFull = 0.98; // of all pixels
             std::vector<float> sorted = sample_pixels(coverage.plane(), 1000000);
-            least = static_cast<float>(o_.covered) * quantile_in_place(sorted, kFull);
+            full = quantile_in_place(sorted, kFull);
         }
+        const float least = static_cast<float>(o_.covered) * full;
+        Mask here(pixels.width(), pixels.height());
         context_.workers.for_each(static_cast<std::size_t>(pixels.height()), [&](std::size_t row) {
             const int y = static_cast<int>(row);
             for (int x = 0; x < pixels.width(); ++x) {
@@ -150,14 +152,17 @@ private:
                 for (int p = 0; p < pixels.planes(); ++p)
                     there = there && std::isfinite(pixels(x, y, p));
                 if (there && file) {
-                    const Point at = to_image ? to_image->map({static_cast<double>(x), static_cast<double>(y)})
-                                              : Point{static_cast<double>(x), static_cast<double>(y)};
+                    const Point is{static_cast<double>(x), static_cast<double>(y)},
+                        at = to_image ? to_image->map(is) : is;
                     const int u = static_cast<int>(std::lround(at.x)), v = static_cast<int>(std::lround(at.y));
                     there = coverage.bounds().contains({u, v, 1, 1}) && coverage(u, v) >= least;
                 }
-                if (!there) covered_(x, y) = 0;
+                here(x, y) = there;
             }
         });
+        close_gaps(here);
+        for (std::size_t i = 0; i < here.pixels().size(); ++i)
+            if (!here.pixels()[i]) covered_.pixels()[i] = 0;
     }
 
     /// Its planes, gradients taken off.

@@ -404,6 +404,12 @@ TEST_CASE("A picture is cropped to what has its share of the full coverage") {
             coverage(x, y) = 6;
     for (int x = 0; x < kWidth; ++x)
         coverage(x, 0) = 1;
+    // Particles and a trail that were rejected are no edges.
+    for (int k = 0; k < 300; ++k)
+        coverage((k * 37) % kWidth, 5 + (k * 61) % (kHeight - 5)) = 9;
+    for (int x = 0; x < kWidth; ++x)
+        for (int y = x / 2; y < x / 2 + 7; ++y)
+            coverage(x, y + 20) = std::min(coverage(x, y + 20), 10.0f);
     write_fits(folder / "c-R.fits", {{pixels.plane(), {}, {}, 1}, {coverage.plane(), {}, "COVERAGE", 1}});
     const auto size = [&](const char* share) {
         const json r = finished(fmt::format("{0}/c-R.fits --to {0}/done --crop \"coverage {1}\"", f, share), 0);

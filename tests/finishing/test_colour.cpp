@@ -177,6 +177,28 @@ TEST_CASE("A tone shows the sky as bright as asked, black below it, and keeps th
     CHECK_FALSE(ToneOptions{.black = -1}.check().empty());
 }
 
+TEST_CASE("Spots and trails of a mask are closed and its edges stay") {
+    Mask mask(80, 60, 1, 1);
+    const auto clear = [&](const Region& r) {
+        for (int y = r.y; y < r.bottom(); ++y)
+            for (int x = r.x; x < r.right(); ++x)
+                mask(x, y) = 0;
+    };
+    clear({0, 0, 5, 60});    // an edge
+    clear({30, 20, 4, 4});   // a spot
+    clear({5, 40, 75, 3});   // a trail to the other edge
+    clear({7, 5, 1, 1});     // a spot near the edge
+    clear({40, 10, 28, 26}); // too large for a spot
+    close_gaps(mask);
+    CHECK(mask(31, 22) == 1);
+    CHECK(mask(50, 41) == 1);
+    CHECK(mask(79, 41) == 1);
+    CHECK(mask(7, 5) == 1);
+    CHECK(mask(50, 20) == 0);
+    CHECK(mask(4, 30) == 0);
+    CHECK(mask(0, 41) == 0);
+}
+
 TEST_CASE("The largest rectangle of a mask is found") {
     Mask mask(7, 5, 1, 1);
     CHECK(largest_rectangle(mask) == Region{0, 0, 7, 5});
