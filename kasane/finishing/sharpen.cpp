@@ -15,6 +15,8 @@ namespace kasane {
 namespace {
 
 constexpr int kSide = 384, kSeam = 16; // of a tile; over which neighbours go over into each other
+constexpr int kLeast = 12, kMost = 30; // iterations; the most only where residuals do not settle before
+constexpr std::size_t kTiles = 8;      // by which their number is told
 constexpr int kFarthest = 24;          // that the kernel reaches
 
 /// Tiles of an image, and with what share each counts at a pixel.
@@ -161,9 +163,8 @@ private:
 
     /// Some tiles all over the field.
     std::vector<Region> samples() const {
-        constexpr std::size_t kMost = 8;
         std::vector<Region> out;
-        const std::size_t step = (tiling_.count() + kMost - 1) / kMost;
+        const std::size_t step = (tiling_.count() + kTiles - 1) / kTiles;
         for (std::size_t i = step / 2; i < tiling_.count(); i += step)
             out.push_back(
                 tiling_.own(static_cast<int>(i) % tiling_.columns(), static_cast<int>(i) / tiling_.columns()));
@@ -195,8 +196,8 @@ private:
         std::vector<Trial> trials(places.size());
         workers_.for_each(places.size(), [&](std::size_t i) { prepare(places[i], trials[i]); });
         std::vector<double> more; // than noise leaves, in units of that
-        told_.iterations = call_.most;
-        for (int k = 0; k < call_.most; ++k) {
+        told_.iterations = kMost;
+        for (int k = 0; k < kMost; ++k) {
             std::vector<Residuals> each(places.size());
             workers_.for_each(places.size(), [&](std::size_t i) { each[i] = look(trials[i]); });
             Residuals all;
@@ -205,7 +206,7 @@ private:
             constexpr double kFew = 200, kNothing = 0.02, kFalls = 0.97;
             constexpr int kBefore = 2;
             if (all.something.count < kFew || all.sky.count < kFew) { // nothing tells it
-                told_.iterations = (call_.least + call_.most) / 2;
+                told_.iterations = (kLeast + kMost) / 2;
                 return;
             }
             // As much as the made-up noise leaves there, were it as strong as that of the sky.
@@ -213,7 +214,7 @@ private:
             told_.left = all.something.mean() / noise;
             more.push_back(told_.left - 1);
             const double before = k >= kBefore ? more[static_cast<std::size_t>(k - kBefore)] : HUGE_VAL;
-            if (k >= call_.least && (more.back() < kNothing || more.back() > kFalls * before)) {
+            if (k >= kLeast && (more.back() < kNothing || more.back() > kFalls * before)) {
                 told_.iterations = k, told_.settled = true;
                 return;
             }
@@ -393,7 +394,7 @@ private:
 
     void look(int x, int y) {
         constexpr float kTop = 0.9f, kEdge = 0.5f;      // of the peak over the sky
-        constexpr std::size_t kMost = 6000, kFew = 3;   // pixels of a top
+        constexpr std::size_t kMany = 6000, kFew = 3;   // pixels of a top
         constexpr double kArea = 0.119, kFlatter = 2.2; // FWHM^2: of a Gaussian above nine tenths of its peak
         constexpr double kPixels = 3;                   // more that may lie there
         constexpr double kSpan = 0.62;                  // FWHM: of the same between four pixels
@@ -402,8 +403,8 @@ private:
             tops_.seen(x, y))
             return;
         const float v = plane_(x, y) - zero_;
-        const auto top = tops_.at(x, y, zero_ + kTop * v, kMost);
-        if (top.size() < kFew || top.size() >= kMost) return;
+        const auto top = tops_.at(x, y, zero_ + kTop * v, kMany);
+        if (top.size() < kFew || top.size() >= kMany) return;
         const auto area = static_cast<double>(top.size());
         double cx = 0, cy = 0;
         for (const auto& [px, py] : top)
@@ -451,6 +452,7 @@ private:
 } // namespace
 
 PlaneStars learn_stars(View<const float> plane, const StarList& stars, double sky, double noise) {
+    if (!(noise > 0)) throw DataError("it has no noise by which light could be told from it", {}, {});
     PlaneStars out;
     out.psf = measure_field_psf(plane, stars, {});
     out.flat_tops = FlatTops(plane, out.psf, sky, noise).find();
@@ -460,6 +462,14 @@ PlaneStars learn_stars(View<const float> plane, const StarList& stars, double sk
 
 std::int64_t sharpening_tiles(int width, int height) {
     return static_cast<std::int64_t>(Tiling(width, height).count());
+}
+
+std::uint64_t sharpening_bytes(int width, int height) {
+    constexpr std::uint64_t kImages = 20,
+                            kWide = kSide + kSide / 2; // of a tile and its iteration; a tile with its margin
+    const std::uint64_t plane = static_cast<std::uint64_t>(width) * static_cast<std::uint64_t>(height) * sizeof(float);
+    const std::uint64_t tiles = std::min(kTiles, Tiling(width, height).count());
+    return plane + plane / 4 + 2 * tiles * kImages * kWide * kWide * sizeof(float);
 }
 
 Sharpening sharpen(View<float> plane, const PlaneStars& stars, const SharpenCall& call, const Workers& workers) {

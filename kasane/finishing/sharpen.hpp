@@ -13,6 +13,7 @@
 #include <kasane/image/image.hpp>
 #include <kasane/stars/field_psf.hpp>
 
+#include <cstdint>
 #include <functional>
 #include <vector>
 
@@ -30,8 +31,6 @@ struct SharpenCall {
     double target = 0; ///< FWHM of the stars afterwards, pixels
     double sky = 0;    ///< level of it, ADU
     double noise = 0;  ///< of a pixel, ADU
-    int most = 30;     ///< iterations; reached only where the residuals do not settle before
-    int least = 12;
     /// Called after each tile, from any thread.
     std::function<void()> advance;
 };
@@ -44,14 +43,17 @@ struct PlaneStars {
     FieldPsf psf;
     std::vector<Disc> flat_tops; ///< saturated in most of the frames: discs in which their light stays as it is
 };
-/// Throws DataError where fewer than five tell it.
+/// Throws DataError where fewer than five tell it, or there is no noise.
 PlaneStars learn_stars(View<const float> plane, const StarList& stars, double sky, double noise);
 
 /// Tiles that a plane is sharpened in: for the progress.
 std::int64_t sharpening_tiles(int width, int height);
 
+/// Memory that sharpening takes, most of it while the number of steps is told from some tiles.
+std::uint64_t sharpening_bytes(int width, int height);
+
 /// In place. Where there is no data, nothing changes. Throws UsageError where the target is no narrower than the stars,
-/// Cancelled (the plane is then as it was). Memory: one plane more, and about 20 MB a thread. The same for any threads.
+/// Cancelled (the plane is then as it was). The same for any threads.
 Sharpening sharpen(View<float> plane, const PlaneStars& stars, const SharpenCall& call, const Workers& workers);
 
 } // namespace kasane

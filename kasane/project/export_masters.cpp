@@ -13,7 +13,7 @@
 #include <kasane/io/tiff.hpp>
 #include <kasane/io/world_coordinates.hpp>
 #include <kasane/project/export_header.hpp>
-#include <kasane/project/finish_plan.hpp>
+#include <kasane/project/master_files.hpp>
 #include <kasane/stages/outside_image.hpp>
 
 #include <algorithm>
@@ -30,12 +30,7 @@ namespace kasane {
 
 namespace {
 
-struct Source {
-    fs::path file;
-    std::string filter;
-    Header header;
-    bool ours = false, mosaic = false;
-    int width = 0, height = 0, planes = 1;
+struct Source : MasterFile {
     std::map<std::string, std::string> fields; ///< for names
 };
 
@@ -66,20 +61,10 @@ bool is_whole(MasterFormat f) {
 }
 
 Source source_of(const fs::path& file) {
-    Source s;
-    s.file = file;
-    const FrameSummary summary = read_summary(file);
-    if (!summary.linear)
-        throw InputError("is no linear image: its format is for looking at", file, "Name the FITS file it was made of");
-    const auto view = view_of_image(file);
-    s.width = view->width(), s.height = view->height(), s.planes = view->planes();
+    Source s{master_of(file), {}};
     if (s.planes != 1 && s.planes != 3)
         throw InputError(fmt::format("has {} planes; pictures have one, or three", s.planes), file, {});
-    s.header = summary.header;
-    const Exposure e = describe_exposure(file.string(), summary);
-    s.ours = e.made_by_kasane, s.mosaic = !e.cfa.empty();
-    s.filter = e.filter;
-    s.fields = {{"name", file.stem().string()}, {"target", file_safe(e.target)}, {"filter", file_safe(e.filter)}};
+    s.fields = {{"name", s.name}, {"target", file_safe(s.target)}, {"filter", file_safe(s.filter)}};
     if (const auto seconds = s.header.number("EXPTIME")) s.fields["seconds"] = fmt::format("{:.0f}", *seconds);
     if (const auto frames = s.header.number("NCOMBINE")) s.fields["frames"] = fmt::format("{:.0f}", *frames);
     return s;

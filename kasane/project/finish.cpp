@@ -48,6 +48,16 @@ std::unique_ptr<FrameReader> coverage_of(const fs::path& file) {
     }
 }
 
+/// Of its filter, or a colour.
+std::string plane_name(const MasterFile& s, int plane) {
+    static const char* kColours[] = {"R", "G", "B"};
+    return s.planes == 3 ? kColours[plane] : s.filter.empty() ? s.name : s.filter;
+}
+
+fs::path picture_of(const fs::path& folder, const FinishPlan& plan, const char* what, const std::string& plane) {
+    return folder / fmt::format("{}-{}-{}.png", plan.name, what, squeezed(plane));
+}
+
 /// One plane in work.
 struct Channel {
     FinishedPart told;
@@ -118,7 +128,9 @@ private:
 
     /// On the grid; `area` of a pixel of it, in pixels of the image.
     Image brought(const MasterFile& s, double& area) {
-        ImageOnGrid there = bring_onto(*grid_, s.file, {}, true, context_);
+        Progress silent; // the steps of finishing are counted
+        ImageOnGrid there =
+            bring_onto(*grid_, s.file, {}, true, {context_.workers, context_.memory, silent, context_.scratch});
         if (!there.told.registered)
             throw DataError("cannot be brought onto the grid of " + grid_->file.filename().string() + ": " +
                                 there.told.text,
@@ -187,8 +199,7 @@ private:
     Channel take(const MasterFile& s, int plane, Image pixels, double area) {
         context_.workers.cancel().check();
         Channel c;
-        static const char* kColours[] = {"R", "G", "B"};
-        c.told.name = s.planes == 3 ? kColours[plane] : s.filter.empty() ? s.name : s.filter;
+        c.told.name = plane_name(s, plane);
         c.told.file = s.file;
         c.pixels = std::move(pixels);
         c.stars = detect_stars(c.pixels.plane());
@@ -203,7 +214,7 @@ private:
             c.told.gradient = g.kind, c.told.size = g.size, c.told.left = g.left, c.told.expected = g.expected;
             c.told.share = g.share();
             if (o_.background) {
-                c.told.picture = folder_ / fmt::format("{}-sky-{}.png", plan_.name, squeezed(c.told.name));
+                c.told.picture = picture_of(folder_, plan_, "sky", c.told.name);
                 write_png(c.told.picture, draw_gradient(c.pixels.plane(), g));
                 take_off(g, o_.divide, c.pixels.plane(), context_.workers);
                 c.told.taken_off = true;
@@ -272,7 +283,7 @@ private:
         if (c.stars.noise > 0 && after.noise > 0)
             s.noise = static_cast<double>(after.noise) / static_cast<double>(c.stars.noise);
         told.noise *= s.noise;
-        s.picture = folder_ / fmt::format("{}-sharp-{}.png", plan_.name, squeezed(told.name));
+        s.picture = picture_of(folder_, plan_, "sharp", told.name);
         write_png(s.picture, picture.draw(c.pixels.plane()));
         if (!s.how.settled)
             image_.doubts.push_back(
@@ -356,6 +367,7 @@ private:
             if (const auto fitted = fit_world(samples, out.width(), out.height()))
                 write_world(h, *fitted, out.width(), out.height());
         }
+        if (grid_) h.set("REFERENC", grid_->file.filename().string(), "image that gives the grid");
         h.set("ROWORDER", "TOP-DOWN");
         double seconds = 0;
         std::vector<std::string> filters;
@@ -450,10 +462,17 @@ void require_sense(const FinishOptions& o) {
                          {}, "See [finish] in docs/recipe.md");
 }
 
-std::vector<fs::path> results_of(const FinishPlan& plan, const fs::path& folder) {
+std::vector<fs::path> results_of(const FinishPlan& plan, const FinishOptions& o, const fs::path& folder) {
     std::vector<fs::path> out;
     for (const char* ending : {".fits", ".tif", ".png"})
         out.push_back(folder / (plan.name + ending));
+    std::vector<const MasterFile*> all = plan.sources;
+    if (plan.luminance) all.push_back(plan.luminance);
+    for (const MasterFile* s : all)
+        for (int p = 0; p < s->planes; ++p) {
+            if (o.background) out.push_back(picture_of(folder, plan, "sky", plane_name(*s, p)));
+            if (o.sharpen > 0) out.push_back(picture_of(folder, plan, "sharp", plane_name(*s, p)));
+        }
     return out;
 }
 
@@ -498,6 +517,7 @@ FinishReport finish_masters(const FinishCall& call, const Context& context) {
             if (fs::equivalent(files[i], files[j], failed))
                 throw UsageError("is named twice", files[i], "Name it once");
         sources.push_back(master_of(files[i]));
+        sources.back().filter = fold_filter(sources.back().filter);
     }
     std::optional<OntoGrid> grid;
     if (!o.onto.empty()) {
@@ -523,9 +543,11 @@ FinishReport finish_masters(const FinishCall& call, const Context& context) {
         if (!names.insert(p.name).second)
             throw UsageError(fmt::format("two images would be called {}", p.name), p.sources.front()->file,
                              "Finish them one after the other, each into a folder of its own (--to)");
-        for (const fs::path& result : results_of(p, report.folder)) {
-            for (const MasterFile& s : sources)
-                if (fs::exists(result, failed) && fs::equivalent(result, s.file, failed))
+        for (const fs::path& result : results_of(p, o, report.folder)) {
+            std::vector<fs::path> inputs = files;
+            if (grid) inputs.push_back(o.onto);
+            for (const fs::path& input : inputs)
+                if (fs::exists(result, failed) && fs::equivalent(result, input, failed))
                     throw UsageError("is an image of this call and would be written over", result,
                                      "Name another folder with --to");
             require_replaceable(result);
@@ -534,14 +556,14 @@ FinishReport finish_masters(const FinishCall& call, const Context& context) {
         const auto steps = [&](const MasterFile& s) {
             return s.planes * (o.sharpen > 0 ? 1 + sharpening_tiles(s.width, s.height) : 1);
         };
-        if (o.sharpen > 0) planes += 2;
         if (grid) planes += 2; // what is brought, and its coverage
         for (const MasterFile* s : p.sources)
             parts += steps(*s), planes += static_cast<std::uint64_t>(s->planes == 3 ? 6 : 1);
         if (p.luminance) parts += steps(*p.luminance), ++planes;
         const MasterFile& first = *p.sources.front();
         most = std::max(most, planes * static_cast<std::uint64_t>(first.width) *
-                                  static_cast<std::uint64_t>(first.height) * sizeof(float));
+                                      static_cast<std::uint64_t>(first.height) * sizeof(float) +
+                                  (o.sharpen > 0 ? sharpening_bytes(first.width, first.height) : 0));
     }
     if (most > context.memory.for_buffers())
         throw DataError(fmt::format("to finish these images takes {:.1f} GB of memory, the budget is {:.1f} GB",

@@ -1,12 +1,9 @@
 #include <kasane/project/finish_plan.hpp>
 
 #include <kasane/base/error.hpp>
-#include <kasane/frames/exposure.hpp>
 #include <kasane/frames/panel_names.hpp>
 #include <kasane/frames/words.hpp>
-#include <kasane/project/result.hpp>
 #include <kasane/stages/joint_stacks.hpp>
-#include <kasane/stages/outside_image.hpp>
 
 #include <algorithm>
 #include <fmt/format.h>
@@ -15,38 +12,6 @@
 namespace fs = std::filesystem;
 
 namespace kasane {
-
-namespace {
-
-std::vector<double> stated_noise(const Header& h, int planes) {
-    std::vector<double> out;
-    for (int p = 0; p < planes; ++p) {
-        static const char* kKeys[] = {"NOISER", "NOISEG", "NOISEB"};
-        const auto value = planes == 3 ? h.number(kKeys[p]) : h.number("NOISE");
-        if (!value || !(*value > 0)) return {};
-        out.push_back(*value);
-    }
-    return out;
-}
-
-} // namespace
-
-MasterFile master_of(const fs::path& file) {
-    MasterFile s;
-    s.file = file;
-    const FrameSummary summary = read_summary(file);
-    if (!summary.linear)
-        throw InputError("is no linear image: its format is for looking at", file, "Name the FITS file it was made of");
-    const auto view = view_of_image(file);
-    s.width = view->width(), s.height = view->height(), s.planes = view->planes();
-    s.header = summary.header;
-    const Exposure e = describe_exposure(file.string(), summary);
-    s.name = file.stem().string();
-    s.filter = fold_filter(e.filter);
-    s.target = e.target;
-    if (e.made_by_kasane) s.noise = stated_noise(summary.header, s.planes);
-    return s;
-}
 
 namespace {
 
@@ -158,17 +123,6 @@ private:
 };
 
 } // namespace
-
-RunMasters masters_of_last_run(const RunOptions& project, const std::string& done) {
-    const RunReport run = last_run(project);
-    RunMasters out{run.output, {}};
-    std::error_code failed;
-    for (const StackReport& s : run.stacks)
-        if (!s.file.empty() && fs::exists(out.output / s.file, failed)) out.files.push_back(out.output / s.file);
-    if (out.files.empty())
-        throw UsageError("there are no master lights that could be " + done, out.output, "Make them first: kasane run");
-    return out;
-}
 
 std::vector<FinishPlan> plan_finish(const std::vector<const MasterFile*>& group, const FinishOptions& options,
                                     bool strict, std::vector<std::string>& notes) {

@@ -7,7 +7,8 @@
 //   compare_images.hpp images of one field judged against each other
 //   comet_marks.hpp    a comet, pointed at
 //   finish.hpp         master lights finished: gradients, sharpening, colour, geometry, stretch;
-//                      finish_plan.hpp: which of them make one picture
+//                      finish_plan.hpp: which of them make one picture;
+//                      master_files.hpp: master lights as they lie there
 //   grade.hpp          measured, compared, judged
 //   result.hpp         a finished run, looked at once more
 //   look.hpp           one light before and after calibration

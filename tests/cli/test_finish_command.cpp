@@ -63,6 +63,10 @@ json finished(const std::string& arguments, int status) {
     return o.out.empty() ? json() : json::parse(o.out);
 }
 
+std::ptrdiff_t files_in(const fs::path& folder) {
+    return std::distance(fs::directory_iterator(folder), fs::directory_iterator());
+}
+
 } // namespace
 
 TEST_CASE("Master lights of three filters become one picture in colour, linear and stretched") {
@@ -189,7 +193,17 @@ TEST_CASE("Finishing refuses what makes no sense before it writes anything, and 
     Outcome o = shell("{kasane} finish " + colours + " --to " + f + "/kept");
     CHECK(o.status == 2);
     CHECK_THAT(o.err, Catch::Contains("pln-colour.tif") && Catch::Contains("did not write it"));
-    // Inputs are never written over.
+    fs::create_directory(folder / "own");
+    std::ofstream(folder / "own/pln-colour-sharp-g.png") << "mine";
+    o = shell("{kasane} finish " + colours + " --sharpen 0.8 --to " + f + "/own");
+    CHECK(o.status == 2);
+    CHECK_THAT(o.err, Catch::Contains("pln-colour-sharp-g.png"));
+    CHECK(files_in(folder / "own") == 1);
+    // Inputs are never written over, nor is what gives the grid.
+    fs::copy_file(folder / "pln-G.fits", folder / "kept/pln-R.fits");
+    o = shell(fmt::format("{{kasane}} finish {0}/pln-R.fits --onto {0}/kept/pln-R.fits --to {0}/kept", f));
+    CHECK(o.status == 2);
+    CHECK_THAT(o.err, Catch::Contains("would be written over"));
     fs::copy_file(folder / "pln-G.fits", folder / "kept/x-G.fits");
     o = shell(fmt::format("{{kasane}} finish {0}/kept/x-G.fits --to {0}/kept", f));
     CHECK(o.status == 2);
@@ -343,6 +357,12 @@ TEST_CASE("Sharpening makes the stars of all colours equally wide, and tells and
     CHECK(told == 3);
     CHECK(detect_stars(read_plane(*open_fits(folder / "done/pln-colour.fits"), 1).plane()).fwhm < 2.6);
     // What cannot be is refused, or told and left as it is.
+    Image clean(400, 300);
+    for (int i = 0; i < 30; ++i)
+        add_gaussian_star(clean, 30 + 11 * i, 30 + (i * 67) % 240, 20000, 3);
+    write_fits(folder / "clean.fits", {{clean.plane(), Header(), {}, 1}});
+    CHECK_THAT(finished(fmt::format("{0}/clean.fits --to {0}/clean --sharpen 0.8", f), 1).dump(),
+               Catch::Contains("is not sharpened"));
     const Outcome o = shell(fmt::format("{{kasane}} finish {} --to {}/more --sharpen 0.3", colours, f));
     CHECK(o.status == 2);
     CHECK_THAT(o.err, Catch::Contains("0.6 to 0.95"));
