@@ -248,7 +248,9 @@ void describe(CLI::App& app, Arguments& a) {
         "stands in the file. Pictures have an ICC\nprofile.\n\n"
         "'export frames DIR' writes the kept (or dropped) lights calibrated, or with --registered on one grid, as "
         "32-bit "
-        "floats (--as fits, or\ntiff-float), headers kept; a call that was broken off goes on where it stood.\n\n"
+        "floats (--as fits, or\ntiff-float), headers kept; --rejected-as-nan leaves out what is rejected in their "
+        "stack. A call that was "
+        "broken off goes on where\nit stood.\n\n"
         "'export lights DIR' copies or links the kept (or dropped) lights.\n\n"
         "The folder must lie outside the project, or, for masters, among its results. Originals are "
         "never moved, changed "
@@ -275,6 +277,8 @@ void describe(CLI::App& app, Arguments& a) {
         ->type_name("TEMPLATE");
     exporting->add_option("--quality", a.quality, "masters: of a JPEG, 1 to 100 (92)")->type_name("N");
     exporting->add_flag("--registered", a.registered, "frames: on the grid of their group, interpolated");
+    exporting->add_flag("--rejected-as-nan", a.blank_rejected,
+                        "frames: without the pixels that are rejected in their stack");
     exporting->add_flag("--dropped", a.only_dropped, "lights, frames: the dropped ones instead of the kept ones");
     exporting->add_option("--filter", a.filter, "Only this filter");
     exporting->add_option("--night", a.night, "lights, frames: only this night, as 2031-03-12");

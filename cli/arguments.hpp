@@ -54,6 +54,7 @@ struct Arguments {
     std::vector<std::string> how;                   ///< export: copy, hardlink, symlink; or formats
     bool linear = false, stretched = false;         ///< export: masters
     bool registered = false;                        ///< export: frames
+    bool blank_rejected = false;                    ///< export: frames
     std::string range, name;                        ///< export: masters; "black white"; of the files
     std::optional<int> quality;                     ///< export: masters
     std::filesystem::path to;                       ///< finish: folder for the results

@@ -632,6 +632,7 @@ void refuse_options_of_masters(const Arguments& a) {
 int export_lights(const Arguments& a, const Context& context) {
     refuse_options_of_masters(a);
     refuse(a.registered, "--registered", "lights");
+    refuse(a.blank_rejected, "--rejected-as-nan", "lights");
     const std::string how = a.how.empty() ? "copy" : a.how.front();
     if (a.how.size() > 1 || (how != "copy" && how != "hardlink" && how != "symlink"))
         throw UsageError(fmt::format("lights are not exported as {}", fmt::join(a.how, ", ")), {},
@@ -658,6 +659,7 @@ MasterExportOptions master_export_options(const Arguments& a) {
     refuse(a.only_dropped, "--dropped", "masters");
     refuse(!a.night.empty(), "--night", "masters");
     refuse(a.registered, "--registered", "masters");
+    refuse(a.blank_rejected, "--rejected-as-nan", "masters");
     if (a.linear && a.stretched)
         throw UsageError("--linear and --stretched contradict each other", {}, "Leave one of them out");
     MasterExportOptions o;
@@ -695,8 +697,9 @@ int export_frames(const Arguments& a, const Context& context) {
     if (a.how.size() > 1 || (how != "fits" && how != "tiff-float"))
         throw UsageError(fmt::format("single lights are not exported as {}", fmt::join(a.how, ", ")), {},
                          "It is fits or tiff-float");
-    const FrameExportReport report = export_frames(
-        {options_of(a), a.target, a.registered, how == "tiff-float", a.only_dropped, a.filter, a.night}, context);
+    const FrameExportReport report = export_frames({options_of(a), a.target, a.registered, how == "tiff-float",
+                                                    a.only_dropped, a.blank_rejected, a.filter, a.night},
+                                                   context);
     if (a.json)
         print_json(to_json(report));
     else

@@ -86,7 +86,8 @@ void take_header(Exposure& e, const Header& h) {
             if (card.key.starts_with("INPUT") && card.key != "INPUTS") e.input_frames.push_back(card.value);
     }
     const double combined = h.number({"NCOMBINE", "STACKCNT", "NSTACK", "NUMCOMB", "NFRAMES"}).value_or(1);
-    e.is_master = e.is_master || e.made_by_kasane || combined > 1;
+    const bool single = h.find("EXPORTED") != nullptr; // one light, calibrated for another program
+    e.is_master = e.is_master || (e.made_by_kasane && !single) || combined > 1;
 }
 
 /// The role that the path names: the nearest folder that names one and nothing else, the file name, then names that

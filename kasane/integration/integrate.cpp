@@ -50,12 +50,12 @@ std::uint64_t held_bytes(const Canvas& canvas, int planes, const Context& contex
 }
 
 MasterLight integrate(const std::vector<StackFrame>& frames, const Canvas& canvas, const std::vector<double>& levels,
-                      const Context& context, const IntegrateOptions& options) {
+                      const Context& context, const IntegrateOptions& options, RejectedPixels* rejected) {
     PreparedStack stack = prepare_stack(frames, canvas, levels, context, options);
     MasterLight result = std::move(stack.begun);
     if (result.failure) return result;
     make_room(result, canvas, static_cast<int>(levels.size()), count_lengths(frames), context);
-    ResamplePass pass(frames, stack.combiners, result.combine, options, result);
+    ResamplePass pass(frames, stack.combiners, result.combine, options, result, rejected);
     run_tiles(pass, canvas.bounds(),
               {options.tile, held_bytes(canvas, static_cast<int>(levels.size()), context) + pass.kept_bytes()},
               context);

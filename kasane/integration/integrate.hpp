@@ -27,7 +27,8 @@
 //   comet_light.hpp      a comet told from what it moves before
 //   edge_feather.hpp     frames that fade out towards their edges
 //   sample_counts.hpp    how samples fared
-//   rejected_cells.hpp   where samples of each frame were rejected
+//   rejected_cells.hpp   where samples of each frame were rejected, in squares
+//   rejected_pixels.hpp  each of them
 //   sampling.hpp         whether drizzling gains, and what it costs
 //   drop_gather.hpp      what drops give to pixels, row by row
 //   drop_stretch.hpp     samples of a row at the level of their stack, looked at for the first time
@@ -41,6 +42,7 @@
 
 #include <kasane/base/parallel.hpp>
 #include <kasane/combination/choice.hpp>
+#include <kasane/integration/rejected_pixels.hpp>
 #include <kasane/integration/stack.hpp>
 #include <kasane/integration/tile_judge.hpp>
 
@@ -79,9 +81,10 @@ std::uint64_t held_bytes(const Canvas& canvas, int planes, const Context& contex
 /// ADU, one a plane. Results do not depend on threads, memory or tile size. All sources have the same number of planes.
 /// A frame that cannot be read on the way is told in the result (MasterLight::failure). Throws DataError for an empty
 /// stack, UsageError for what makes no sense. A rejection that the number of frames does not allow is replaced by the
-/// choice, which `made` tells.
+/// choice, which `made` tells. `rejected`, of the canvas, the frames and planes, takes each sample that was rejected or
+/// lies under a trail; what it holds in memory is beside what is counted here.
 MasterLight integrate(const std::vector<StackFrame>& frames, const Canvas& canvas, const std::vector<double>& levels,
-                      const Context& context, const IntegrateOptions& options = {});
+                      const Context& context, const IntegrateOptions& options = {}, RejectedPixels* rejected = nullptr);
 
 /// What each rejection would do to a stack, and which one `integrate` would take, without integrating it. Throws as it
 /// does; a frame that cannot be read is told in the result.

@@ -24,8 +24,9 @@ void for_each_pixel(const Region& region, const Region& wide, F f) {
 } // namespace
 
 ResamplePass::ResamplePass(const std::vector<StackFrame>& frames, const std::vector<Combiner>& combiners,
-                           const CombineOptions& combine, const IntegrateOptions& options, MasterLight& result)
-    : frames_(frames), combiners_(combiners), options_(options), result_(result),
+                           const CombineOptions& combine, const IntegrateOptions& options, MasterLight& result,
+                           RejectedPixels* rejected)
+    : frames_(frames), combiners_(combiners), options_(options), result_(result), rejected_(rejected),
       lengths_(frames, levels_of(combiners)), judge_(combiners, combine, options.judge),
       bounds_(result.pixels.bounds()), cells_(frames),
       halves_(combiners.size(), HalvesScatter(result.pixels.bounds())) {
@@ -144,7 +145,9 @@ void ResamplePass::take(const Tile& tile, Scratch& s, std::size_t plane, SampleC
         (high ? s.high : s.low)[place] += frames[r.frame].weight / planes;
         s.marked[place / static_cast<std::size_t>(region.width)] = 1;
         const int pixel = static_cast<int>(r.pixel);
-        cells.add(r.frame, tile.wide.x + pixel % tile.wide.width, tile.wide.y + pixel / tile.wide.width, high);
+        const int x = tile.wide.x + pixel % tile.wide.width, y = tile.wide.y + pixel / tile.wide.width;
+        cells.add(r.frame, x, y, high);
+        if (rejected_) rejected_->add(r.frame, p, x, y);
     };
     for (const RejectedSample& r : v.rejected) {
         if (!tile.holds(r.pixel)) continue;

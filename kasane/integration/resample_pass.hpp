@@ -22,9 +22,10 @@ namespace kasane {
 class ResamplePass final : public TilePass {
 public:
     /// `combiners` one a plane, for `combine` (sums as means); the images of `result` have the canvas's size. All live
-    /// on.
+    /// on. `rejected` may be null.
     ResamplePass(const std::vector<StackFrame>& frames, const std::vector<Combiner>& combiners,
-                 const CombineOptions& combine, const IntegrateOptions& options, MasterLight& result);
+                 const CombineOptions& combine, const IntegrateOptions& options, MasterLight& result,
+                 RejectedPixels* rejected = nullptr);
 
     std::uint64_t bytes(std::int64_t pixels) const override;
     void run(const Region& region, MappedMemory& mapped) override;
@@ -67,6 +68,7 @@ private:
     const std::vector<Combiner>& combiners_;
     const IntegrateOptions& options_;
     MasterLight& result_;
+    RejectedPixels* const rejected_;
     const LengthRules lengths_;
     TileJudge judge_;
     const Region bounds_; ///< of the canvas

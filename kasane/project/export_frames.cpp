@@ -15,7 +15,9 @@
 #include <kasane/stages/open_project.hpp>
 #include <kasane/stages/pair.hpp>
 #include <kasane/stages/panels.hpp>
+#include <kasane/stages/rejected_lights.hpp>
 #include <kasane/stages/shared_grid.hpp>
+#include <kasane/stages/stack_basis.hpp>
 
 #include <algorithm>
 #include <cmath>
@@ -58,6 +60,9 @@ public:
         if (s.pairing.stacks.empty())
             throw DataError(fmt::format("there are no lights among its {} exposures", s.exposures.size()),
                             o_.project.folder, "Add lights, or see with 'kasane check' what each file was taken for");
+        if (o_.blank && o_.dropped)
+            throw UsageError("of lights that are dropped no pixels are rejected: they were in no stack", {},
+                             "Ask for the kept lights, or for the dropped ones as they are");
         require_outside(o_.project.folder, o_.to);
         require_some();
         if (const auto missing = reference_finding(s))
@@ -73,13 +78,17 @@ public:
         for (const ReferenceGroup& group : reference_groups(s)) {
             const GradedLights graded = grade_group(s, calibrations, group, remembered_reference(s, group));
             if (o_.registered) sky_ = sky_of(graded);
+            if (o_.blank) settle_rejection(group, calibrations, graded);
             for (std::size_t k = 0; k < group.stacks.size(); ++k) {
-                const std::vector<Light>& lights = graded.lights[k];
-                s.context.progress.begin("export " + s.pairing.stacks[group.stacks[k]].name,
-                                         static_cast<std::int64_t>(lights.size()));
-                for (const Light& l : lights) {
+                stack_ = group.stacks[k];
+                const std::vector<Asked> asked = asked_for(graded.lights[k], graded, calibrations);
+                if (asked.empty()) continue;
+                if (o_.blank) reject();
+                s.context.progress.begin("export " + s.pairing.stacks[stack_].name,
+                                         static_cast<std::int64_t>(asked.size()));
+                for (const Asked& a : asked) {
                     s.context.workers.cancel().check();
-                    if (wanted(*l.exposure) && (l.verdict.keep != o_.dropped)) take(l, graded, calibrations);
+                    make(*a.light, a.key, graded, calibrations);
                     s.context.progress.advance(1);
                 }
                 s.context.progress.end();
@@ -133,9 +142,10 @@ private:
     }
 
     /// What is in the file, as one digest.
-    std::string key_of(const Light& l, const GradedLights& graded, const Calibrations& calibrations) const {
+    std::string key_of(const Light& l, const GradedLights& graded, const Calibrations& calibrations) {
         Key key("exported light");
         key.add(l.exposure->identity, calibrations.key(*l.plan), o_.registered, o_.tiff);
+        if (o_.blank) key.add(joint().basis);
         if (o_.registered) {
             key.add(graded.canvas.width, graded.canvas.height);
             if (sky_) {
@@ -165,34 +175,63 @@ private:
         return !failure && same;
     }
 
-    void take(const Light& l, const GradedLights& graded, Calibrations& calibrations) {
-        const auto leave = [&](std::string reason) {
-            report_.left_out.push_back({l.exposure->path, std::move(reason)});
-        };
-        if (!l.measures) return leave(l.problem);
-        if (o_.registered && !l.registration) return leave(l.registration.text);
-        const std::string key = key_of(l, graded, calibrations);
-        const fs::path file = place_of(*l.exposure);
-        if (is_there(file, key)) {
-            ++report_.there_already;
-            return;
+    void leave(const Light& l, std::string reason) {
+        report_.left_out.push_back({l.exposure->path, std::move(reason)});
+    }
+
+    /// A light whose file is to be made, and the digest of what will be in it.
+    struct Asked {
+        const Light* light = nullptr;
+        std::string key;
+    };
+
+    /// Those of a stack that are wanted, can be made, and are not there yet.
+    std::vector<Asked> asked_for(const std::vector<Light>& lights, const GradedLights& graded,
+                                 const Calibrations& calibrations) {
+        std::vector<Asked> out;
+        for (const Light& l : lights) {
+            if (!wanted(*l.exposure) || l.verdict.keep == o_.dropped) continue;
+            if (!l.measures) {
+                leave(l, l.problem);
+                continue;
+            }
+            if ((o_.registered || o_.blank) && !l.registration) {
+                leave(l, l.registration.text);
+                continue;
+            }
+            std::string key = key_of(l, graded, calibrations);
+            if (is_there(place_of(*l.exposure), key))
+                ++report_.there_already;
+            else
+                out.push_back({&l, std::move(key)});
         }
+        return out;
+    }
+
+    void make(const Light& l, const std::string& key, const GradedLights& graded, Calibrations& calibrations) {
+        const RejectedLights* const rejected = o_.blank ? joint().rejected.get() : nullptr;
+        if (rejected && !rejected->has(l)) return leave(l, "it could not be integrated with the others");
+        const fs::path file = place_of(*l.exposure);
         Image image;
+        std::int64_t blanked = 0;
         const auto failure = attempt([&] {
             const auto view =
                 calibrations.view(*l.plan, std::shared_ptr<const OwnCorrections>(l.measures, &l.measures->own));
             if (o_.registered) {
                 image = registered(view, l, graded.canvas);
+                if (rejected) blanked = rejected->blank_registered(l, graded.canvas, image);
                 return;
             }
             const CalibratedPlanes planes(view->source());
             image = read_planes(planes);
             planes.release();
+            if (rejected) blanked = rejected->blank_own(l, *view, image);
         });
-        if (failure) return leave(failure->what_failed);
+        if (failure) return leave(l, failure->what_failed);
         std::error_code failed;
         fs::create_directories(file.parent_path(), failed);
-        write(file, image, l, graded, key);
+        write(file, image, account(l, graded, image, blanked), l, key);
+        report_.blanked += blanked;
         ++report_.written;
     }
 
@@ -211,23 +250,62 @@ private:
         return std::move(all.pixels);
     }
 
+    /// A master light to be, and what is rejected for it.
+    struct Joint {
+        JointStack stack;
+        std::string basis; ///< what that rests on, as a digest
+        std::unique_ptr<const RejectedLights> rejected;
+    };
+
+    /// The stacks of a group, none of which is integrated before one of its lights is to be written.
+    void settle_rejection(const ReferenceGroup& group, Calibrations& calibrations, const GradedLights& graded) {
+        Session& s = project_.session;
+        joints_.clear();
+        at_ = canvas_of_group(s, graded);
+        assembler_.emplace(s, group, calibrations, graded, at_);
+        for (JointStack& j : joint_stacks(s, group)) {
+            const std::string basis = stack_basis(s, calibrations, group, j, graded.reference_fingerprint).key();
+            joints_.push_back({std::move(j), basis, nullptr});
+        }
+    }
+
+    /// That of the stack at work.
+    Joint& joint() {
+        return *std::find_if(joints_.begin(), joints_.end(), [&](const Joint& j) {
+            return std::find(j.stack.parts.begin(), j.stack.parts.end(), stack_) != j.stack.parts.end();
+        });
+    }
+    void reject() {
+        Joint& j = joint();
+        if (j.rejected) return;
+        for (Joint& other : joints_)
+            if (std::none_of(other.stack.parts.begin(), other.stack.parts.end(),
+                             [&](std::size_t part) { return part >= stack_; }))
+                other.rejected.reset(); // all its lights are written
+        j.rejected = std::make_unique<RejectedLights>(project_.session, *assembler_, j.stack, at_, o_.to);
+    }
+
     std::string master_name(const std::optional<std::size_t>& m) const {
         return m ? project_.session.pairing.masters[*m].name : "none";
     }
 
-    std::vector<std::string> account(const Light& l, const GradedLights& graded) const {
+    std::vector<std::string> account(const Light& l, const GradedLights& graded, const Image& image,
+                                     std::int64_t blanked) {
         std::vector<std::string> out = {fmt::format("calibrate: {}: dark {}, bias {}, flat {}; defects replaced",
                                                     l.exposure->path, master_name(l.plan->dark),
                                                     master_name(l.plan->bias), master_name(l.plan->flat))};
         if (o_.registered)
             out.push_back(fmt::format("register: onto the grid of {}, {} stars, {:.3f} px; Lanczos-3",
                                       graded.reference_path, l.registration->matched, l.registration->rms));
+        if (o_.blank)
+            out.push_back(fmt::format("reject: {:.2g} % of its pixels are without data: {}",
+                                      100.0 * static_cast<double>(blanked) / static_cast<double>(image.pixels().size()),
+                                      joint().rejected->text()));
         return out;
     }
 
-    void write(const fs::path& file, const Image& image, const Light& l, const GradedLights& graded,
+    void write(const fs::path& file, const Image& image, const std::vector<std::string>& lines, const Light& l,
                const std::string& key) const {
-        const std::vector<std::string> lines = account(l, graded);
         if (o_.tiff) {
             write_tiff(file, image, TiffSamples::float_32,
                        {fmt::format("{}\nADU\nexported {}", fmt::join(lines, "\n"), key), {}});
@@ -259,6 +337,10 @@ private:
     OpenProject project_;
     FrameExportReport report_;
     std::optional<WorldCoordinates> sky_; ///< of the grid that is at work
+    GroupCanvas at_;                      ///< and that of its master lights
+    std::optional<Assembler> assembler_;
+    std::vector<Joint> joints_;
+    std::size_t stack_ = 0; ///< at work, of the pairing
 };
 
 } // namespace

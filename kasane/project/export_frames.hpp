@@ -16,12 +16,14 @@ struct FrameExportOptions {
     bool registered = false;   ///< on the grid of their group, interpolated; else on their own pixels
     bool tiff = false;         ///< 32-bit float TIFF rather than FITS
     bool dropped = false;      ///< the dropped lights instead of the kept ones
+    bool blank = false;        ///< pixels that were rejected in their stack become NaN; not of dropped lights
     std::string filter, night; ///< only these; empty: all
 };
 
 struct FrameExportReport {
     std::filesystem::path folder;
     int written = 0, there_already = 0;
+    std::int64_t blanked = 0; ///< rejected samples of those written
     struct LeftOut {
         std::string path, reason;
     };
@@ -32,8 +34,9 @@ struct FrameExportReport {
 /// floats, ADU above the offset, headers kept (FITS). A mosaic of colours that is not registered stays one; registered
 /// it has three planes. Pixels without data are NaN. One light at a time is in memory. What was written by an earlier
 /// call of the same lights, masters and settings stays, so that a call which was broken off goes on. Makes masters and
-/// measures that are missing. Throws UsageError (a folder inside the project, files of somebody else, no such light),
-/// before any pixels are read; OutputError, Cancelled.
+/// measures that are missing. With `blank` each stack is integrated as well, once. Throws UsageError (a folder inside
+/// the project, files of somebody else, no such light, options that contradict), before any pixels are read;
+/// OutputError, Cancelled.
 FrameExportReport export_frames(const FrameExportOptions& options, const Context& context);
 
 } // namespace kasane

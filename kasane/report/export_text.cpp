@@ -61,9 +61,11 @@ std::string export_text(const MasterExportReport& r, int columns) {
 }
 
 std::string export_text(const FrameExportReport& r, int columns) {
-    std::string out =
-        fmt::format("{} light{} written into {}{}\n", r.written, r.written == 1 ? "" : "s", clean(r.folder.string()),
-                    r.there_already ? fmt::format("; {} were there already", r.there_already) : "");
+    std::string out = fmt::format(
+        "{} light{} written into {}{}\n", r.written, r.written == 1 ? "" : "s", clean(r.folder.string()),
+        r.there_already ? fmt::format("; {} {} there already", r.there_already, r.there_already == 1 ? "was" : "were")
+                        : "");
+    if (r.blanked > 0) out += fmt::format("  {} of their samples were rejected and are NaN\n", r.blanked);
     for (const FrameExportReport::LeftOut& l : r.left_out)
         out += fmt::format("  ! {}: {}\n", clean(l.path),
                            wrapped(clean(l.reason), 4, static_cast<std::size_t>(columns) - 4));
@@ -77,6 +79,7 @@ nlohmann::json to_json(const FrameExportReport& r) {
     return {{"folder", r.folder.string()},
             {"written", r.written},
             {"there_already", r.there_already},
+            {"rejected_samples", r.blanked},
             {"left_out", left_out}};
 }
 

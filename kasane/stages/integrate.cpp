@@ -2,6 +2,7 @@
 
 #include <kasane/ledger/record_json.hpp>
 #include <kasane/stages/align.hpp>
+#include <kasane/stages/assemble.hpp>
 #include <kasane/stages/cameras.hpp>
 #include <kasane/stages/canvas_sky.hpp>
 #include <kasane/stages/comet.hpp>
@@ -11,7 +12,6 @@
 #include <kasane/stages/grade.hpp>
 #include <kasane/stages/group_canvas.hpp>
 #include <kasane/stages/lengths.hpp>
-#include <kasane/stages/level_records.hpp>
 #include <kasane/stages/light_doubts.hpp>
 #include <kasane/stages/master_light.hpp>
 #include <kasane/stages/measure.hpp>
@@ -24,11 +24,8 @@
 #include <kasane/base/error.hpp>
 #include <kasane/base/memory.hpp>
 #include <kasane/frames/words.hpp>
-#include <kasane/image/statistics.hpp>
-#include <kasane/integration/binned_frame.hpp>
 #include <kasane/integration/drizzle.hpp>
 #include <kasane/integration/integrate.hpp>
-#include <kasane/integration/lengths.hpp>
 #include <kasane/io/png.hpp>
 
 #include <algorithm>
@@ -39,13 +36,6 @@
 namespace kasane {
 
 namespace {
-
-void drop(Light& l, const FileFailure& failure) {
-    l.verdict = {false, Author::impossible, failure.what_failed + ". " + failure.remedy, {}};
-    l.unread = !failure.unfit;
-    l.measures.reset();
-    l.registration = {};
-}
 
 /// By its filter or its name.
 bool is_named(const std::vector<std::string>& names, const StackPlan& plan) {
@@ -81,7 +71,7 @@ public:
                 if (key != keys[k])
                     done_[k] = graded_.reference_fingerprint.empty() ? std::nullopt : finished_stack(s_, plan, key);
                 if (done_[k]) continue;
-                std::vector<Light> lights = lights_of(stacks[k]);
+                std::vector<Light> lights = assembler_->lights_of(stacks[k]);
                 done_[k] = make_or_tell(plan, lights, basis);
             }
         }
@@ -103,17 +93,17 @@ public:
         if (stacks.empty()) return;
         grade(remembered_reference(s_, group_));
         for (const JointStack& stack : stacks) {
-            std::vector<Light> lights = lights_of(stack);
+            std::vector<Light> lights = assembler_->lights_of(stack);
             StackReport report = begin_report(stack.plan);
             report.failure = no_canvas_;
             while (no_canvas_.empty()) { // without what cannot be read
-                const Assembly a = assemble_matched(stack.plan, lights);
+                const Assembly a = assembler_->assemble(stack.plan, lights);
                 report.used = static_cast<int>(a.frames.size());
                 if (a.frames.empty()) break;
-                const RejectionComparison c =
-                    compare_rejections(a.frames, at_.canvas, a.backgrounds, s_.context, options_for(stack.plan, a));
+                const RejectionComparison c = compare_rejections(a.frames, at_.canvas, a.backgrounds, s_.context,
+                                                                 assembler_->options_for(stack.plan, a));
                 if (c.failure) {
-                    drop_or_raise(*a.lights[c.failure->frame], c.failure->what);
+                    assembler_->drop_or_raise(*a.lights[c.failure->frame], c.failure->what);
                     continue;
                 }
                 report.rejection_trials = trials_of(c);
@@ -130,7 +120,7 @@ private:
     /// The lights, and where their master lights lie; why there is no such place is told for each stack.
     void grade(const std::string& remembered) {
         graded_ = grade_group(s_, calibrations_, group_, remembered);
-        usable_.emplace(s_, graded_.lights);
+        assembler_.emplace(s_, group_, calibrations_, graded_, at_);
         try {
             at_ = canvas_of_group(s_, graded_);
         } catch (const DataError& e) {
@@ -160,163 +150,12 @@ private:
         return all;
     }
 
-    /// The lights of all parts, as they were judged, with what they tell of the sky on one scale.
-    std::vector<Light> lights_of(const JointStack& stack) const {
-        std::vector<Light> out;
-        const Light* first = nullptr; // whose scale it is
-        for (const std::size_t part : stack.parts) {
-            const auto at = std::find(group_.stacks.begin(), group_.stacks.end(), part) - group_.stacks.begin();
-            const std::vector<Light>& graded = graded_.lights[static_cast<std::size_t>(at)];
-            std::vector<Light> lights = graded;
-            const Light* here = level_reference(graded);
-            if (!first) first = here;
-            if (here && here != first) {
-                const StarScale s = fit_star_scale(main_level_input(*first), main_level_input(*here), graded_.canvas);
-                const double denser = density(*here) / density(*first);
-                for (Light& l : lights)
-                    l.contribution.information *= denser / (s.scale * s.scale);
-            }
-            out.insert(out.end(), std::make_move_iterator(lights.begin()), std::make_move_iterator(lights.end()));
-        }
-        return out;
-    }
-
-    /// Pixels of the light's measured grid in one of the canvas.
-    double density(const Light& l) const {
-        return pixel_density(l.to_frame[static_cast<std::size_t>(l.main_plane())], l.measures->width,
-                             l.measures->height);
-    }
-
-    LevelInput level_input(const Light& l, std::size_t plane) const {
-        return {&l.measures->planes[plane], l.to_frame[plane],  l.exposure->seconds.value_or(0),
-                l.measures->width,          l.measures->height, &l.measures->streaks};
-    }
-
-    LevelInput main_level_input(const Light& l) const {
-        return level_input(l, static_cast<std::size_t>(l.main_plane()));
-    }
-
-    /// The frame that the others are brought to: of those kept, the one whose stars stand out most.
-    static const Light* level_reference(const std::vector<Light>& lights) {
-        const Light* best = nullptr;
-        for (const Light& l : lights)
-            if (usable(l) && (!best || l.contribution.information > best->contribution.information)) best = &l;
-        return best;
-    }
-    static bool usable(const Light& l) { return l.verdict.keep && l.registration.result.has_value(); }
-
-    Assembly assemble(const StackPlan& plan, std::vector<Light>& lights) {
-        Assembly a;
-        for (Light& l : lights) {
-            if (!usable(l)) continue;
-            StackFrame f;
-            // Beside its place by what its stars are off beyond their own errors.
-            const double rms = l.registration->rms, own = l.registration->expected;
-            const double beside = std::max(StackPlane{}.misplaced, std::sqrt(std::max(0.0, rms * rms - own * own)));
-            for (std::size_t p = 0; p < l.measures->planes.size(); ++p)
-                f.planes.push_back({l.to_frame[p].after(at_.canvas.to_reference()),
-                                    {},
-                                    l.measures->planes[p].noise,
-                                    l.measures->planes[p].fwhm,
-                                    beside});
-            f.electrons_per_adu = account().electrons_of(l);
-            f.streaks = l.measures->streaks;
-            f.burnt = burnt_regions(*l.measures);
-            const double usable = usable_->of(*l.exposure);
-            f.saturation = std::max(0.0, usable - account().level_without_light(l));
-            const auto failure = attempt([&] {
-                f.source = calibrations_.view(
-                    *l.plan, std::shared_ptr<const OwnCorrections>(l.measures, &l.measures->own), usable);
-            });
-            if (failure) {
-                drop_or_raise(l, *failure);
-                continue;
-            }
-            a.frames.push_back(std::move(f));
-            a.lights.push_back(&l);
-        }
-        if (a.frames.empty()) return a;
-        for (std::size_t p = 0; p < a.frames.front().planes.size(); ++p) {
-            std::vector<LevelInput> inputs;
-            std::vector<std::string> sources;
-            const Affine grid = at_.level_grid.to_reference();
-            for (const Light* l : a.lights) {
-                inputs.push_back(level_input(*l, p));
-                inputs.back().to_frame = inputs.back().to_frame.after(grid);
-                sources.push_back(measure_key(s_, calibrations_, *l->plan));
-            }
-            LevelOptions options =
-                level_options(s_, plan, a.frames.front().planes.size() == 3 ? static_cast<int>(p) : -1);
-            if (!options.sky.empty()) { // of the reference's grid
-                options.sky.x -= static_cast<int>(std::lround(grid.c));
-                options.sky.y -= static_cast<int>(std::lround(grid.f));
-            }
-            a.levels.push_back(levels_of_stack(s_, inputs, sources, p, at_.level_grid, options));
-            a.backgrounds.push_back(a.levels.back().background);
-            const bool same = at_.canvas == at_.level_grid;
-            for (std::size_t k = 0; k < a.frames.size(); ++k) {
-                const LevelMap& map = a.levels.back().maps[k];
-                a.frames[k].planes[p].level = same ? map : map.onto(at_.canvas, at_.to_level_grid);
-                double& off = a.frames[k].planes[p].scale_error; // by its flat, so far
-                off = std::hypot(off, a.levels.back().scales[k].error);
-            }
-        }
-        emphasise(a);
-        for (std::size_t k = 0; k < a.frames.size(); ++k) {
-            for (const StackPlane& p : a.frames[k].planes)
-                if (const std::string wrong = p.level.check(); !wrong.empty()) { // one such spoils the others' levels
-                    drop_or_raise(*a.lights[k], {s_.path_of(a.lights[k]->plan->exposure),
-                                                 "could not be brought to the level of the others: " + wrong,
-                                                 "Look at it with 'kasane show'", true});
-                    return assemble(plan, lights);
-                }
-            a.frames[k] = binned_to_canvas(std::move(a.frames[k]));
-        }
-        settle_lengths(a);
-        return a;
-    }
-
-    /// Assembled, with its lengths matched; a file that fails on the way is dropped.
-    Assembly assemble_matched(const StackPlan& plan, std::vector<Light>& lights) {
-        for (;;) {
-            Assembly a = assemble(plan, lights);
-            matches_ = {};
-            if (count_lengths(a.frames) < 2) return a;
-            for (std::size_t k = 0; k < a.frames.size(); ++k)
-                for (std::size_t p = 0; a.frames[k].length > 0 && p < a.frames[k].planes.size(); ++p) {
-                    constexpr double kByTime = 0.1; // by the exposure times a scale is not known well
-                    const StarScale& scale = a.levels[p].scales[k];
-                    if (scale.stars == 0) a.frames[k].planes[p].scale_error = kByTime;
-                }
-            matches_ = match_lengths(a.frames, at_.canvas, a.backgrounds, s_.context);
-            if (!matches_.failure) return a;
-            drop_or_raise(*a.lights[matches_.failure->frame], matches_.failure->what);
-        }
-    }
-
-    /// What the recipe weighs beside the noise; a light of which a measure is not known counts as the median in it.
-    void emphasise(Assembly& a) const {
-        for (const auto& [measure, exponent] : s_.recipe.integration.weights) {
-            if (measure == Measure::worth) continue;
-            std::vector<float> known;
-            for (const Light* l : a.lights)
-                if (const double v = l->figures[measure]; v > 0 && std::isfinite(v))
-                    known.push_back(static_cast<float>(v));
-            if (known.empty()) continue;
-            const double usual = median_in_place(known);
-            for (std::size_t k = 0; k < a.frames.size(); ++k) {
-                const double v = a.lights[k]->figures[measure];
-                if (v > 0 && std::isfinite(v)) a.frames[k].emphasis *= std::pow(v / usual, exponent);
-            }
-        }
-    }
-
     /// Integrates what can be; a file that fails on the way is dropped and the rest is done again.
     std::optional<MasterLight> integrate_good(const StackPlan& plan, std::vector<Light>& lights, Assembly& a) {
         const Context context{s_.context.workers, s_.context.memory, s_.context.progress,
                               fits_memory(plan) ? std::filesystem::path() : s_.output};
         for (;;) {
-            a = assemble_matched(plan, lights);
+            a = assembler_->assemble(plan, lights);
             if (a.frames.empty()) return std::nullopt;
             const bool follows = comet_ && std::any_of(a.lights.begin(), a.lights.end(), [](const Light* l) {
                                      return middle_of(*l->exposure).has_value();
@@ -324,7 +163,7 @@ private:
             const int passes = follows ? 1 + CometMasters::kPasses : 1;
             s_.context.progress.begin((drizzled_ ? "drizzle " : "integrate ") + plan.name,
                                       passes * output().bounds().area());
-            const IntegrateOptions options = options_for(plan, a);
+            const IntegrateOptions options = assembler_->options_for(plan, a);
             IntegrateOptions first = options;
             if (follows) { // what rejection leaves of a comet nobody can tell
                 first.rejection = NoRejection{};
@@ -341,12 +180,12 @@ private:
             }
             s_.context.progress.end();
             if (master.failure) {
-                drop_or_raise(*a.lights[master.failure->frame], master.failure->what);
+                assembler_->drop_or_raise(*a.lights[master.failure->frame], master.failure->what);
                 continue;
             }
             const auto changed = std::find_if(a.lights.begin(), a.lights.end(), [&](Light* l) {
                 const auto failure = attempt([&] { s_.require_unchanged(l->plan->exposure); });
-                if (failure) drop_or_raise(*l, *failure);
+                if (failure) assembler_->drop_or_raise(*l, *failure);
                 return failure.has_value();
             });
             if (changed == a.lights.end()) return master;
@@ -368,12 +207,6 @@ private:
                                 drizzled_->restore ? ", THEIR BLUR TAKEN OUT" : "");
         }
         return text;
-    }
-
-    /// A light that cannot be read is left out; where a master cannot, that is not the light's fault.
-    void drop_or_raise(Light& l, const FileFailure& failure) const {
-        if (failure.file != s_.path_of(l.plan->exposure)) failure.raise();
-        drop(l, failure);
     }
 
     StackReport begin_report(const StackPlan& plan) const {
@@ -481,7 +314,7 @@ private:
             for (WeightCost& c : report.weight_costs)
                 c.noise *= more;
             describe_master_light(*master, report);
-            describe_lengths(a, *master, matches_, report);
+            describe_lengths(a, *master, report);
             if (plan.mosaic) // drizzled, each colour is of its own samples
                 report.colour_method = drizzled_ && a.frames.front().source->sensor()
                                            ? "drizzled"
@@ -508,7 +341,7 @@ private:
             for (const Light* l : a.lights)
                 exposures.push_back(l->exposure);
             const Light& lead = *a.lights.front();
-            const double finer = std::sqrt(density(lead)) * grid_cell(s_, *lead.exposure) / canvas.scale;
+            const double finer = std::sqrt(density_of(lead)) * grid_cell(s_, *lead.exposure) / canvas.scale;
             write_master_light(s_.output, *master, exposures, report, sky.world, canvas, finer);
             if (comet_masters_)
                 write_comet_masters(s_.output, *comet_, *comet_masters_, *master, exposures, report,
@@ -550,18 +383,6 @@ private:
             if (is_intact(s_, s_.output / file)) std::filesystem::remove(s_.output / file, kept);
     }
 
-    /// Pixels of a light along the side of one of what is integrated of it.
-    static int binned_by(const Light& l, const StackFrame& frame) {
-        return std::max(1, l.measures->width / std::max(1, frame.source->width()));
-    }
-
-    /// By the recipe, which has widths in pixels of a light.
-    IntegrateOptions options_for(const StackPlan& plan, const Assembly& a) const {
-        IntegrateOptions o = integrate_options(s_, plan);
-        o.feather /= binned_by(*a.lights.front(), a.frames.front());
-        return o;
-    }
-
     void remember_where(const std::vector<Light>& lights, const Assembly& a, const MasterLight& master) {
         for (const Light& l : lights) {
             const auto at = std::find(a.lights.begin(), a.lights.end(), &l) - a.lights.begin();
@@ -585,11 +406,10 @@ private:
     std::vector<std::optional<StackReport>> done_; ///< as group_.stacks
     GradedLights graded_;
     GroupCanvas at_;
-    std::optional<UsableLevels> usable_;
+    std::optional<Assembler> assembler_; ///< of them, once they are graded
     std::optional<CometSolution> comet_;
     std::vector<StackDoubt> comet_doubts_;      ///< not told yet
     std::optional<CometMasters> comet_masters_; ///< of the stack that was integrated last
-    LengthMatches matches_;                     ///< of the stack that was assembled last
     std::optional<DrizzleOptions> drizzled_;    ///< how the master lights of the group are
     std::string no_canvas_;                     ///< why there is none
 };

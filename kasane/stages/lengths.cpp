@@ -91,7 +91,8 @@ std::string length_text(const LengthReport& l) {
     return longest == shortest ? fmt::format("{:g} s", longest) : fmt::format("{:g} to {:g} s", shortest, longest);
 }
 
-void describe_lengths(const Assembly& a, const MasterLight& master, const LengthMatches& matches, StackReport& report) {
+void describe_lengths(const Assembly& a, const MasterLight& master, StackReport& report) {
+    const LengthMatches& matches = a.matches;
     report.lengths.assign(static_cast<std::size_t>(count_lengths(a.frames)), {});
     for (std::size_t k = 0; k < a.frames.size(); ++k) {
         LengthReport& length = report.lengths[static_cast<std::size_t>(a.frames[k].length)];

@@ -31,8 +31,7 @@ std::vector<Region> burnt_regions(const ExposureMeasures& measures);
 void settle_lengths(Assembly& assembly);
 
 /// The lengths of a stack, and what is burnt in all of them; warns of that where there are several.
-void describe_lengths(const Assembly& assembly, const MasterLight& master, const LengthMatches& matches,
-                      StackReport& report);
+void describe_lengths(const Assembly& assembly, const MasterLight& master, StackReport& report);
 
 /// "240 s", "1 to 2 s", "unknown exposure".
 std::string length_text(const LengthReport& length);

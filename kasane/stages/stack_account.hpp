@@ -3,6 +3,7 @@
 #pragma once
 
 #include <kasane/integration/integrate.hpp>
+#include <kasane/integration/length_match.hpp>
 #include <kasane/ledger/basis.hpp>
 #include <kasane/normalization/levels.hpp>
 #include <kasane/stages/grade.hpp>
@@ -19,6 +20,7 @@ struct Assembly {
     std::vector<Light*> lights;
     std::vector<StackLevels> levels; ///< by plane
     std::vector<double> backgrounds; ///< of the level, by plane, ADU
+    LengthMatches matches;           ///< of its lengths, where it has several
 };
 
 /// As the report keeps them.

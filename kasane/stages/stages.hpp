@@ -33,11 +33,13 @@
 //   joint_stacks.hpp      6: which stacks become one master light
 //   stack_basis.hpp       6: what a master light depends on, and whether it is there
 //   drizzle_choice.hpp    6: whether the master lights of a target are drizzled
+//   assemble.hpp          6: the lights of a stack as the integration wants them
 //   stack_account.hpp     6: what a master light has to tell
 //   group_canvas.hpp      6: the canvas of the master lights of a target
 //   canvas_sky.hpp        6: where on the sky a master light lies
 //   level_records.hpp     6: levels of stacks that are known already
 //   rejected_records.hpp  6: where samples of lights were rejected
+//   rejected_lights.hpp   6: each of those samples, for whoever wants the lights without them
 //   composites.hpp        images made of several master lights
 //   light_doubts.hpp      6: what lights tell against their calibration
 //   master_light.hpp      6: figures and file of a master light

@@ -65,6 +65,7 @@ TEST_CASE("Lights are exported calibrated, once, with their headers") {
     CHECK(made->header().number("EXPTIME") == raw->header().number("EXPTIME"));
     CHECK(made->header().text("FILTER") == raw->header().text("FILTER"));
     CHECK(made->check_sums().empty());
+    CHECK_THAT(shell("{kasane} show " + files.front().string()).out, !Catch::Contains("master light"));
     Image before_pixels = read_plane(*raw, 0), pixels = read_plane(*made, 0);
     const double offset = static_cast<double>(median_in_place(before_pixels.pixels())) -
                           static_cast<double>(median_in_place(pixels.pixels()));
@@ -130,6 +131,83 @@ TEST_CASE("Lights are exported on one grid: their stars lie on each other") {
     CHECK(here->to_sky({50, 50}).dec == Approx(20).margin(0.2));
 }
 
+namespace {
+
+/// A square of 5 x 5 pixels of a light, as a particle leaves it.
+constexpr int kHitX = 61, kHitY = 47, kHit = 5;
+constexpr const char* kHitLight = "night-1/lights/L_002.fits";
+
+void hit(const fs::path& project) {
+    rewrite(project / kHitLight, [](Image& image, Header&) {
+        for (int y = kHitY; y < kHitY + kHit; ++y)
+            for (int x = kHitX; x < kHitX + kHit; ++x)
+                image(x, y) += 9000;
+    });
+}
+
+fs::path exported_name(const fs::path& folder, const char* light, const char* ending) {
+    return folder / fs::path(light).parent_path() / (fs::path(light).stem().string() + ending);
+}
+
+int without_data(const Image& image, const Region& region) {
+    int count = 0;
+    for (int y = region.y; y < region.bottom(); ++y)
+        for (int x = region.x; x < region.right(); ++x)
+            count += std::isnan(image(x, y));
+    return count;
+}
+
+} // namespace
+
+TEST_CASE("Lights are exported without what is rejected in their stack") {
+    const bool mosaic = GENERATE(false, true);
+    const TemporaryFolder folder;
+    const std::string p = (folder / "p").string(), to = (folder / "out").string();
+    write_small_project(p);
+    hit(p);
+    if (mosaic)
+        for (const fs::path& file : files_below(p))
+            if (file.extension() == ".fits") rewrite(file, [](Image&, Header& h) { h.set("BAYERPAT", "RGGB"); });
+    const auto before = digests(folder / "p", {"kasane"});
+    exported(fmt::format("{} -C {}", to, p));
+    json r = exported(fmt::format("{} -C {} --rejected-as-nan", to, p));
+    const int count = r.at("written");
+    CHECK((count >= 8 && r.at("there_already") == 0)); // made anew: something else is asked for
+    CHECK(digests(folder / "p", {"kasane"}) == before);
+    const fs::path marked = exported_name(to, kHitLight, ".calibrated.fits"),
+                   other = exported_name(to, "night-1/lights/L_001.fits", ".calibrated.fits");
+    const Image own = read_plane(*open_frame(marked), 0), beside = read_plane(*open_frame(other), 0);
+    const Region square{kHitX, kHitY, kHit, kHit};
+    CHECK(without_data(own, square) >= kHit * kHit - 1);
+    // What interpolation of colours and pixels, and growth, make of it: up to 6 pixels around.
+    const int spread = mosaic ? 6 : 4, most_lost = (kHit + 2 * spread) * (kHit + 2 * spread);
+    CHECK(without_data(own, {kHitX - 12, kHitY - 12, kHit + 24, kHit + 24}) <= most_lost + 4);
+    CHECK(without_data(beside, square) <= 2);
+    const auto all = without_data(own, own.bounds());
+    CHECK(all < 0.03 * own.width() * own.height());
+    CHECK(r.at("rejected_samples").get<int>() >= all);
+    CHECK_THAT(read_file(marked), Catch::Contains("of its pixels are without data") && Catch::Contains(" lights"));
+    r = exported(fmt::format("{} -C {} --rejected-as-nan", to, p));
+    CHECK((r.at("written") == 0 && r.at("there_already") == count && r.at("rejected_samples") == 0));
+    r = exported(fmt::format("{} -C {} --rejected-as-nan --threads 1", (folder / "one").string(), p));
+    CHECK(digests(folder / "one") == digests(to));
+
+    exported(fmt::format("{} -C {} --rejected-as-nan --registered", to, p));
+    const Image placed = read_plane(*open_frame(exported_name(to, kHitLight, ".registered.fits")), 0),
+                there = read_plane(*open_frame(exported_name(to, "night-1/lights/L_001.fits", ".registered.fits")), 0);
+    const Region around{kHitX - 12, kHitY - 12, kHit + 24, kHit + 24}; // lights are dithered by less
+    const int lost = without_data(placed, around);
+    CHECK(lost >= kHit * kHit - 5);
+    CHECK(lost <= most_lost + 4);
+    CHECK(without_data(there, around) <= 6);
+    double most = 0; // what interpolation spread is gone too
+    for (int y = around.y; y < around.bottom(); ++y)
+        for (int x = around.x; x < around.right(); ++x)
+            if (!std::isnan(placed(x, y)) && !std::isnan(there(x, y)))
+                most = std::max(most, static_cast<double>(placed(x, y) - there(x, y)));
+    CHECK(most < 900);
+}
+
 TEST_CASE("What of single lights cannot be exported is said before any work") {
     const TemporaryFolder folder;
     const std::string p = (folder / "p").string(), to = (folder / "out").string();
@@ -138,6 +216,9 @@ TEST_CASE("What of single lights cannot be exported is said before any work") {
     refused(fmt::format("{} -C {} --as png", to, p), "not exported as png");
     refused(fmt::format("{} -C {} --stretched", to, p), "means nothing to 'export frames'");
     refused(fmt::format("{} -C {} --filter Ha", to, p), "no light is of that filter");
+    refused(fmt::format("{} -C {} --rejected-as-nan --dropped", to, p), "they were in no stack");
+    CHECK(shell(fmt::format("{{kasane}} export masters {} -C {} --rejected-as-nan", to, p)).status == 2);
+    CHECK(shell(fmt::format("{{kasane}} export lights {} -C {} --rejected-as-nan", to, p)).status == 2);
     CHECK(shell(fmt::format("{{kasane}} export masters {} -C {} --registered", to, p)).status == 2);
     CHECK(shell(fmt::format("{{kasane}} export lights {} -C {} --registered", to, p)).status == 2);
     CHECK_FALSE(fs::exists(to));

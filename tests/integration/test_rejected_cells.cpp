@@ -1,4 +1,4 @@
-// Where samples of each frame were rejected, in squares of its own pixels.
+// Where samples of each frame were rejected, in squares of its own pixels, and one by one.
 #include "support/support.hpp"
 
 #include <kasane/integration/integrate.hpp>
@@ -31,13 +31,13 @@ std::vector<StackFrame> stack() {
     return frames;
 }
 
-MasterLight made(int tile) {
+MasterLight made(int tile, RejectedPixels* rejected = nullptr) {
     const Quiet quiet;
     IntegrateOptions o;
     o.rejection = NoiseRejection{};
     o.judge.growth.steps = 0;
     o.tile = tile;
-    return integrate(stack(), {160, 120}, {500}, quiet.context, o);
+    return integrate(stack(), {160, 120}, {500}, quiet.context, o, rejected);
 }
 
 std::uint8_t at(const std::vector<std::uint8_t>& shares, const RejectedCells& c, int i, int j) {
@@ -70,4 +70,28 @@ TEST_CASE("Many frames have squares that fit into their memory") {
     CHECK(RejectedCellCounts(frames).bytes() == 6ull * 20 * 15 * 2 * 2);
     CHECK(RejectedCellCounts(frames, 2000).bytes() <= 2000);
     CHECK(RejectedCellCounts(frames, 0).shares().front().columns == 1);
+}
+
+TEST_CASE("Each rejected sample is told of its frame at its pixel of the canvas") {
+    const Canvas canvas{160, 120};
+    RejectedPixels all(canvas, 6, 1), parts(canvas, 6, 1);
+    const MasterLight m = made(256, &all);
+    made(37, &parts);
+    std::uint64_t sum = 0;
+    for (std::size_t k = 0; k < 6; ++k) {
+        CHECK(all.count(k) == m.shares[k].low + m.shares[k].high);
+        sum += all.count(k);
+    }
+    CHECK(sum == m.rejected_low + m.rejected_high);
+    for (int y = 56; y < 64; ++y) // the bright square, where the third frame lies on the canvas
+        for (int x = 72; x < 80; ++x) {
+            CHECK((all.at(2, 0, x, y) && all.at(2, 0, x - 64, y + 32)));
+            CHECK_FALSE((all.at(1, 0, x, y) && all.at(3, 0, x, y)));
+        }
+    for (std::size_t k = 0; k < 6; ++k)
+        for (int y = 0; y < 120; ++y)
+            for (int x = 0; x < 160; ++x)
+                REQUIRE(all.at(k, 0, x, y) == parts.at(k, 0, x, y));
+    CHECK_FALSE((all.at(2, 0, -1, 0) || all.at(2, 0, 160, 0) || all.at(2, 0, 0, 120)));
+    CHECK(RejectedPixels::bytes(canvas, 6, 3) == 6ull * 3 * 120 * 5 * 4);
 }
