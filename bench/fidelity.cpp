@@ -43,6 +43,7 @@ int main(int argc, char** argv) {
         {"F14", bench::calibration_noise},
         {"F15", bench::told_noise},
         {"F17", bench::gradients_left},
+        {"F18", bench::compared_depth},
         {"F19", bench::sharpening},
         {"verdicts", [](const Context& c) { return bench::verdict_errors(c, seed, heaps); }},
         {"roles", [](const Context& c) { return bench::role_errors(c, seed, heaps); }}};

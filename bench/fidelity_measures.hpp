@@ -36,6 +36,7 @@ std::vector<Figure> star_colours(const Context& context);      // F13
 std::vector<Figure> calibration_noise(const Context& context); // F14
 std::vector<Figure> told_noise(const Context& context);        // F15
 std::vector<Figure> gradients_left(const Context& context);    // F17
+std::vector<Figure> compared_depth(const Context& context);    // F18
 std::vector<Figure> sharpening(const Context& context);        // F19
 
 /// Verdicts of the standard limits on `nights` random nights, beginning with a seed.

@@ -4,6 +4,7 @@
 
 #include <algorithm>
 #include <cmath>
+#include <limits>
 #include <map>
 
 namespace kasane {
@@ -53,6 +54,12 @@ StackGrowth growth_of(const std::vector<GrowthLight>& lights, double noise) {
 double limiting_flux(double noise, double fwhm) {
     constexpr double kSigmas = 5;
     return noise > 0 && fwhm > 0 ? kSigmas * noise * std::sqrt(kPi / 4) * fwhm : 0;
+}
+
+double limiting_magnitude(double noise, double fwhm, double zero_point) {
+    const double flux = limiting_flux(noise, fwhm);
+    if (!(flux > 0) || zero_point == 0) return std::numeric_limits<double>::quiet_NaN();
+    return zero_point - 2.5 * std::log10(flux);
 }
 
 } // namespace kasane

@@ -37,4 +37,7 @@ StackGrowth growth_of(const std::vector<GrowthLight>& lights, double noise);
 /// times pixels: how deep an image goes. `noise` is that of a pixel, as it were without resampling. 0: not known.
 double limiting_flux(double noise, double fwhm);
 
+/// The same as a magnitude, where that of a flux of 1 is known. NaN: not known.
+double limiting_magnitude(double noise, double fwhm, double zero_point);
+
 } // namespace kasane

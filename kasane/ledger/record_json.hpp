@@ -44,6 +44,7 @@ NLOHMANN_DEFINE_TYPE_NON_INTRUSIVE(CometReport, file, preview, both_file, both_p
                                    smear, places)
 NLOHMANN_DEFINE_TYPE_NON_INTRUSIVE(WeightCost, weights, noise, fwhm)
 NLOHMANN_DEFINE_TYPE_NON_INTRUSIVE(StackDoubt, code, files, text, remedy)
+NLOHMANN_DEFINE_TYPE_NON_INTRUSIVE(FormerReport, picture, used, seconds)
 NLOHMANN_DEFINE_TYPE_NON_INTRUSIVE(StackReport, doubts, name, target, filter, sensor, file, preview, reference,
                                    reference_fingerprint, reference_reason, runners_up, frames, used, dropped,
                                    seconds_total, seconds_effective, noise, expected_noise, noise_from_level,
@@ -52,7 +53,8 @@ NLOHMANN_DEFINE_TYPE_NON_INTRUSIVE(StackReport, doubts, name, target, filter, se
                                    rejected_high, time, reused, made, failure, identity, unread, optics, canvas, world,
                                    under_streaks, combination, rejection_trials, core_samples, core_rejected_at_first,
                                    core_rejected, rejected_elsewhere, weights, weight_costs, rejection_picture,
-                                   lights_fwhm, pixel_noise, sampling, lengths, panels, burnt, comet)
+                                   lights_fwhm, pixel_noise, sampling, lengths, panels, burnt, comet, former,
+                                   zero_point)
 NLOHMANN_DEFINE_TYPE_NON_INTRUSIVE(CompositePartReport, name, factor, weight)
 NLOHMANN_DEFINE_TYPE_NON_INTRUSIVE(CompositeReport, name, kind, file, preview, text, parts, noise, seconds_total, time,
                                    reused)

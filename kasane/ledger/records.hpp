@@ -124,6 +124,13 @@ struct PanelReport {
     double seconds = 0, effective = 0; ///< of the lights used; the same, each times its worth among those of its panel
 };
 
+/// The master light that another one took the place of, to look at beside it.
+struct FormerReport {
+    std::string picture; ///< relative to the output folder; empty: there was none on the same grid
+    int used = 0;
+    double seconds = 0; ///< of the frames used
+};
+
 struct StackReport {
     std::string name, target, filter, sensor;
     std::string file, preview; ///< relative to the output folder; empty if no master light was made
@@ -174,7 +181,9 @@ struct StackReport {
     Provenance made;      ///< the steps that made it
     std::string failure;  ///< why no master light could be made, beside what its frames tell
     std::string identity; ///< what its name stands for
-    bool reused = false;  ///< nothing had changed
+    FormerReport former;
+    double zero_point = 0; ///< magnitude of a star of 1 ADU in the master light, by its lights' headers; 0: not known
+    bool reused = false;   ///< nothing had changed
 };
 
 /// One image or plane in a composite.

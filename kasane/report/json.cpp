@@ -137,7 +137,9 @@ json to_json(const RunReport& r) {
     json stacks = r.stacks;
     for (std::size_t k = 0; k < r.stacks.size(); ++k) {
         stacks[k]["growth"] = growth_json(r.stacks[k]);
-        stacks[k]["limiting_flux"] = limiting_flux(r.stacks[k].noise, r.stacks[k].fwhm);
+        const StackReport& s = r.stacks[k];
+        stacks[k]["limiting_flux"] = limiting_flux(s.noise, s.fwhm);
+        stacks[k]["limiting_magnitude"] = limiting_magnitude(s.noise, s.fwhm, s.zero_point);
     }
     return {{"folder", r.folder},       {"output", r.output},   {"masters", r.masters}, {"stacks", stacks},
             {"together", r.composites}, {"findings", findings}, {"time", r.time}};

@@ -100,6 +100,7 @@ json stack_json(const StackReport& s) {
             {"fwhm", rounded(s.fwhm, 4)},
             {"eccentricity", rounded(s.eccentricity, 3)},
             {"limiting_flux", rounded(limiting_flux(s.noise, s.fwhm), 4)},
+            {"limiting_magnitude", rounded(limiting_magnitude(s.noise, s.fwhm, s.zero_point), 4)},
             {"low", rounded(s.rejected_low, 3)},
             {"high", rounded(s.rejected_high, 3)},
             {"trails", rounded(s.under_streaks, 3)},
@@ -109,6 +110,7 @@ json stack_json(const StackReport& s) {
             {"reference_reason", s.reference_reason},
             {"runners_up", s.runners_up},
             {"optics", s.optics},
+            {"former", {{"used", s.former.used}, {"seconds", s.former.seconds}}},
             {"details", stack_lines(s)},
             {"growth", growth_json(s)},
             {"trials", trials},
@@ -237,6 +239,7 @@ std::string run_page(const ProjectResult& result) {
         out["picture"] = picture_json(output / s.preview, kPicture);
         out["rejected"] = picture_json(output / s.rejection_picture, kRejected);
         whole = whole && !out["picture"].is_null() && !out["rejected"].is_null();
+        if (!s.former.picture.empty()) out["before"] = picture_json(output / s.former.picture, kPicture);
         if (!s.comet.preview.empty()) out["comet"] = picture_json(output / s.comet.preview, kRejected);
         json looks = json::array(), stamps = json::array();
         for (const FrameLook& f : result.frames)

@@ -9,6 +9,7 @@
 #include <kasane/stages/comet_masters.hpp>
 #include <kasane/stages/composites.hpp>
 #include <kasane/stages/drizzle_choice.hpp>
+#include <kasane/stages/former_light.hpp>
 #include <kasane/stages/grade.hpp>
 #include <kasane/stages/group_canvas.hpp>
 #include <kasane/stages/lengths.hpp>
@@ -20,6 +21,7 @@
 #include <kasane/stages/results.hpp>
 #include <kasane/stages/stack_account.hpp>
 #include <kasane/stages/stack_basis.hpp>
+#include <kasane/stages/zero_point.hpp>
 
 #include <kasane/base/error.hpp>
 #include <kasane/base/memory.hpp>
@@ -341,7 +343,9 @@ private:
             for (const Light* l : a.lights)
                 exposures.push_back(l->exposure);
             const Light& lead = *a.lights.front();
+            report.zero_point = zero_point_of(s_, a, canvas).value_or(0);
             const double finer = std::sqrt(density_of(lead)) * grid_cell(s_, *lead.exposure) / canvas.scale;
+            report.former = keep_former(s_, report, basis.key(), *master, canvas);
             write_master_light(s_.output, *master, exposures, report, sky.world, canvas, finer);
             if (comet_masters_)
                 write_comet_masters(s_.output, *comet_, *comet_masters_, *master, exposures, report,
@@ -371,10 +375,11 @@ private:
         return report;
     }
 
-    /// What a drizzled stack or one with a comet had beside its master light, where this has it no more.
+    /// What lay beside the former master light, where this has it no more.
     void remove_former(const StackReport& report, const std::string& name) const {
         std::vector<std::string> former;
         if (!drizzled_) former.push_back(name + ".phases.png");
+        if (report.former.picture.empty()) former.push_back(name + ".before.png");
         if (report.comet.file.empty())
             for (const char* end : {"-comet.fits", "-comet.png", "-both.fits", "-both.png"})
                 former.push_back(name + end);

@@ -56,7 +56,8 @@ std::string all_of(const std::vector<const Exposure*>& exposures, std::string Ex
     return fmt::format("{}", fmt::join(out, " + "));
 }
 
-/// Where the canvas lies, if it is not the reference's own grid.
+} // namespace
+
 void describe_canvas(const Canvas& c, Header& h) {
     if (c.framing != Framing::reference || !c.on_the_grid()) {
         h.set("CNVORGX", c.origin.x, "[px] of the reference that the first pixel shows");
@@ -66,8 +67,6 @@ void describe_canvas(const Canvas& c, Header& h) {
     if (c.mirror) h.set("CNVMIRR", 1LL, "left and right have changed places");
     if (c.scale != 1) h.set("SCALED", c.scale, "NOT THE REFERENCE'S PIXELS: as many along one");
 }
-
-} // namespace
 
 double take_usual_coverage(MasterLight& master) {
     double factor = 1;
@@ -162,6 +161,7 @@ void write_master_light(const std::filesystem::path& output, const MasterLight& 
               report.sampling.restored ? "[ADU] what pixels scatter by: restored"
                                        : "[ADU] what pixels scatter by: neighbours share drops");
     h.set("FWHM", report.fwhm, "[px] of the stars");
+    if (report.zero_point != 0) h.set("MAGZERO", report.zero_point, "[mag] of a star of 1 ADU, by the frames' headers");
     if (report.lights_fwhm > 0) h.set("FWHMIN", report.lights_fwhm, "[px] the same in its frames, on this grid");
     for (std::size_t k = 0; report.lengths.size() > 1 && k < report.lengths.size() && k < 99; ++k) {
         const LengthReport& l = report.lengths[k];

@@ -18,6 +18,9 @@ double take_usual_coverage(MasterLight& master);
 /// it; the figures are those of uncorrelated pixels, so that they can be compared honestly.
 void describe_master_light(const MasterLight& master, StackReport& report);
 
+/// The cards that tell where the canvas lies, if it is not the reference's own grid.
+void describe_canvas(const Canvas& canvas, Header& header);
+
 /// Writes `output`/report.file (32-bit FITS with provenance, coverage as an extension) and the stretched preview
 /// `output`/report.preview. `exposures` are the frames combined, in order; a pixel of the canvas is as large as
 /// `finer` of the first one's. Throws OutputError.

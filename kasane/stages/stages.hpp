@@ -43,6 +43,8 @@
 //   composites.hpp        images made of several master lights
 //   light_doubts.hpp      6: what lights tell against their calibration
 //   master_light.hpp      6: figures and file of a master light
+//   former_light.hpp      6: the master light that another one takes the place of, as a picture
+//   zero_point.hpp        6: magnitudes, where headers tell them
 //   results.hpp           where results lie, and whether they are as they were written
 //   remaining_work.hpp    what is to be done still
 #pragma once

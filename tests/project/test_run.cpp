@@ -85,9 +85,53 @@ TEST_CASE("A new file costs itself and its stack, a result that is deleted is ma
     CHECK(r.stacks[0].used == 10);
     CHECK_FALSE(r.stacks[0].reused);
     CHECK(std::all_of(r.masters.begin(), r.masters.end(), [](const MasterReport& m) { return m.reused; }));
+    // What was there before stays as a picture, of the same grid, with what it was of.
+    const FormerReport former = r.stacks[0].former;
+    CHECK((former.used == 9 && former.seconds == Approx(0.9 * r.stacks[0].seconds_total)));
+    const auto before = open_frame(p.path / "kasane" / former.picture),
+               now = open_frame(p.path / "kasane" / r.stacks[0].preview);
+    CHECK((before->width() == now->width() && before->height() == now->height()));
+    Image old_pixels = read_plane(*before, 0), pixels = read_plane(*now, 0);
+    CHECK_FALSE(old_pixels.pixels() == pixels.pixels());
+    CHECK(std::abs(static_cast<double>(median_in_place(old_pixels.pixels())) - median_in_place(pixels.pixels())) <=
+          2); // of 255
+    CHECK(run(p.path).stacks[0].former.picture == former.picture);
     fs::remove(p.path / "kasane" / r.stacks[0].file);
-    CHECK_FALSE(run(p.path).stacks[0].reused);
+    const RunReport again = run(p.path);
+    CHECK_FALSE(again.stacks[0].reused);
+    CHECK(again.stacks[0].former.used == 9); // of the same change
     CHECK(fs::exists(p.path / "kasane" / r.stacks[0].file));
+}
+
+TEST_CASE("A master light on another grid is not shown beside the former one") {
+    const Copy p;
+    const std::string picture = "kasane/" + run(p.path).stacks[0].former.picture;
+    CHECK(picture == "kasane/");
+    write_recipe(p.path, "[integration]\nrejection = \"none\"\n");
+    const RunReport other = run(p.path);
+    REQUIRE(fs::exists(p.path / "kasane" / other.stacks[0].former.picture));
+    CHECK(other.stacks[0].former.used == other.stacks[0].used);
+    write_recipe(p.path, "[canvas]\nturn = 90\n");
+    CHECK(run(p.path).stacks[0].former.picture.empty());
+    CHECK_FALSE(fs::exists(p.path / "kasane" / other.stacks[0].former.picture));
+}
+
+TEST_CASE("Magnitudes are told where the headers of lights know them") {
+    const Copy p;
+    const RunReport unknown = run(p.path);
+    CHECK(unknown.stacks[0].zero_point == 0);
+    for (int k = 1; k <= 10; ++k) // each of its own, as its air lets through
+        rewrite(p.path / fmt::format("night-1/lights/L_{:03}.fits", k),
+                [](Image&, Header& h) { h.set("MAGZERO", 22.5); });
+    const StackReport known = run(p.path).stacks[0];
+    std::vector<float> factors;
+    for (const FrameReport& f : known.frames)
+        if (f.used) factors.push_back(static_cast<float>(f.scale));
+    CHECK(known.zero_point == Approx(22.5 + 2.5 * std::log10(median_in_place(factors))).margin(1e-3));
+    CHECK(open_frame(p.path / "kasane" / known.file)->header().number("MAGZERO") == Approx(known.zero_point));
+    // A canvas of half the scale shows a quarter of the pixels.
+    write_recipe(p.path, "[canvas]\nscale = 0.5\n");
+    CHECK(run(p.path).stacks[0].zero_point == Approx(known.zero_point - 2.5 * std::log10(4)).margin(2e-3));
 }
 
 TEST_CASE("New lights do not move the grid, even when the ledger is gone") {

@@ -89,6 +89,8 @@ TEST_CASE("A run leaves its page and a report is made of what is there") {
 
 TEST_CASE("In the browser: the report shows the result, a star's profile, and blinks with the keyboard") {
     Run p;
+    write_recipe(p.path, "[integration]\nrejection = \"sigma\"\n"); // made anew, so that there is a former one
+    REQUIRE(shell("{kasane} run -q " + p.path.string()).status <= 1);
     Browser b;
     b.open("file://" + (p.path / "kasane/report.html").string());
     REQUIRE(b.wait_for("return window.kasaneReport !== undefined"));
@@ -124,6 +126,10 @@ TEST_CASE("In the browser: the report shows the result, a star's profile, and bl
     CHECK(text("seen") != before);
     CHECK(shown() != first);
     b.press("\xEE\x80\x94"); // right: the next pair
+    CHECK_THAT(text("seen"), Catch::Contains("as it was before: 7 lights"));
+    b.press(" ");
+    CHECK_THAT(text("seen"), Catch::Contains("as it is now: 7 lights"));
+    b.press("\xEE\x80\x94");
     CHECK_THAT(text("seen"), Catch::Contains("best light"));
     CHECK_THAT(text("details"), Catch::Contains("Rejection:") && Catch::Contains("Calibration:"));
     CHECK(b.run("return document.querySelectorAll('#details img.dark').length") == 1);

@@ -50,10 +50,10 @@
     const heads = [["", false], ["lights", true], ["exposure", true], ["effective", true], ["noise", true], ["FWHM", true], ["limit", true]];
     fill($("table"), heads, D.stacks.map(s => ({
       name: `${s === now() ? "now " : ""}${s.file ? "pick" : "left"}`, click: s.file ? () => choose(made.indexOf(s)) : undefined,
-      cells: s.file ? [label(s), `${s.used} of ${s.used + s.dropped}`, hours(s.seconds), hours(s.effective), `${digits(s.noise, 3)} ADU`, `${fixed(s.fwhm, 2)} px`, `${digits(s.limiting_flux, 3)} ADU`]
+      cells: s.file ? [label(s), `${s.used} of ${s.used + s.dropped}`, hours(s.seconds), hours(s.effective), `${digits(s.noise, 3)} ADU`, `${fixed(s.fwhm, 2)} px`, known(s.limiting_magnitude) ? `${fixed(s.limiting_magnitude, 2)} mag` : `${digits(s.limiting_flux, 3)} ADU`]
         : [label(s), `0 of ${s.dropped}`, "-", "-", "-", "-", s.failure || "nothing could be used"],
     })));
-    for (const cell of $("table").querySelectorAll("th:last-child")) cell.title = "Flux that stands out of the noise by five sigma in a disc as wide as the FWHM of the stars";
+    for (const cell of $("table").querySelectorAll("th:last-child")) cell.title = "Flux that stands out of the noise by five sigma in a disc as wide as the FWHM of the stars; magnitudes by what the headers of the lights say";
     for (const cell of $("table").querySelectorAll("th:nth-child(4)")) cell.title = "Seconds times worth: as much as if every light had been as good as the best";
   }
   function findings() {
@@ -154,6 +154,7 @@
     const s = now(), look = what => s.looks.find(l => l.what === what), out = [], best = look("best"), worst = look("worst"), raw = look("as it came");
     const own = s.picture && { address: s.picture.address, text: `master light ${s.name}` };
     if (own && s.rejected) out.push(["Rejected", own, { address: s.rejected.address, text: `what was left out of it: warm above, cold below; ${percent(s.high + s.trails, 2)} above, ${percent(s.low, 2)} below of all samples` }]);
+    if (own && s.before) out.push(["Before and now", { address: s.before.address, text: `as it was before: ${s.former.used} lights, ${hours(s.former.seconds)}` }, { address: own.address, text: `as it is now: ${s.used} lights, ${hours(s.seconds)}` }]);
     if (best && worst) out.push(["Best and worst", { address: best.address, text: `best light: ${best.file}` }, { address: worst.address, text: `worst that was used: ${worst.file}` }]);
     if (best && raw) out.push(["Calibration", { address: raw.address, text: `${raw.file} as it came from the camera` }, { address: best.address, text: "the same, calibrated" }]);
     if (own && best) out.push(["Light and master", { address: best.address, text: `one light: ${best.file}` }, own]);
