@@ -386,6 +386,23 @@ double DrizzlePass::judged_at(const std::vector<float>& mean, const Region& judg
            (at(i, below) * (1 - (u - i)) + at(right, below) * (u - i)) * (v - j);
 }
 
+/// Means over squares of an image without data here and there.
+std::vector<float> DrizzlePass::smoothed(const std::vector<float>& image, const Region& region) {
+    constexpr int kReach = 3;
+    std::vector<float> out(image.size(), kNoData);
+    for (int y = 0; y < region.height; ++y)
+        for (int x = 0; x < region.width; ++x) {
+            double sum = 0;
+            int count = 0;
+            for (int j = std::max(0, y - kReach); j <= std::min(region.height - 1, y + kReach); ++j)
+                for (int i = std::max(0, x - kReach); i <= std::min(region.width - 1, x + kReach); ++i)
+                    if (const float v = image[static_cast<std::size_t>(j * region.width + i)]; std::isfinite(v))
+                        sum += static_cast<double>(v), ++count;
+            if (count > 0) out[static_cast<std::size_t>(y * region.width + x)] = static_cast<float>(sum / count);
+        }
+    return out;
+}
+
 /// One half less the other where it is flat, in units of what is expected there of the mean of all frames; NaN
 /// elsewhere. `usual` becomes by how much more noise there is at the usual brightness of the window.
 Image DrizzlePass::window_noise(const Region& window, Scratch& s, std::size_t p, float& usual) const {
@@ -396,6 +413,8 @@ Image DrizzlePass::window_noise(const Region& window, Scratch& s, std::size_t p,
         slope += static_cast<double>(f.weight) * f.weight * f.variance_slope;
     }
     const Halves sums = halves(s, p);
+    // Not the pixels themselves: their noise is that of the halves, and would take some of it away.
+    const std::vector<float> sky_of = smoothed(s.judged.planes[p].mean, s.judged_region);
     Image noise(window.width, window.height, 1, kNoData);
     std::vector<float> brightness; // what it makes of the variance
     constexpr int kBlock = 8;      // pixels: single ones hold more drops and less
@@ -424,8 +443,7 @@ Image DrizzlePass::window_noise(const Region& window, Scratch& s, std::size_t p,
             Shown& block = shown_at(x, y);
             block.weight += w, ++block.pixels;
             if (structured(s.judged.planes[p], s.judged_region, window.x + x, window.y + y)) continue;
-            const double sky =
-                judged_at(s.judged.planes[p].mean, s.judged_region, window.x + x, window.y + y) - e.level;
+            const double sky = judged_at(sky_of, s.judged_region, window.x + x, window.y + y) - e.level;
             noise(x, y) = static_cast<float>(((a[0] - b[0]) - sky * (a[1] - b[1])) /
                                              (w * std::sqrt(relative) * result_.expected_noise[p]));
         }
@@ -441,13 +459,10 @@ Image DrizzlePass::window_noise(const Region& window, Scratch& s, std::size_t p,
 
 void DrizzlePass::measure_noise(const Context& context) {
     if (failed_ || stack_.frames.size() < 2) return;
-    // Windows that together hold a twentieth of the output, or so many that they tell the noise to 1.5 %; of a large
-    // one half a million pixels.
+    // Windows of a million pixels together, which tell the noise to 0.5 %; of a small output all of it.
     constexpr int kSide = NoiseCovariance::kWindow;
-    constexpr double kShare = 0.05, kFewest = 64, kMost = 128;
-    const double area = static_cast<double>(fine_.area());
-    const double windows = std::clamp(kShare * area / (kSide * kSide), kFewest, kMost);
-    const double apart = std::max<double>(kSide, std::sqrt(area / windows));
+    constexpr double kWindows = 256;
+    const double apart = std::max<double>(kSide, std::sqrt(static_cast<double>(fine_.area()) / kWindows));
     const int across = std::max(1, static_cast<int>(fine_.width / apart)),
               down = std::max(1, static_cast<int>(fine_.height / apart));
     MappedMemory mapped(context.memory.for_buffers() / 4, [this] { release(); });

@@ -76,6 +76,7 @@ private:
     void mark_rejected(std::size_t frame, std::size_t plane, const Region& region, Scratch& s) const;
     bool structured(const PlaneVerdict& verdict, const Region& judged, int x, int y) const;
     Image window_noise(const Region& window, Scratch& s, std::size_t plane, float& usual) const;
+    static std::vector<float> smoothed(const std::vector<float>& image, const Region& region);
     double judged_at(const std::vector<float>& mean, const Region& judged, int x, int y) const;
     Region judging_region(const Region& region) const;
     void write(const Region& region, Scratch& s);

@@ -11,7 +11,8 @@ namespace kasane {
 
 NoiseCovariance::NoiseCovariance(int reach)
     : reach_(std::clamp(reach, 0, kMostReach)), side_(2 * reach_ + 1),
-      products_(static_cast<std::size_t>(side_) * static_cast<std::size_t>(side_)), counts_(products_.size()) {}
+      products_(static_cast<std::size_t>(side_) * static_cast<std::size_t>(side_)), counts_(products_.size()),
+      of_means_(products_.size()) {}
 
 void NoiseCovariance::add(View<const float> window, float usual) {
     std::vector<float> known;
@@ -39,7 +40,7 @@ void NoiseCovariance::add(View<const float> window, float usual) {
     const double variance = squares / count;
     if (!(variance > 0)) return;
     sigmas_.push_back({static_cast<float>(std::sqrt(variance)), usual});
-    std::vector<double> products(products_.size());
+    std::vector<double> products(products_.size()), pairs(products_.size());
     for (int y = 0; y < window.height; ++y)
         for (int x = 0; x < window.width; ++x) {
             if (!counts(window(x, y))) continue;
@@ -50,18 +51,22 @@ void NoiseCovariance::add(View<const float> window, float usual) {
                     const int u = x + i, v = y + j;
                     if (u < 0 || v < 0 || u >= window.width || v >= window.height || !counts(window(u, v))) continue;
                     products[lag] += static_cast<double>(own) * static_cast<double>(window(u, v) - mean);
-                    ++counts_[lag];
+                    ++pairs[lag];
                 }
         }
     // Rounded, so that the order of windows does not matter.
     constexpr double kUnit = 0x1p-20;
-    for (std::size_t lag = 0; lag < products.size(); ++lag)
+    for (std::size_t lag = 0; lag < products.size(); ++lag) {
         products_[lag] += std::round(products[lag] / (variance * kUnit)) * kUnit;
+        counts_[lag] += pairs[lag];
+        of_means_[lag] += std::round(pairs[lag] / (count * kUnit)) * kUnit;
+    }
 }
 
 void NoiseCovariance::add(const NoiseCovariance& other) {
     for (std::size_t lag = 0; lag < products_.size(); ++lag)
-        products_[lag] += other.products_[lag], counts_[lag] += other.counts_[lag];
+        products_[lag] += other.products_[lag], counts_[lag] += other.counts_[lag],
+            of_means_[lag] += other.of_means_[lag];
     sigmas_.insert(sigmas_.end(), other.sigmas_.begin(), other.sigmas_.end());
 }
 
@@ -102,11 +107,13 @@ double NoiseCovariance::pixel_after(const std::vector<float>& kernel) const {
 }
 
 double NoiseCovariance::white() const {
-    double sum = 0;
-    for (std::size_t lag = 0; lag < products_.size(); ++lag)
+    // cov' = cov - S / pixels of the window that counted, for each of the lags added, S the sum itself.
+    double sum = 0, taken = 0;
+    for (std::size_t lag = 0; lag < products_.size(); ++lag) {
         sum += covariance(lag);
-    // cov' = cov - S / pixels of a window, for each of the lags added, S the sum itself.
-    const double taken = static_cast<double>(products_.size()) / (static_cast<double>(kWindow) * kWindow);
+        if (counts_[lag] > 0) taken += of_means_[lag] / counts_[lag];
+    }
+    if (!(taken < 1)) return 0;
     return pixel() * std::sqrt(std::max(0.0, sum / (1 - taken)));
 }
 

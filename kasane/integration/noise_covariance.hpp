@@ -40,6 +40,7 @@ private:
     double covariance(std::size_t lag) const;
     int reach_, side_;
     std::vector<double> products_, counts_;       ///< by lag
+    std::vector<double> of_means_;                ///< the same, of counts over the pixels of their windows
     std::vector<std::pair<float, float>> sigmas_; ///< of the windows, 0: not known; and what is usual
 };
 

@@ -54,7 +54,7 @@ NLOHMANN_DEFINE_TYPE_NON_INTRUSIVE(StackReport, doubts, name, target, filter, se
                                    under_streaks, combination, rejection_trials, core_samples, core_rejected_at_first,
                                    core_rejected, rejected_elsewhere, weights, weight_costs, rejection_picture,
                                    lights_fwhm, pixel_noise, sampling, lengths, panels, burnt, comet, former,
-                                   zero_point)
+                                   zero_point, area_noise)
 NLOHMANN_DEFINE_TYPE_NON_INTRUSIVE(CompositePartReport, name, factor, weight)
 NLOHMANN_DEFINE_TYPE_NON_INTRUSIVE(CompositeReport, name, kind, file, preview, text, parts, noise, seconds_total, time,
                                    reused)

@@ -154,10 +154,11 @@ struct StackReport {
     std::vector<PanelReport> panels;   ///< in the order in which one reads; empty: one field
     BurntReport burnt;
     CometReport comet;
-    double expected_noise = 0;          ///< the same as the noise of its frames lets expect
-    int noise_from_level = 0;           ///< frames used whose noise is told by their level, not by their pixels
-    double flat_noise_share = 0;        ///< by how much the noise of flats raises that of the frames, at most; relative
-    std::string colour_method;          ///< how a mosaic became planes; empty for others
+    double area_noise = 0;       ///< of a pixel as large areas tell it: `noise`, more where colours were interpolated
+    double expected_noise = 0;   ///< the same as the noise of its frames lets expect
+    int noise_from_level = 0;    ///< frames used whose noise is told by their level, not by their pixels
+    double flat_noise_share = 0; ///< by how much the noise of flats raises that of the frames, at most; relative
+    std::string colour_method;   ///< how a mosaic became planes; empty for others
     std::vector<double> colour_noise;   ///< by plane, where there are three
     std::vector<double> channel_scales; ///< factors that make the average star white, green 1; not applied
     std::string levels;                 ///< how the frames were brought to one level, in words

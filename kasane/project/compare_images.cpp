@@ -152,7 +152,9 @@ struct Account {
 Account account_of(const fs::path& file, const FrameSummary& summary) {
     const Exposure e = describe_exposure(file.string(), summary);
     if (!e.made_by_kasane || e.role != Role::light || !summary.header.find("CHECKSUM")) return {};
-    const Account out{summary.header.number("NOISE").value_or(0), summary.header.number("FWHMIN").value_or(0)};
+    // Interpolated colours have the noise of fewer samples than pixels.
+    const Account out{summary.header.number({"NOISELRG", "NOISE"}).value_or(0),
+                      summary.header.number("FWHMIN").value_or(0)};
     const bool sound = std::isfinite(out.noise) && std::isfinite(out.fwhm) && open_frame(file)->check_sums().empty();
     return sound ? out : Account{};
 }

@@ -138,8 +138,8 @@ json to_json(const RunReport& r) {
     for (std::size_t k = 0; k < r.stacks.size(); ++k) {
         stacks[k]["growth"] = growth_json(r.stacks[k]);
         const StackReport& s = r.stacks[k];
-        stacks[k]["limiting_flux"] = limiting_flux(s.noise, s.fwhm);
-        stacks[k]["limiting_magnitude"] = limiting_magnitude(s.noise, s.fwhm, s.zero_point);
+        stacks[k]["limiting_flux"] = limiting_flux(s.area_noise, s.fwhm);
+        stacks[k]["limiting_magnitude"] = limiting_magnitude(s.area_noise, s.fwhm, s.zero_point);
     }
     return {{"folder", r.folder},       {"output", r.output},   {"masters", r.masters}, {"stacks", stacks},
             {"together", r.composites}, {"findings", findings}, {"time", r.time}};

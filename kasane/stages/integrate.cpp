@@ -321,6 +321,7 @@ private:
                 report.colour_method = drizzled_ && a.frames.front().source->sensor()
                                            ? "drizzled"
                                            : colour_method_name(colour_method(s_, *a.lights.front()->exposure));
+            report.area_noise = report.noise * (drizzled_ ? 1 : interpolated_noise(*a.lights.front()));
             const std::string file = light_file(s_, plan).lexically_relative(s_.output).generic_string();
             const std::string name = file.substr(0, file.size() - std::string(".fits").size());
             report.file = file;
@@ -373,6 +374,16 @@ private:
             if (!s_.options.preview) s_.ledger.set_choice("basis/" + report.file, basis.text());
         }
         return report;
+    }
+
+    /// Of a mosaic that is interpolated a plane has fewer samples than pixels: large areas are noisier than that many
+    /// independent pixels, by this factor.
+    double interpolated_noise(const Light& light) const {
+        const std::string& letters = light.exposure->cfa;
+        const ColourMethod method = colour_method(s_, *light.exposure);
+        if (letters.empty() || (method != ColourMethod::adaptive && method != ColourMethod::bilinear)) return 1;
+        const auto green = std::count(letters.begin(), letters.end(), 'G'); // the plane that NOISE is of
+        return std::sqrt(static_cast<double>(letters.size()) / static_cast<double>(std::max<std::ptrdiff_t>(1, green)));
     }
 
     /// What lay beside the former master light, where this has it no more.

@@ -155,6 +155,8 @@ void write_master_light(const std::filesystem::path& output, const MasterLight& 
         h.set(fmt::format("CHSCALE{}", c + 1), report.channel_scales[c], "makes the average star white; not applied");
     if (world) write_world(h, *world, master.pixels.width(), master.pixels.height());
     h.set("NOISE", report.noise, "[ADU] background, as without resampling, measured");
+    if (report.area_noise > 1.001 * report.noise)
+        h.set("NOISELRG", report.area_noise, "[ADU] of a pixel by large areas: colours are interpolated");
     h.set("NOISEEXP", report.expected_noise, "[ADU] the same as its frames let expect");
     if (report.pixel_noise > 0)
         h.set("NOISEPIX", report.pixel_noise,

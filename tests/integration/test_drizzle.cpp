@@ -135,6 +135,22 @@ TEST_CASE("Noise that neighbours share is told of a pixel and of larger areas") 
     CHECK(NoiseCovariance(2).white() == 0);
 }
 
+TEST_CASE("Noise that neighbours share is told by windows of which little is sky as well") {
+    NoiseCovariance few(3);
+    constexpr int kSide = 20;
+    for (std::uint64_t window = 0; window < 600; ++window) {
+        Image white(kSide + 2, kSide + 2), smooth(kSide, kSide);
+        add_noise(white, 1, 1500 + window);
+        for (int y = 0; y < kSide; ++y)
+            for (int x = 0; x < kSide; ++x)
+                for (const int j : {0, 1, 2})
+                    for (const int i : {0, 1, 2})
+                        smooth(x, y) += white(x + i, y + j) / 9;
+        few.add(smooth.plane());
+    }
+    CHECK(few.white() == Approx(1).epsilon(0.03)); // 0.94 where a window was taken for a whole one
+}
+
 TEST_CASE("Large and sparse drops are told by larger areas as well, and a single frame tells no noise") {
     const double sigma = 10;
     const auto frames = frames_of(25, 2, sigma, 17, 0);

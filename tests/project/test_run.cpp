@@ -134,6 +134,22 @@ TEST_CASE("Magnitudes are told where the headers of lights know them") {
     CHECK(run(p.path).stacks[0].zero_point == Approx(known.zero_point - 2.5 * std::log10(4)).margin(2e-3));
 }
 
+TEST_CASE("Of interpolated colours the noise of large areas is told as well: there are fewer samples than pixels") {
+    const Copy p;
+    const StackReport mono = run(p.path).stacks[0];
+    CHECK(mono.area_noise == mono.noise);
+    CHECK_FALSE(open_frame(p.path / "kasane" / mono.file)->header().find("NOISELRG"));
+    for (const auto& file : fs::recursive_directory_iterator(p.path))
+        if (file.path().extension() == ".fits" && file.path().string().find("/kasane/") == std::string::npos)
+            rewrite(file.path(), [](Image&, Header& h) { h.set("BAYERPAT", "RGGB"); });
+    const StackReport colour = run(p.path).stacks[0];
+    CHECK(colour.area_noise == Approx(std::sqrt(2.0) * colour.noise));
+    CHECK(open_frame(p.path / "kasane" / colour.file)->header().number("NOISELRG") == Approx(colour.area_noise));
+    write_recipe(p.path, "[colour]\nmethod = \"binned\"\n");
+    const StackReport binned = run(p.path).stacks[0];
+    CHECK(binned.area_noise == binned.noise);
+}
+
 TEST_CASE("New lights do not move the grid, even when the ledger is gone") {
     const Copy all, grown;
     const std::string best = run(all.path).stacks[0].reference;
