@@ -206,6 +206,12 @@ TEST_CASE("Lights are exported without what is rejected in their stack") {
             if (!std::isnan(placed(x, y)) && !std::isnan(there(x, y)))
                 most = std::max(most, static_cast<double>(placed(x, y) - there(x, y)));
     CHECK(most < 900);
+
+    // What else is rejected is another export.
+    write_recipe(p, "[integration]\nrejection = \"none\"\nstreaks = false\n");
+    r = exported(fmt::format("{} -C {} --rejected-as-nan", to, p));
+    CHECK((r.at("written") == count && r.at("rejected_samples") == 0));
+    CHECK(without_data(read_plane(*open_frame(marked), 0), square) == 0);
 }
 
 TEST_CASE("What of single lights cannot be exported is said before any work") {
