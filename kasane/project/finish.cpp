@@ -462,18 +462,32 @@ void require_sense(const FinishOptions& o) {
                          {}, "See [finish] in docs/recipe.md");
 }
 
+void add_pictures(const FinishPlan& plan, const fs::path& folder, const char* kind, std::vector<fs::path>& out) {
+    std::vector<const MasterFile*> all = plan.sources;
+    if (plan.luminance) all.push_back(plan.luminance);
+    for (const MasterFile* s : all)
+        for (int p = 0; p < s->planes; ++p)
+            out.push_back(picture_of(folder, plan, kind, plane_name(*s, p)));
+}
+
 std::vector<fs::path> results_of(const FinishPlan& plan, const FinishOptions& o, const fs::path& folder) {
     std::vector<fs::path> out;
     for (const char* ending : {".fits", ".tif", ".png"})
         out.push_back(folder / (plan.name + ending));
-    std::vector<const MasterFile*> all = plan.sources;
-    if (plan.luminance) all.push_back(plan.luminance);
-    for (const MasterFile* s : all)
-        for (int p = 0; p < s->planes; ++p) {
-            if (o.background) out.push_back(picture_of(folder, plan, "sky", plane_name(*s, p)));
-            if (o.sharpen > 0) out.push_back(picture_of(folder, plan, "sharp", plane_name(*s, p)));
-        }
+    if (o.background) add_pictures(plan, folder, "sky", out);
+    if (o.sharpen > 0) add_pictures(plan, folder, "sharp", out);
     return out;
+}
+
+/// Pictures that an earlier call made of what this one did not do.
+void remove_former_pictures(const FinishPlan& plan, const FinishOptions& o, const fs::path& folder,
+                            const std::set<std::string>& names) {
+    std::vector<fs::path> former;
+    if (!o.background) add_pictures(plan, folder, "sky", former);
+    if (!(o.sharpen > 0)) add_pictures(plan, folder, "sharp", former);
+    std::error_code kept;
+    for (const fs::path& file : former)
+        if (!names.count(file.stem().string()) && is_own_work(file)) fs::remove(file, kept);
 }
 
 } // namespace
@@ -575,6 +589,7 @@ FinishReport finish_masters(const FinishCall& call, const Context& context) {
     for (const FinishPlan& p : plans) {
         try {
             report.images.push_back(Work(p, o, grid ? &*grid : nullptr, report.folder, context).make());
+            remove_former_pictures(p, o, report.folder, names);
         } catch (const DataError& e) {
             FinishedImage none;
             none.name = p.name, none.failure = e.what();

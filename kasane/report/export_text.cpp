@@ -53,7 +53,7 @@ std::string export_text(const MasterExportReport& r, int columns) {
         const std::string what =
             fmt::format("{} x {} pixels, {}, {}; {}{}", e.width, e.height, e.planes == 3 ? "in colour" : "grey",
                         samples_of(e.format), meaning(e),
-                        e.no_data > 0 ? fmt::format("; {:.2g} % without data", 100 * e.no_data) : "");
+                        e.no_data > 0 ? fmt::format("; {:.3g} % without data", 100 * e.no_data) : "");
         out += fmt::format("      {}\n", wrapped(what, 6, width - 6));
         if (!e.doubt.empty()) out += fmt::format("    ! {}\n", wrapped(clean(e.doubt), 6, width - 6));
     }

@@ -2,6 +2,7 @@
 
 #include <kasane/report/terminal_text.hpp>
 
+#include <algorithm>
 #include <cmath>
 #include <fmt/format.h>
 
@@ -21,7 +22,10 @@ std::string gradient_text(const FinishedPart& p) {
 
 std::string finish_text(const FinishReport& r, int columns) {
     const auto width = static_cast<std::size_t>(columns);
-    std::string out = r.images.empty() ? std::string() : fmt::format("Finished in {}\n", clean(r.folder.string()));
+    const bool any = std::any_of(r.images.begin(), r.images.end(), [](const auto& i) { return i.failure.empty(); });
+    std::string out = r.images.empty() ? std::string()
+                      : any            ? fmt::format("Finished in {}\n", clean(r.folder.string()))
+                                       : "Nothing could be finished\n";
     for (const FinishedImage& i : r.images) {
         out += fmt::format("\n{}{}\n", clean(i.name),
                            i.failure.empty() ? fmt::format("  {} x {} pixels, {}", i.width, i.height,

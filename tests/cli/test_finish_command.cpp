@@ -221,7 +221,7 @@ TEST_CASE("Stars that are no stars and images without data are told") {
     write_fits(folder / "nothing.fits", {{nothing.plane(), Header(), {}, 1}});
     Outcome o = shell(fmt::format("{{kasane}} finish {0}/nothing.fits --to {0}/done", f));
     CHECK(o.status != 0);
-    CHECK_THAT(o.out + o.err, Catch::Contains("no data"));
+    CHECK_THAT(o.out + o.err, Catch::Contains("no data") && Catch::Contains("Nothing could be finished"));
     Image flat(200, 150, 3, 100);
     write_fits(folder / "flat.fits", {{flat.plane(), Header(), {}, 3}});
     const json r = finished(fmt::format("{0}/flat.fits --to {0}/done", f), 1);
@@ -367,12 +367,15 @@ TEST_CASE("Sharpening makes the stars of all colours equally wide, and tells and
     CHECK(o.status == 2);
     CHECK_THAT(o.err, Catch::Contains("0.6 to 0.95"));
     CHECK_FALSE(fs::exists(folder / "more"));
-    CHECK_FALSE(finished(fmt::format("{} --to {}/more --sharpen 1", colours, f), 0)
+    // Done again without it, what was drawn of it goes; what is drawn now stays.
+    CHECK_FALSE(finished(fmt::format("{} --to {}/done --sharpen 1", colours, f), 0)
                     .at("images")
                     .at(0)
                     .at("parts")
                     .at(0)
                     .contains("sharpened"));
+    CHECK_FALSE(fs::exists(image.at("parts").at(0).at("sharpened").at("picture").get<std::string>()));
+    CHECK(fs::exists(folder / "done/pln-colour.fits"));
     Image empty(300, 200);
     sky::Random own(4);
     for (float& v : empty.pixels())
