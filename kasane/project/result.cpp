@@ -10,6 +10,7 @@
 #include <algorithm>
 #include <cmath>
 #include <fmt/format.h>
+#include <map>
 
 namespace fs = std::filesystem;
 
@@ -128,6 +129,21 @@ void look_at_frames(const GradedProject& project, std::size_t stack, ProjectResu
     add(*best, "as it came", true);
 }
 
+std::vector<FileGroup> groups_of(const std::vector<Exposure>& exposures) {
+    std::map<std::array<std::string, 3>, int> counts;
+    for (const Exposure& e : exposures) {
+        const std::string folder = fs::path(e.path).parent_path().generic_string();
+        const Source source = e.source(Field::role);
+        const bool by_file = source.origin == Origin::path && source.detail.starts_with("file");
+        ++counts[{folder.empty() ? "." : folder, (e.is_master ? "master " : "") + std::string(role_name(e.role)),
+                  by_file ? "file name" : source.text()}];
+    }
+    std::vector<FileGroup> out;
+    for (const auto& [what, count] : counts)
+        out.push_back({what[0], what[1], what[2], count});
+    return out;
+}
+
 } // namespace
 
 StackGrowth growth_of(const StackReport& stack) {
@@ -174,6 +190,7 @@ ProjectResult look_at_result(const RunOptions& options, RunReport run, const Con
                 result.stale.push_back(fmt::format("{} is {}{}", s.name, state_name(s.state),
                                                    s.reasons.empty() ? "" : ": " + s.reasons.front()));
     });
+    try_to("which files are what", [&] { result.files = groups_of(scan_project(options, context).scan.exposures); });
     for (const StackReport& s : result.run.stacks) {
         context.workers.cancel().check();
         if (!s.file.empty()) {

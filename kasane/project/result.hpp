@@ -31,12 +31,20 @@ struct FrameLook {
     Raster<std::uint8_t> pixels;   ///< stretched, all of a stack alike where they can be
 };
 
+/// Files of one folder that were taken for the same, for the same reason.
+struct FileGroup {
+    std::string folder, role,
+        how; ///< relative to the project; "light", "master dark"; "header IMAGETYP = Dark", "file name"
+    int files = 0;
+};
+
 struct ProjectResult {
     RunReport run;
     std::vector<std::string> stale; ///< results that are not what files and recipe ask for now, and why
     std::vector<MasterLook> masters;
     std::vector<FrameLook> frames;
     AlignReport registration;
+    std::vector<FileGroup> files;      ///< as they are now, by folder
     std::vector<std::string> left_out; ///< what could not be shown, and why
 };
 

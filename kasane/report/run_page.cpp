@@ -174,6 +174,13 @@ json masters_json(const RunReport& r) {
     return out;
 }
 
+json files_json(const std::vector<FileGroup>& groups) {
+    json out = json::array();
+    for (const FileGroup& g : groups)
+        out.push_back({{"folder", g.folder}, {"role", g.role}, {"how", g.how}, {"files", g.files}});
+    return out;
+}
+
 } // namespace
 
 json result_json(const ProjectResult& result) {
@@ -199,6 +206,7 @@ json result_json(const ProjectResult& result) {
             {"composites", composites},
             {"masters", masters_json(result.run)},
             {"findings", findings_json(result.run)},
+            {"files", files_json(result.files)},
             {"stale", result.stale},
             {"left_out", result.left_out}};
 }

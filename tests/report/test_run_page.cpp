@@ -58,6 +58,10 @@ TEST_CASE("A run leaves its page and a report is made of what is there") {
     const auto run = nlohmann::json::parse(read_file(p.path / "kasane/report.json"));
     const auto& stack = json.at("stacks").at(0);
     CHECK(stack.at("used") == 7);
+    int lights = 0;
+    for (const auto& f : json.at("files"))
+        if (f.at("role") == "light" && f.at("how") == "header IMAGETYP = Light") lights += f.at("files").get<int>();
+    CHECK(lights == 8);
     CHECK(stack.at("limiting_flux").get<double>() ==
           Approx(run.at("stacks").at(0).at("limiting_flux").get<double>()).epsilon(1e-3));
     CHECK(stack.at("growth").at("nights").size() == run.at("stacks").at(0).at("growth").at("nights").size());
@@ -131,7 +135,8 @@ TEST_CASE("In the browser: the report shows the result, a star's profile, and bl
     CHECK_THAT(text("seen"), Catch::Contains("as it is now: 7 lights"));
     b.press("\xEE\x80\x94");
     CHECK_THAT(text("seen"), Catch::Contains("best light"));
-    CHECK_THAT(text("details"), Catch::Contains("Rejection:") && Catch::Contains("Calibration:"));
+    CHECK_THAT(text("details"),
+               Catch::Contains("Rejection:") && Catch::Contains("Calibration:") && Catch::Contains("Files:"));
     CHECK(b.run("return document.querySelectorAll('#details img.dark').length") == 1);
     // Both looks.
     b.press("l");

@@ -233,6 +233,9 @@
     topic(`Lights: ${s.used} used, ${s.dropped} left out`, tableOf(
       [["light", false], ["night", false], ["verdict", false], ["exposure", true], ["FWHM", true], ["noise", true], ["worth", true], ["weight", true], ["factor", true], ["reason", false]],
       s.frames.map(f => ({ name: f.used ? undefined : "left", cells: [f.file, f.night, `${f.used ? "used" : "left out"}${f.by_hand ? " (by hand)" : ""}`, `${f.seconds} s`, fixed(f.fwhm, 2), digits(f.noise, 3), fixed(f.worth, 2), f.used ? percent(f.weight) : "-", f.scale > 0 ? digits(f.scale, 4) : "-", f.reason] }))));
+    if (D.files.length) topic(`Files: ${D.files.reduce((sum, f) => sum + f.files, 0)} in this folder, and what they were taken for`, tableOf(
+      [["folder", false], ["taken for", false], ["files", true], ["by", false]],
+      D.files.map(f => ({ cells: [f.folder, f.role, String(f.files), f.how] }))));
     const pairing = new Map();
     for (const f of s.frames) { const k = `${f.dark || "no dark"}; ${f.flat || "no flat"}`; pairing.set(k, (pairing.get(k) || 0) + 1); }
     topic("Calibration: what went with what", list([...pairing].map(([k, n]) => `${n} light${n === 1 ? "" : "s"}: ${k}`)), tableOf(
