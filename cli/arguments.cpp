@@ -1,6 +1,7 @@
 #include "arguments.hpp"
 
 #include <kasane/base/error.hpp>
+#include <kasane/project/library_versions.hpp>
 #include <kasane/sky/variants.hpp>
 
 #include <cctype>
@@ -10,7 +11,15 @@
 namespace kasane::cli {
 
 void describe(CLI::App& app, Arguments& a) {
-    app.set_version_flag("--version", "kasane " KASANE_VERSION);
+    app.set_version_flag("--version", [] {
+        std::string text = "kasane " KASANE_VERSION "\n";
+        for (const LibraryVersion& l : library_versions())
+            text += fmt::format("  {} {}\n", l.name, l.version);
+        text.pop_back();
+        return text;
+    });
+    app.add_option("--completion", "Print what bash, zsh or fish completes with")->type_name("SHELL");
+    app.add_option("--manual-pages", "Write the manual pages into a folder")->type_name("DIR");
     app.require_subcommand(1);
     app.option_defaults()->always_capture_default(false);
     app.footer("Exit status: 0 done; 1 done, and something was set aside or found wanting; 2 the call is wrong; 3 "

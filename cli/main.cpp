@@ -1,6 +1,7 @@
 // The `kasane` command.
 #include "arguments.hpp"
 #include "call.hpp"
+#include "manual.hpp"
 #include "progress.hpp"
 #include "verbs.hpp"
 
@@ -67,6 +68,14 @@ int main(int argc, char** argv) {
     const bool json =
         std::any_of(argv + 1, argv + argc, [](const char* word) { return std::string_view(word) == "--json"; });
     try {
+        if (argc == 3 && argv[1] == std::string_view("--completion")) {
+            std::cout << cli::completion_script(app, argv[2]);
+            return Exit::done;
+        }
+        if (argc == 3 && argv[1] == std::string_view("--manual-pages")) {
+            cli::write_manual_pages(app, argv[2]);
+            return Exit::done;
+        }
         std::vector<std::string> words = cli::ordered_words(app, argc, argv);
         std::reverse(words.begin(), words.end()); // as the parser takes them
         app.parse(words);
@@ -77,6 +86,8 @@ int main(int argc, char** argv) {
         return status == 0 ? Exit::done : Exit::wrong_call;
     } catch (const UsageError& e) {
         return fail(json, log, e, Exit::wrong_call);
+    } catch (const Error& e) {
+        return fail(json, log, e, Exit::not_done);
     }
     try {
         const CancelToken cancel;

@@ -15,6 +15,7 @@
 //   export_lights.hpp, export_frames.hpp  lights for another program: as they are; calibrated, registered
 //   export_masters.hpp master lights for another program, in its formats
 //   export_header.hpp  what all exports have in common
+//   library_versions.hpp  what this program was built upon
 #pragma once
 
 #include <kasane/base/parallel.hpp>
