@@ -126,7 +126,7 @@ struct PanelReport {
 
 /// The master light that another one took the place of, to look at beside it.
 struct FormerReport {
-    std::string picture; ///< relative to the output folder; empty: there was none on the same grid
+    std::string picture; ///< relative to the output folder, beside the ledger; empty: there was none on the same grid
     int used = 0;
     double seconds = 0; ///< of the frames used
 };

@@ -74,6 +74,9 @@ Raster<std::uint8_t> drawn_alike(const Image& old, const MasterLight& master, co
 
 FormerReport keep_former(const Session& session, const StackReport& report, const std::string& key,
                          const MasterLight& master, const Canvas& canvas) {
+    // Among what is remembered: what a run leaves with its results does not tell what was there before.
+    const fs::path place =
+        memory_folder(session.options) / "former" / fs::path(report.file).filename().replace_extension(".png");
     const std::string choice = "former/" + report.file;
     if (const auto kept = session.ledger.choice(choice)) {
         FormerReport known;
@@ -86,7 +89,8 @@ FormerReport keep_former(const Session& session, const StackReport& report, cons
     FormerReport former;
     std::optional<Raster<std::uint8_t>> picture;
     const fs::path file = session.output / report.file;
-    if (!session.options.preview && is_intact(session, file)) {
+    const bool same = session.ledger.choice("file/" + report.file) == key; // of that it is made again
+    if (!session.options.preview && !same && is_intact(session, file)) {
         const auto failure = attempt([&] { // what cannot be read is not shown
             const Header old = read_summary(file).header;
             const auto reader = open_frame(file);
@@ -97,9 +101,14 @@ FormerReport keep_former(const Session& session, const StackReport& report, cons
         });
         if (failure) picture.reset();
     }
-    if (!picture) return {};
-    former.picture = fs::path(report.file).replace_extension(".before.png").generic_string();
-    write_png(session.output / former.picture, *picture);
+    if (!picture) {
+        std::error_code kept;
+        fs::remove(place, kept);
+        return {};
+    }
+    fs::create_directories(place.parent_path());
+    write_png(place, *picture);
+    former.picture = fs::absolute(place).lexically_proximate(fs::absolute(session.output)).generic_string();
     remember_intact(session, session.output / former.picture);
     session.ledger.set_choice(choice, nlohmann::json{{"for", key}, {"former", former}}.dump());
     return former;

@@ -390,7 +390,6 @@ private:
     void remove_former(const StackReport& report, const std::string& name) const {
         std::vector<std::string> former;
         if (!drizzled_) former.push_back(name + ".phases.png");
-        if (report.former.picture.empty()) former.push_back(name + ".before.png");
         if (report.comet.file.empty())
             for (const char* end : {"-comet.fits", "-comet.png", "-both.fits", "-both.png"})
                 former.push_back(name + end);
