@@ -104,6 +104,7 @@ FormerReport keep_former(const Session& session, const StackReport& report, cons
     if (!picture) {
         std::error_code kept;
         fs::remove(place, kept);
+        fs::remove(place.parent_path(), kept); // where it is empty
         return {};
     }
     fs::create_directories(place.parent_path());
