@@ -1,6 +1,7 @@
 #include <kasane/stages/former_light.hpp>
 
 #include <kasane/base/error.hpp>
+#include <kasane/base/output_file.hpp>
 #include <kasane/image/statistics.hpp>
 #include <kasane/image/stretch.hpp>
 #include <kasane/io/png.hpp>
@@ -74,6 +75,7 @@ Raster<std::uint8_t> drawn_alike(const Image& old, const MasterLight& master, co
 
 FormerReport keep_former(const Session& session, const StackReport& report, const std::string& key,
                          const MasterLight& master, const Canvas& canvas) {
+    if (session.options.preview) return {};
     // Among what is remembered: what a run leaves with its results does not tell what was there before.
     const fs::path place =
         memory_folder(session.options) / "former" / fs::path(report.file).filename().replace_extension(".png");
@@ -90,7 +92,7 @@ FormerReport keep_former(const Session& session, const StackReport& report, cons
     std::optional<Raster<std::uint8_t>> picture;
     const fs::path file = session.output / report.file;
     const bool same = session.ledger.choice("file/" + report.file) == key; // of that it is made again
-    if (!session.options.preview && !same && is_intact(session, file)) {
+    if (!same && is_intact(session, file)) {
         const auto failure = attempt([&] { // what cannot be read is not shown
             const Header old = read_summary(file).header;
             const auto reader = open_frame(file);
@@ -107,7 +109,7 @@ FormerReport keep_former(const Session& session, const StackReport& report, cons
         fs::remove(place.parent_path(), kept); // where it is empty
         return {};
     }
-    fs::create_directories(place.parent_path());
+    require_writable_folder(place.parent_path());
     write_png(place, *picture);
     former.picture = fs::absolute(place).lexically_proximate(fs::absolute(session.output)).generic_string();
     remember_intact(session, session.output / former.picture);

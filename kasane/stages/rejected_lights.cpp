@@ -1,10 +1,11 @@
 #include <kasane/stages/rejected_lights.hpp>
 
+#include <kasane/base/error.hpp>
+
 #include <array>
 #include <atomic>
 #include <cmath>
 #include <fmt/format.h>
-#include <kasane/base/error.hpp>
 #include <limits>
 
 namespace kasane {

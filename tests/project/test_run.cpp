@@ -96,6 +96,8 @@ TEST_CASE("A new file costs itself and its stack, a result that is deleted is ma
     CHECK(std::abs(static_cast<double>(median_in_place(old_pixels.pixels())) - median_in_place(pixels.pixels())) <=
           2); // of 255
     CHECK(run(p.path).stacks[0].former.picture == former.picture);
+    CHECK(shell("{kasane} integrate -q --preview -C " + p.path.string()).status <= 1); // has none, and leaves it
+    CHECK(fs::exists(p.path / "kasane" / former.picture));
     fs::remove(p.path / "kasane" / r.stacks[0].file);
     const RunReport again = run(p.path);
     CHECK_FALSE(again.stacks[0].reused);
