@@ -2,6 +2,7 @@
 
 #include <kasane/base/error.hpp>
 #include <kasane/base/output_file.hpp>
+#include <kasane/image/binning.hpp>
 #include <kasane/image/statistics.hpp>
 #include <kasane/image/stretch.hpp>
 #include <kasane/io/png.hpp>
@@ -11,8 +12,6 @@
 #include <kasane/stages/results.hpp>
 
 #include <algorithm>
-#include <cmath>
-#include <limits>
 #include <optional>
 
 namespace fs = std::filesystem;
@@ -42,14 +41,7 @@ Image small_image(const FrameReader& reader) {
     for (int p = 0; p < out.planes(); ++p)
         for (int y = 0; y < out.height(); ++y) {
             reader.read({0, y * factor, reader.width(), factor}, band.plane(), p);
-            for (int x = 0; x < out.width(); ++x) {
-                double sum = 0;
-                int n = 0;
-                for (int j = 0; j < factor; ++j)
-                    for (int i = x * factor; i < (x + 1) * factor; ++i)
-                        if (std::isfinite(band(i, j))) sum += static_cast<double>(band(i, j)), ++n;
-                out(x, y, p) = n ? static_cast<float>(sum / n) : std::numeric_limits<float>::quiet_NaN();
-            }
+            average_down(band.plane(), factor, out.plane(p).crop({0, y, out.width(), 1}));
         }
     reader.release();
     return out;
