@@ -177,6 +177,7 @@ TEST_CASE("Results and masters whose bytes were altered are made again") {
         CHECK_FALSE(status_of(p.path).all_done());
         run(p.path);
         CHECK(digests(p.path / "kasane") == undisturbed());
+        CHECK_FALSE(fs::exists(p.path / ".kasane/former")); // it is no former master light
         CHECK(status_of(p.path).all_done());
     }
 }
