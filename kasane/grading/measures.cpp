@@ -5,6 +5,7 @@
 
 #include <kasane/base/units.hpp>
 #include <kasane/image/binning.hpp>
+#include <kasane/image/row_arithmetic.hpp>
 #include <kasane/image/statistics.hpp>
 #include <kasane/stars/sky_mean.hpp>
 
@@ -60,17 +61,24 @@ void move_stars(Measures& m, const std::array<double, 2>& by) {
 
 /// Share of pixels at or above saturation, by cells of the mesh.
 Image saturated_share(View<const float> pixels, const Background& mesh, float saturation) {
-    Image share(mesh.level.width(), mesh.level.height()), all = share;
+    Image share(mesh.level.width(), mesh.level.height());
+    if (!(saturation > 0)) return share;
+    const auto end = [&](int k, int cells, int size) { return k + 1 == cells ? size : (k + 1) * mesh.cell; };
     for (int y = 0; y < pixels.height; ++y) {
         const int j = std::min(y / mesh.cell, share.height() - 1);
-        for (int x = 0; x < pixels.width; ++x) {
-            const int i = std::min(x / mesh.cell, share.width() - 1);
-            share(i, j) += saturation > 0 && pixels(x, y) >= saturation ? 1.0f : 0.0f;
-            all(i, j) += 1;
+        if (!any_at_least(pixels.row(y), saturation, static_cast<std::size_t>(pixels.width))) continue;
+        for (int i = 0; i < share.width(); ++i) {
+            const int x = i * mesh.cell, width = end(i, share.width(), pixels.width) - x;
+            share(i, j) += static_cast<float>(
+                count_at_least(pixels.row(y) + x, saturation, static_cast<std::size_t>(std::max(0, width))));
         }
     }
-    for (std::size_t k = 0; k < share.pixels().size(); ++k)
-        share.pixels()[k] /= std::max(1.0f, all.pixels()[k]);
+    for (int j = 0; j < share.height(); ++j)
+        for (int i = 0; i < share.width(); ++i) {
+            const int width = end(i, share.width(), pixels.width) - i * mesh.cell,
+                      height = end(j, share.height(), pixels.height) - j * mesh.cell;
+            share(i, j) /= std::max(1.0f, static_cast<float>(width) * static_cast<float>(height));
+        }
     return share;
 }
 

@@ -29,6 +29,22 @@ bool any_gap(const float* values, std::size_t count);
 /// Whether any value is as high as `limit`.
 bool any_at_least(const float* values, float limit, std::size_t count);
 
+/// The places of values above their limits times a factor, into `places`, which has room for all; how many there are.
+std::size_t places_above(const float* values, const float* limits, float factor, std::size_t count,
+                         std::int32_t* places);
+
+/// to[i] = from[i] - minus[i], and 0 where that is no number.
+void difference_row(float* to, const float* from, const float* minus, std::size_t count);
+
+/// How many values are as high as `limit`.
+std::size_t count_at_least(const float* values, float limit, std::size_t count);
+
+/// Values that are numbers and not covered, one after the other into `to`, which has room for all of them and
+/// kTakeSlack more (statistics_kernel.hpp): of all, or (`every` 2) of every second. `present` counts the numbers,
+/// covered or not. How many there are.
+std::size_t take_uncovered(const float* values, const std::uint8_t* covered, int every, std::size_t count, float* to,
+                           std::size_t& present);
+
 /// Values that are numbers.
 std::size_t count_present(const float* values, std::size_t count);
 /// The same of those where `where` is not 0.

@@ -130,6 +130,79 @@ bool AnyAtLeast(const float* values, float limit, std::size_t count) {
     return false;
 }
 
+std::size_t PlacesAbove(const float* values, const float* limits, float factor, std::size_t count,
+                        std::int32_t* places) {
+    const hn::ScalableTag<float> d;
+    const std::size_t lanes = hn::Lanes(d);
+    const auto by = hn::Set(d, factor);
+    std::size_t n = 0, i = 0;
+    for (; i < count; ++i) {
+        while (i + lanes <= count && // most hold none
+               hn::AllFalse(d, hn::Gt(hn::LoadU(d, values + i), hn::Mul(by, hn::LoadU(d, limits + i)))))
+            i += lanes;
+        for (const std::size_t end = std::min(count, i + lanes); i < end; ++i) {
+            places[n] = static_cast<std::int32_t>(i);
+            n += values[i] > factor * limits[i];
+        }
+        --i;
+    }
+    return n;
+}
+
+void DifferenceRow(float* to, const float* from, const float* minus, std::size_t count) {
+    const hn::ScalableTag<float> d;
+    const std::size_t lanes = hn::Lanes(d);
+    std::size_t i = 0;
+    for (; i + lanes <= count; i += lanes) {
+        const auto v = hn::Sub(hn::LoadU(d, from + i), hn::LoadU(d, minus + i));
+        hn::StoreU(hn::IfThenElseZero(hn::Eq(v, v), v), d, to + i);
+    }
+    for (; i < count; ++i) {
+        const float v = from[i] - minus[i];
+        to[i] = v == v ? v : 0.0f;
+    }
+}
+
+std::size_t CountAtLeast(const float* values, float limit, std::size_t count) {
+    const hn::ScalableTag<float> d;
+    const std::size_t lanes = hn::Lanes(d);
+    const auto least = hn::Set(d, limit);
+    std::size_t n = 0, i = 0;
+    for (; i + lanes <= count; i += lanes)
+        n += hn::CountTrue(d, hn::Ge(hn::LoadU(d, values + i), least));
+    for (; i < count; ++i)
+        n += values[i] >= limit;
+    return n;
+}
+
+std::size_t TakeUncovered(const float* values, const std::uint8_t* covered, int every, std::size_t count, float* to,
+                          std::size_t& present) {
+    const hn::ScalableTag<float> d;
+    const hn::RebindToSigned<decltype(d)> di;
+    const hn::Rebind<std::uint8_t, decltype(d)> d8;
+    const std::size_t lanes = hn::Lanes(d);
+    std::size_t n = 0, known = 0, i = 0;
+    if (every == 1 || lanes % 2 == 0) { // the lanes that are asked for are the same in each vector
+        const auto mine = hn::RebindMask(d, hn::Eq(hn::And(hn::Iota(di, 0), hn::Set(di, every - 1)), hn::Zero(di)));
+        for (; i + lanes <= count; i += lanes) {
+            const auto v = hn::LoadU(d, values + i);
+            const auto number = hn::And(mine, hn::Eq(v, v));
+            const auto cover = hn::PromoteTo(di, hn::LoadU(d8, covered + i));
+            const auto open = hn::And(number, hn::RebindMask(d, hn::Eq(cover, hn::Zero(di))));
+            known += hn::CountTrue(d, number);
+            n += hn::CompressStore(v, open, d, to + n);
+        }
+    }
+    for (; i < count; i += static_cast<std::size_t>(every)) {
+        const bool number = values[i] == values[i];
+        known += number;
+        to[n] = values[i];
+        n += number && covered[i] == 0;
+    }
+    present += known;
+    return n;
+}
+
 std::size_t CountPresent(const float* values, const std::int32_t* where, std::size_t count) {
     const hn::ScalableTag<float> d;
     const hn::RebindToSigned<decltype(d)> di;
@@ -212,6 +285,10 @@ HWY_EXPORT(CalibrateRow);
 HWY_EXPORT(ReciprocalRow);
 HWY_EXPORT(AnyGap);
 HWY_EXPORT(AnyAtLeast);
+HWY_EXPORT(PlacesAbove);
+HWY_EXPORT(DifferenceRow);
+HWY_EXPORT(CountAtLeast);
+HWY_EXPORT(TakeUncovered);
 HWY_EXPORT(CountPresent);
 HWY_EXPORT(RaiseRow);
 HWY_EXPORT(SymmetricRow);
@@ -221,6 +298,20 @@ HWY_EXPORT(SplitEvenPositions);
 
 void calibrate_row(float* to, const float* subtract, const float* multiply, std::size_t count) {
     HWY_DYNAMIC_DISPATCH(CalibrateRow)(to, subtract, multiply, count);
+}
+std::size_t places_above(const float* values, const float* limits, float factor, std::size_t count,
+                         std::int32_t* places) {
+    return HWY_DYNAMIC_DISPATCH(PlacesAbove)(values, limits, factor, count, places);
+}
+void difference_row(float* to, const float* from, const float* minus, std::size_t count) {
+    HWY_DYNAMIC_DISPATCH(DifferenceRow)(to, from, minus, count);
+}
+std::size_t count_at_least(const float* values, float limit, std::size_t count) {
+    return HWY_DYNAMIC_DISPATCH(CountAtLeast)(values, limit, count);
+}
+std::size_t take_uncovered(const float* values, const std::uint8_t* covered, int every, std::size_t count, float* to,
+                           std::size_t& present) {
+    return HWY_DYNAMIC_DISPATCH(TakeUncovered)(values, covered, every, count, to, present);
 }
 void reciprocal_row(float* by, const float* level, float least, std::size_t count) {
     HWY_DYNAMIC_DISPATCH(ReciprocalRow)(by, level, least, count);

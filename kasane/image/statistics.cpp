@@ -1,6 +1,7 @@
 #include <kasane/image/statistics.hpp>
 
 #include <kasane/base/units.hpp>
+#include <kasane/image/row_arithmetic.hpp>
 #include <kasane/image/statistics_kernel.hpp>
 
 #include <algorithm>
@@ -25,7 +26,7 @@ struct Few {
 /// them (R. Floyd and R. Rivest, CACM 18, 1975). One pass without a branch leaves a small part to be sorted out.
 /// Nothing where that is not worth while, or where the sample misled.
 std::optional<Few> enclose(std::span<const float> values, std::size_t rank) {
-    constexpr std::size_t kWorthWhile = 300, kSample = 64;
+    constexpr std::size_t kWorthWhile = 4096, kSample = 64;
     constexpr std::size_t kSlack = 10; // two and a half standard deviations of a place in the sample
     if (values.size() < kWorthWhile) return std::nullopt;
     std::array<float, kSample> sample;
@@ -61,11 +62,23 @@ float median_of_eight(const float* values) {
     return 0.5f * (v[4] + v[3]);
 }
 
-float median_of_few(std::span<float> values, std::size_t rank, bool even) {
+/// Below so many values they are put in order as far as need be, from there on halving their range is faster.
+constexpr std::size_t kFewest = 24;
+
+/// The value of a rank and the one after it.
+Neighbours neighbours_in_place(std::span<float> values, std::size_t rank) {
+    if (values.size() >= kFewest) return select_rank(values.data(), values.size(), rank);
+    const auto at = values.begin() + static_cast<std::ptrdiff_t>(rank);
+    std::nth_element(values.begin(), at, values.end());
+    return {*at, at + 1 == values.end() ? *at : *std::min_element(at + 1, values.end())};
+}
+
+/// The mean of the value of a rank and the one before it, or that value alone.
+float middle_of(std::span<float> values, std::size_t rank, bool even) {
     if (values.size() == 8 && rank == 4 && even) return median_of_eight(values.data());
-    const auto middle = values.begin() + static_cast<std::ptrdiff_t>(rank);
-    std::nth_element(values.begin(), middle, values.end());
-    return even ? 0.5f * (*middle + *std::max_element(values.begin(), middle)) : *middle;
+    if (!even) return neighbours_in_place(values, rank).at;
+    const Neighbours two = neighbours_in_place(values, rank - 1);
+    return 0.5f * (two.next + two.at);
 }
 
 } // namespace
@@ -75,18 +88,15 @@ float median_in_place(std::span<float> values) {
     const std::size_t rank = values.size() / 2;
     const bool even = values.size() % 2 == 0;
     if (const auto few = enclose(values, rank))
-        return median_of_few({few->values.get(), few->count}, rank - few->less, even);
-    return median_of_few(values, rank, even);
+        return middle_of({few->values.get(), few->count}, rank - few->less, even);
+    return middle_of(values, rank, even);
 }
 
 float quantile_in_place(std::span<float> values, double q) {
     if (values.empty()) return kNoData;
     const double at = std::clamp(q, 0.0, 1.0) * static_cast<double>(values.size() - 1);
-    const auto low = static_cast<std::ptrdiff_t>(at);
-    std::nth_element(values.begin(), values.begin() + low, values.end());
-    const float a = values[static_cast<std::size_t>(low)];
-    if (static_cast<std::size_t>(low) + 1 == values.size()) return a;
-    const float b = *std::min_element(values.begin() + low + 1, values.end());
+    const auto low = static_cast<std::size_t>(at);
+    const auto [a, b] = neighbours_in_place(values, low);
     return a + static_cast<float>(at - static_cast<double>(low)) * (b - a);
 }
 
@@ -125,18 +135,23 @@ Between take_between_reference(const float* values, std::size_t count, float low
 }
 
 RobustStatistics clipped_statistics(std::vector<float>& values, float clip, int iterations) {
-    values.erase(std::remove_if(values.begin(), values.end(), [](float v) { return !std::isfinite(v); }), values.end());
+    if (any_gap(values.data(), values.size()))
+        values.erase(std::remove_if(values.begin(), values.end(), [](float v) { return !std::isfinite(v); }),
+                     values.end());
     RobustStatistics result;
     if (values.empty()) return {kNoData, kNoData, 0};
     // Where the clipping starts hardly matters to where it ends: of many values, some tell it well enough. Their number
     // is a prime, so that they do not fall into step with rows.
     constexpr std::size_t kEnough = 1021;
-    std::vector<float> some;
-    if (values.size() > 3 * kEnough / 2)
+    std::array<float, 3 * kEnough / 2> room;
+    std::span<float> some(room.data(), std::min(values.size(), room.size()));
+    if (values.size() > some.size()) {
+        some = some.first(kEnough);
         for (std::size_t i = 0; i < kEnough; ++i)
-            some.push_back(values[i * values.size() / kEnough]);
-    else
-        some = values;
+            some[i] = values[i * values.size() / kEnough];
+    } else {
+        std::copy(values.begin(), values.end(), some.begin());
+    }
     result.location = median_in_place(some);
     result.sigma = mad_sigma_in_place(some, result.location);
     result.used = values.size();
@@ -191,15 +206,20 @@ float structureless_noise(View<const float> view, const NoiseSteps& s, int strid
     const int rx = std::abs(s.ux) + std::abs(s.vx), ry = std::abs(s.uy) + std::abs(s.vy);
     const std::ptrdiff_t u = s.uy * view.stride + s.ux, v = s.vy * view.stride + s.vx;
     scratch.clear();
+    if (view.width <= 2 * rx || view.height <= 2 * ry) return kNoData;
+    scratch.resize(static_cast<std::size_t>((view.height - 2 * ry)) *
+                   static_cast<std::size_t>((view.width - 2 * rx) / stride + 1));
+    float* out = scratch.data();
     const auto along = [u](const float* at) { return at[-u] - 2 * *at + at[u]; };
     for (int y = ry; y + ry < view.height; ++y) {
         const float* row = view.row(y);
         for (int x = rx + y % stride; x + rx < view.width; x += stride) {
             const float* at = row + x;
-            if (!std::isfinite(*at)) continue;
-            scratch.push_back(along(at - v) - 2 * along(at) + along(at + v));
+            if (*at == *at) // in a mosaic seldom
+                *out++ = along(at - v) - 2 * along(at) + along(at + v);
         }
     }
+    scratch.resize(static_cast<std::size_t>(out - scratch.data()));
     return static_cast<float>(clipped_statistics(scratch, 3.0f).sigma / kNorm);
 }
 

@@ -9,6 +9,9 @@
 #include <kasane/image/statistics_kernel.hpp>
 
 #include <algorithm>
+#include <array>
+#include <bit>
+#include <cstdint>
 
 HWY_BEFORE_NAMESPACE();
 namespace kasane::HWY_NAMESPACE {
@@ -60,6 +63,115 @@ Between Take(const float* values, std::size_t count, float low, float high, floa
     return b;
 }
 
+/// Numbers in the order of floats, one for each: the bits, those of negative values turned round.
+inline std::int32_t order_of(float v) {
+    const auto bits = std::bit_cast<std::int32_t>(v);
+    return bits ^ ((bits >> 31) & 0x7fffffff);
+}
+inline float float_of(std::int32_t order) {
+    return std::bit_cast<float>(order ^ ((order >> 31) & 0x7fffffff));
+}
+
+std::size_t CountUpTo(const float* values, std::size_t count, float limit) {
+    const hn::ScalableTag<float> d;
+    const hn::RebindToSigned<decltype(d)> di;
+    const std::size_t lanes = hn::Lanes(d);
+    const auto most = hn::Set(d, limit);
+    auto one = hn::Zero(di), two = one; // minus what was counted
+    std::size_t i = 0;
+    for (; i + 2 * lanes <= count; i += 2 * lanes) {
+        one = hn::Add(one, hn::VecFromMask(di, hn::RebindMask(di, hn::Le(hn::LoadU(d, values + i), most))));
+        two = hn::Add(two, hn::VecFromMask(di, hn::RebindMask(di, hn::Le(hn::LoadU(d, values + i + lanes), most))));
+    }
+    auto n = static_cast<std::size_t>(-hn::GetLane(hn::SumOfLanes(di, hn::Add(one, two))));
+    for (; i < count; ++i)
+        n += values[i] <= limit;
+    return n;
+}
+
+/// The lowest value above a limit, where there is one.
+float LowestAbove(const float* values, std::size_t count, float limit) {
+    const hn::ScalableTag<float> d;
+    const std::size_t lanes = hn::Lanes(d);
+    const auto bound = hn::Set(d, limit), beyond = hn::Inf(d);
+    auto lowest = beyond;
+    std::size_t i = 0;
+    for (; i + lanes <= count; i += lanes) {
+        const auto v = hn::LoadU(d, values + i);
+        lowest = hn::Min(lowest, hn::IfThenElse(hn::Gt(v, bound), v, beyond));
+    }
+    float out = hn::GetLane(hn::MinOfLanes(d, lowest));
+    for (; i < count; ++i)
+        if (values[i] > limit) out = std::min(out, values[i]);
+    return out;
+}
+
+Neighbours SelectRank(const float* values, std::size_t count, std::size_t rank) {
+    constexpr std::size_t kFew = 16;
+    float low = values[0], high = values[0];
+    {
+        const hn::ScalableTag<float> d;
+        const std::size_t lanes = hn::Lanes(d);
+        auto least = hn::Set(d, values[0]), most = least;
+        std::size_t i = 0;
+        for (; i + lanes <= count; i += lanes) {
+            const auto v = hn::LoadU(d, values + i);
+            least = hn::Min(least, v);
+            most = hn::Max(most, v);
+        }
+        low = hn::GetLane(hn::MinOfLanes(d, least));
+        high = hn::GetLane(hn::MaxOfLanes(d, most));
+        for (; i < count; ++i) {
+            low = std::min(low, values[i]);
+            high = std::max(high, values[i]);
+        }
+    }
+    // In the order of floats; of all values `less` are below the first, `upto` not above the last.
+    std::int64_t first = order_of(low), last = order_of(high);
+    std::size_t less = 0, upto = count;
+    while (first < last && upto - less > kFew) {
+        const std::int64_t middle = (first + last) >> 1;
+        const std::size_t n = CountUpTo(values, count, float_of(static_cast<std::int32_t>(middle)));
+        if (rank < n) {
+            last = middle;
+            upto = n;
+        } else {
+            first = middle + 1;
+            less = n;
+        }
+    }
+    low = float_of(static_cast<std::int32_t>(first));
+    high = float_of(static_cast<std::int32_t>(last));
+    const std::size_t place = rank - less, inside = upto - less;
+    if (first >= last || inside > kFew) {
+        const float next = rank + 1 < upto || rank + 1 == count ? low : LowestAbove(values, count, high);
+        return {low + 0.0f, next + 0.0f}; // no -0
+    }
+    std::array<float, kFew + kTakeSlack> few{};
+    const hn::ScalableTag<float> d;
+    const std::size_t lanes = hn::Lanes(d);
+    const auto bottom = hn::Set(d, low), top = hn::Set(d, high);
+    std::size_t taken = 0, i = 0;
+    for (; i + lanes <= count && taken < inside; i += lanes) {
+        const auto v = hn::LoadU(d, values + i);
+        const auto mine = hn::And(hn::Ge(v, bottom), hn::Le(v, top));
+        if (!hn::AllFalse(d, mine)) taken += hn::CompressStore(v, mine, d, few.data() + taken);
+    }
+    for (; i < count && taken < inside; ++i)
+        if (values[i] >= low && values[i] <= high) few[taken++] = values[i];
+    for (std::size_t k = 1; k < taken; ++k) { // so few: by insertion
+        const float v = few[k];
+        std::size_t at = k;
+        for (; at > 0 && few[at - 1] > v; --at)
+            few[at] = few[at - 1];
+        few[at] = v;
+    }
+    const float next = place + 1 < inside  ? few[place + 1]
+                       : rank + 1 == count ? few[place]
+                                           : LowestAbove(values, count, high);
+    return {few[place] + 0.0f, next + 0.0f};
+}
+
 } // namespace kasane::HWY_NAMESPACE
 HWY_AFTER_NAMESPACE();
 
@@ -67,12 +179,16 @@ HWY_AFTER_NAMESPACE();
 namespace kasane {
 HWY_EXPORT(Sums);
 HWY_EXPORT(Take);
+HWY_EXPORT(SelectRank);
 
 SumsWithin sums_within(const float* values, std::size_t count, float center, float low, float high) {
     return HWY_DYNAMIC_DISPATCH(Sums)(values, count, center, low, high);
 }
 Between take_between(const float* values, std::size_t count, float low, float high, float* out) {
     return HWY_DYNAMIC_DISPATCH(Take)(values, count, low, high, out);
+}
+Neighbours select_rank(const float* values, std::size_t count, std::size_t rank) {
+    return HWY_DYNAMIC_DISPATCH(SelectRank)(values, count, rank);
 }
 } // namespace kasane
 #endif

@@ -24,4 +24,14 @@ Between take_between(const float* values, std::size_t count, float low, float hi
 Between take_between_reference(const float* values, std::size_t count, float low, float high, float* out);
 constexpr std::size_t kTakeSlack = 64;
 
+/// Two neighbouring values in ascending order.
+struct Neighbours {
+    float at = 0;   ///< the value of the rank asked for
+    float next = 0; ///< the one after it, the same again where there is none
+};
+
+/// The value of a rank (0 is the lowest) of values that are numbers, and the one after it. By halving the range in
+/// which the value lies until few are left in it: nothing is moved, and no branch depends on a single value.
+Neighbours select_rank(const float* values, std::size_t count, std::size_t rank);
+
 } // namespace kasane

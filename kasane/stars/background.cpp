@@ -46,10 +46,14 @@ float cell_noise(View<const float> cell, const BackgroundOptions& o, std::vector
 /// The same from differences along rows alone, and twice as far apart: stars and nebula take more part in it.
 float coarse_noise(View<const float> cell, const BackgroundOptions& o, std::vector<float>& differences) {
     const int lag = 2 * std::max(std::abs(o.noise.ux), std::abs(o.noise.vx)), stride = o.step == 1 ? 1 : 8;
-    differences.clear();
-    for (int y = 0; y < cell.height; y += o.step == 1 ? 2 : 1)
+    differences.resize(static_cast<std::size_t>(cell.height) * static_cast<std::size_t>(cell.width / stride + 1));
+    float* out = differences.data();
+    for (int y = 0; y < cell.height; y += o.step == 1 ? 2 : 1) {
+        const float* row = cell.row(y);
         for (int x = lag + y % stride; x + lag < cell.width; x += stride)
-            differences.push_back(cell(x - lag, y) - 2 * cell(x, y) + cell(x + lag, y));
+            *out++ = row[x - lag] - 2 * row[x] + row[x + lag];
+    }
+    differences.resize(static_cast<std::size_t>(out - differences.data()));
     return clipped_statistics(differences, 3.0f).sigma / std::sqrt(6.0f);
 }
 

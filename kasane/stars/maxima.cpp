@@ -1,5 +1,6 @@
 #include <kasane/stars/maxima.hpp>
 
+#include <kasane/image/row_arithmetic.hpp>
 #include <kasane/image/statistics.hpp>
 
 #include <algorithm>
@@ -13,13 +14,14 @@ namespace {
 
 constexpr int kFilterReach = 3;
 
-std::array<float, 2 * kFilterReach + 1> gaussian_taps(float sigma) {
-    std::array<float, 2 * kFilterReach + 1> taps{};
+/// The middle of a normalised Gaussian, and what follows on either side.
+std::array<float, kFilterReach + 1> gaussian_taps(float sigma) {
+    std::array<float, kFilterReach + 1> taps{};
     float sum = 0;
-    for (int i = -kFilterReach; i <= kFilterReach; ++i) {
+    for (int i = 0; i <= kFilterReach; ++i) {
         const float t = std::exp(-0.5f * static_cast<float>(i * i) / (sigma * sigma));
-        taps[static_cast<std::size_t>(i + kFilterReach)] = t;
-        sum += t;
+        taps[static_cast<std::size_t>(i)] = t;
+        sum += i ? 2 * t : t;
     }
     for (float& t : taps)
         t /= sum;
@@ -43,56 +45,50 @@ public:
 
     /// Factor between the noise of a filtered and of a plain pixel.
     float noise_factor() const {
-        float sum = 0;
-        for (const float t : taps_)
-            sum += t * t;
+        float sum = taps_[0] * taps_[0];
+        for (std::size_t k = 1; k < taps_.size(); ++k)
+            sum += 2 * taps_[k] * taps_[k];
         return sum;
     }
 
     /// Rows have to be asked for in order; the last three stay valid.
     const float* next(int y) {
         filter_across(y + kFilterReach);
-        auto& out = rows_[static_cast<std::size_t>(y % 3)];
-        std::fill(out.begin(), out.end(), 0.0f);
-        for (int j = -kFilterReach; j <= kFilterReach; ++j) {
-            const float t = taps_[static_cast<std::size_t>(j + kFilterReach)];
-            const float* from = horizontal_row(y + j).data();
-            float* to = out.data();
-            for (int x = 0; x < image_.width; ++x)
-                to[x] += t * from[x];
-        }
-        return out.data();
+        float* out = rows_[static_cast<std::size_t>(y % 3)].data();
+        filter(out, horizontal_row(y).data(), [&](int k) { return horizontal_row(y + k).data(); });
+        return out;
     }
     const float* row(int y) const { return rows_[static_cast<std::size_t>(y % 3)].data(); }
 
 private:
     std::vector<float>& horizontal_row(int y) { return horizontal_[static_cast<std::size_t>((y + 70) % 7)]; }
 
+    template <class Neighbour>
+    void filter(float* out, const float* middle, Neighbour at) const {
+        std::array<const float*, kFilterReach> before{}, after{};
+        for (int k = 1; k <= kFilterReach; ++k) {
+            before[static_cast<std::size_t>(k - 1)] = at(-k);
+            after[static_cast<std::size_t>(k - 1)] = at(k);
+        }
+        symmetric_row(out, middle, before.data(), after.data(), taps_.data(), taps_.size(),
+                      static_cast<std::size_t>(image_.width));
+    }
+
     void filter_across(int y) {
         const int from_row = std::clamp(y, 0, image_.height - 1), w = image_.width;
-        background_.level_row(from_row, w, line_.data() + kFilterReach);
-        const float* pixels = image_.row(from_row);
         float* line = line_.data() + kFilterReach;
-        for (int x = 0; x < w; ++x) {
-            const float d = pixels[x] - line[x];
-            line[x] = d == d ? d : 0.0f; // no data: as the background
-        }
+        background_.level_row(from_row, w, line);
+        difference_row(line, image_.row(from_row), line, static_cast<std::size_t>(w)); // no data: as the background
         for (int i = 1; i <= kFilterReach; ++i) {
             line[-i] = line[0];
             line[w - 1 + i] = line[w - 1];
         }
-        float* to = horizontal_row(y).data();
-        for (int x = 0; x < w; ++x) {
-            float s = 0;
-            for (int i = 0; i < 2 * kFilterReach + 1; ++i)
-                s += taps_[static_cast<std::size_t>(i)] * line[x + i - kFilterReach];
-            to[x] = s;
-        }
+        filter(horizontal_row(y).data(), line, [&](int k) { return line + k; });
     }
 
     View<const float> image_;
     const Background& background_;
-    std::array<float, 2 * kFilterReach + 1> taps_;
+    std::array<float, kFilterReach + 1> taps_; ///< from the middle on
     std::array<std::vector<float>, 7> horizontal_;
     std::array<std::vector<float>, 3> rows_;
     std::vector<float> line_;
@@ -182,17 +178,22 @@ std::vector<Candidate> find_maxima(View<const float> image, const Background& ba
     Ring ring;
     std::vector<int> peaks; // of a row
     std::vector<float> noise(static_cast<std::size_t>(image.width));
+    const int inside = image.width - 2 * o.border;
+    std::vector<std::int32_t> bright(static_cast<std::size_t>(std::max(0, inside) + 1));
     for (int y = 0; y < image.height; ++y) {
         filtered.next(y);
         const int m = y - 1; // the row whose neighbours are all there
-        if (m < o.border || m >= image.height - o.border) continue;
+        if (m < o.border || m >= image.height - o.border || inside < 1) continue;
         const float *above = filtered.row(m - 1), *here = filtered.row(m), *below = filtered.row(m + 1);
         background.sigma_row(m, image.width, noise.data());
         peaks.clear();
         const float* sigmas = noise.data();
-        for (int x = o.border, end = image.width - o.border; x < end; ++x) {
+        const std::size_t places = places_above(here + o.border, sigmas + o.border, least * factor,
+                                                static_cast<std::size_t>(inside), bright.data());
+        for (std::size_t k = 0; k < places; ++k) {
+            const int x = o.border + bright[k];
             const float v = here[x];
-            if (v <= least * factor * sigmas[x] || v < here[x - 1] || v <= here[x + 1]) continue;
+            if (v < here[x - 1] || v <= here[x + 1]) continue;
             if (v < above[x - 1] || v < above[x] || v < above[x + 1] || v <= below[x - 1] || v <= below[x] ||
                 v <= below[x + 1])
                 continue;

@@ -1,6 +1,7 @@
 #include <kasane/stars/sky_mean.hpp>
 
 #include <kasane/base/units.hpp>
+#include <kasane/image/row_arithmetic.hpp>
 #include <kasane/image/statistics.hpp>
 #include <kasane/image/statistics_kernel.hpp>
 
@@ -68,18 +69,16 @@ SkyMeans mean_sky(View<const float> image, const Background& b, const SkyCover& 
             const Region cell =
                 intersect({i * side, j * side, i + 1 == nx ? image.width : side, j + 1 == ny ? image.height : side},
                           image.bounds());
-            values.clear();
-            std::size_t all = 0;
-            bool full = false;
-            for (int y = cell.y; y < cell.bottom(); ++y)
-                for (int x = cell.x + (y & 1) * (cover.step - 1); x < cell.right(); x += cover.step) {
-                    const float v = image(x, y);
-                    if (!(v == v)) continue;
-                    ++all;
-                    if (mask(x, y)) continue;
-                    full = full || (cover.saturation > 0 && v >= cover.saturation);
-                    values.push_back(v);
-                }
+            values.resize(static_cast<std::size_t>(cell.area()) + kTakeSlack);
+            std::size_t all = 0, taken = 0;
+            for (int y = cell.y; y < cell.bottom(); ++y) {
+                const int x = cell.x + (y & 1) * (cover.step - 1);
+                if (x < cell.right())
+                    taken += take_uncovered(image.row(y) + x, mask.plane().row(y) + x, cover.step,
+                                            static_cast<std::size_t>(cell.right() - x), values.data() + taken, all);
+            }
+            values.resize(taken);
+            const bool full = cover.saturation > 0 && any_at_least(values.data(), cover.saturation, taken);
             if (all == 0 || full || static_cast<double>(values.size()) < kLeast * static_cast<double>(all)) continue;
             scratch = values;
             const float centre =
