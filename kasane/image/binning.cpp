@@ -3,23 +3,30 @@
 namespace kasane {
 
 void average_down(View<const float> image, int factor, View<float> out) {
-    const auto width = static_cast<std::size_t>(out.width);
-    std::vector<float> sum(width), count(width);
+    const int width = out.width * factor;
+    std::vector<float> sum(static_cast<std::size_t>(width)), count(sum.size());
     for (int y = 0; y < out.height; ++y) {
         std::fill(sum.begin(), sum.end(), 0.0f);
         std::fill(count.begin(), count.end(), 0.0f);
         for (int j = 0; j < factor; ++j) {
             const float* value = image.row(y * factor + j);
-            for (std::size_t x = 0; x < width; ++x)
-                for (int i = 0; i < factor; ++i, ++value) {
-                    const bool known = *value == *value;
-                    sum[x] += known ? *value : 0.0f;
-                    count[x] += known ? 1.0f : 0.0f;
-                }
+            float *sums = sum.data(), *counts = count.data();
+            for (int x = 0; x < width; ++x) {
+                const bool known = value[x] == value[x];
+                sums[x] += known ? value[x] : 0.0f;
+                counts[x] += known ? 1.0f : 0.0f;
+            }
         }
         float* to = out.row(y);
-        for (std::size_t x = 0; x < width; ++x)
-            to[x] = sum[x] / count[x];
+        const float *sums = sum.data(), *counts = count.data();
+        for (int x = 0; x < out.width; ++x, sums += factor, counts += factor) {
+            float all = 0, number = 0;
+            for (int i = 0; i < factor; ++i) {
+                all += sums[i];
+                number += counts[i];
+            }
+            to[x] = all / number;
+        }
     }
 }
 

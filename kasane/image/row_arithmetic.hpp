@@ -29,8 +29,22 @@ bool any_gap(const float* values, std::size_t count);
 /// Whether any value is as high as `limit`.
 bool any_at_least(const float* values, float limit, std::size_t count);
 
-/// The places of values above their limits times a factor, into `places`, which has room for all; how many there are.
-std::size_t places_above(const float* values, const float* limits, float factor, std::size_t count,
+/// Fetches what follows in memory while something else is done: so many values.
+template <class T>
+void fetch_ahead(const T* values, int count) {
+    constexpr int kLine = 64 / sizeof(T); // of the cache
+    for (int i = 0; i < count; i += kLine)
+        __builtin_prefetch(values + i);
+}
+
+/// Three rows of an image, one below the other, that have values on both sides of those that are looked at.
+struct ThreeRows {
+    const float *above, *here, *below;
+};
+
+/// The places of values of the middle row that lie above `factor` times their limits and above their eight neighbours
+/// (as high as those that come first in reading order), into `places`, which has room for `count` of them. How many.
+std::size_t peaks_of_row(const ThreeRows& rows, const float* limits, float factor, std::size_t count,
                          std::int32_t* places);
 
 /// to[i] = from[i] - minus[i], and 0 where that is no number.

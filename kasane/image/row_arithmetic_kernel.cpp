@@ -6,6 +6,7 @@
 
 #include <kasane/image/row_arithmetic.hpp>
 
+#include <array>
 #include <cmath>
 #include <limits>
 
@@ -130,21 +131,34 @@ bool AnyAtLeast(const float* values, float limit, std::size_t count) {
     return false;
 }
 
-std::size_t PlacesAbove(const float* values, const float* limits, float factor, std::size_t count,
-                        std::int32_t* places) {
+std::size_t PeaksOfRow(const ThreeRows& rows, const float* limits, float factor, std::size_t count,
+                       std::int32_t* places) {
     const hn::ScalableTag<float> d;
     const std::size_t lanes = hn::Lanes(d);
     const auto by = hn::Set(d, factor);
+    const auto at = [d](const float* from) { return hn::LoadU(d, from); };
     std::size_t n = 0, i = 0;
+    for (; i + lanes <= count; i += lanes) {
+        const float *above = rows.above + i, *here = rows.here + i, *below = rows.below + i;
+        const auto v = at(here);
+        const auto bright = hn::Gt(v, hn::Mul(by, at(limits + i)));
+        if (hn::AllFalse(d, bright)) continue; // most
+        const auto first = hn::And(hn::And(hn::Ge(v, at(here - 1)), hn::Ge(v, at(above - 1))),
+                                   hn::And(hn::Ge(v, at(above)), hn::Ge(v, at(above + 1)))),
+                   last = hn::And(hn::And(hn::Gt(v, at(here + 1)), hn::Gt(v, at(below - 1))),
+                                  hn::And(hn::Gt(v, at(below)), hn::Gt(v, at(below + 1))));
+        const auto peak = hn::And(bright, hn::And(first, last));
+        if (hn::AllFalse(d, peak)) continue;
+        std::array<std::uint8_t, hn::MaxLanes(d) / 8 + 8> bits{};
+        hn::StoreMaskBits(d, peak, bits.data());
+        for (std::size_t k = 0; k < lanes; ++k)
+            if (bits[k / 8] >> (k % 8) & 1) places[n++] = static_cast<std::int32_t>(i + k);
+    }
     for (; i < count; ++i) {
-        while (i + lanes <= count && // most hold none
-               hn::AllFalse(d, hn::Gt(hn::LoadU(d, values + i), hn::Mul(by, hn::LoadU(d, limits + i)))))
-            i += lanes;
-        for (const std::size_t end = std::min(count, i + lanes); i < end; ++i) {
-            places[n] = static_cast<std::int32_t>(i);
-            n += values[i] > factor * limits[i];
-        }
-        --i;
+        const float *a = rows.above + i, *h = rows.here + i, *b = rows.below + i;
+        const bool first = *h >= h[-1] && *h >= a[-1] && *h >= a[0] && *h >= a[1],
+                   last = *h > h[1] && *h > b[-1] && *h > b[0] && *h > b[1];
+        if (*h > factor * limits[i] && first && last) places[n++] = static_cast<std::int32_t>(i);
     }
     return n;
 }
@@ -190,7 +204,8 @@ std::size_t TakeUncovered(const float* values, const std::uint8_t* covered, int 
             const auto cover = hn::PromoteTo(di, hn::LoadU(d8, covered + i));
             const auto open = hn::And(number, hn::RebindMask(d, hn::Eq(cover, hn::Zero(di))));
             known += hn::CountTrue(d, number);
-            n += hn::CompressStore(v, open, d, to + n);
+            hn::StoreU(hn::Compress(v, open), d, to + n);
+            n += hn::CountTrue(d, open);
         }
     }
     for (; i < count; i += static_cast<std::size_t>(every)) {
@@ -285,7 +300,7 @@ HWY_EXPORT(CalibrateRow);
 HWY_EXPORT(ReciprocalRow);
 HWY_EXPORT(AnyGap);
 HWY_EXPORT(AnyAtLeast);
-HWY_EXPORT(PlacesAbove);
+HWY_EXPORT(PeaksOfRow);
 HWY_EXPORT(DifferenceRow);
 HWY_EXPORT(CountAtLeast);
 HWY_EXPORT(TakeUncovered);
@@ -299,9 +314,9 @@ HWY_EXPORT(SplitEvenPositions);
 void calibrate_row(float* to, const float* subtract, const float* multiply, std::size_t count) {
     HWY_DYNAMIC_DISPATCH(CalibrateRow)(to, subtract, multiply, count);
 }
-std::size_t places_above(const float* values, const float* limits, float factor, std::size_t count,
+std::size_t peaks_of_row(const ThreeRows& rows, const float* limits, float factor, std::size_t count,
                          std::int32_t* places) {
-    return HWY_DYNAMIC_DISPATCH(PlacesAbove)(values, limits, factor, count, places);
+    return HWY_DYNAMIC_DISPATCH(PeaksOfRow)(rows, limits, factor, count, places);
 }
 void difference_row(float* to, const float* from, const float* minus, std::size_t count) {
     HWY_DYNAMIC_DISPATCH(DifferenceRow)(to, from, minus, count);

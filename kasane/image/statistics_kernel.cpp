@@ -55,7 +55,9 @@ Between Take(const float* values, std::size_t count, float low, float high, floa
         const auto v = hn::LoadU(d, values + i);
         const auto below = hn::Lt(v, least);
         b.less += hn::CountTrue(d, below);
-        b.taken += hn::CompressStore(v, hn::AndNot(below, hn::Le(v, most)), d, out + b.taken);
+        const auto mine = hn::AndNot(below, hn::Le(v, most));
+        hn::StoreU(hn::Compress(v, mine), d, out + b.taken);
+        b.taken += hn::CountTrue(d, mine);
     }
     const Between rest = take_between_reference(values + i, count - i, low, high, out + b.taken);
     b.taken += rest.taken;
@@ -70,6 +72,29 @@ inline std::int32_t order_of(float v) {
 }
 inline float float_of(std::int32_t order) {
     return std::bit_cast<float>(order ^ ((order >> 31) & 0x7fffffff));
+}
+
+/// So many values are not worth halving further.
+constexpr std::size_t kFew = 16;
+
+/// The values of two ranks of few, behind which there is room for a vector: each value is the highest that so many are
+/// below.
+Neighbours ranks_of_few(float* few, std::size_t count, std::size_t first, std::size_t second) {
+    const hn::ScalableTag<float> d;
+    const std::size_t lanes = hn::Lanes(d);
+    std::fill_n(few + count, lanes, few[0]);
+    const auto lowest = hn::Neg(hn::Inf(d)), one = hn::Set(d, 1.0f), rank = hn::Set(d, static_cast<float>(first)),
+               other = hn::Set(d, static_cast<float>(second));
+    auto at = lowest, next = lowest;
+    for (std::size_t i = 0; i < count; i += lanes) {
+        const auto v = hn::LoadU(d, few + i);
+        auto below = hn::Zero(d);
+        for (std::size_t k = 0; k < count; ++k)
+            below = hn::Add(below, hn::IfThenElseZero(hn::Lt(hn::Set(d, few[k]), v), one));
+        at = hn::Max(at, hn::IfThenElse(hn::Le(below, rank), v, lowest));
+        next = hn::Max(next, hn::IfThenElse(hn::Le(below, other), v, lowest));
+    }
+    return {hn::GetLane(hn::MaxOfLanes(d, at)), hn::GetLane(hn::MaxOfLanes(d, next))};
 }
 
 std::size_t CountUpTo(const float* values, std::size_t count, float limit) {
@@ -107,7 +132,6 @@ float LowestAbove(const float* values, std::size_t count, float limit) {
 }
 
 Neighbours SelectRank(const float* values, std::size_t count, std::size_t rank) {
-    constexpr std::size_t kFew = 16;
     float low = values[0], high = values[0];
     {
         const hn::ScalableTag<float> d;
@@ -129,17 +153,30 @@ Neighbours SelectRank(const float* values, std::size_t count, std::size_t rank) 
     // In the order of floats; of all values `less` are below the first, `upto` not above the last.
     std::int64_t first = order_of(low), last = order_of(high);
     std::size_t less = 0, upto = count;
-    while (first < last && upto - less > kFew) {
-        const std::int64_t middle = (first + last) >> 1;
-        const std::size_t n = CountUpTo(values, count, float_of(static_cast<std::int32_t>(middle)));
+    const auto halve = [&](std::int64_t at) { // at most up to here, or beyond
+        if (at < first || at >= last) return;
+        const std::size_t n = CountUpTo(values, count, float_of(static_cast<std::int32_t>(at)));
         if (rank < n) {
-            last = middle;
+            last = at;
             upto = n;
         } else {
-            first = middle + 1;
+            first = at + 1;
             less = n;
         }
+    };
+    std::array<float, kFew + kTakeSlack> few{};
+    constexpr std::size_t kSlack = 4, kWorthWhile = 6 * kFew;
+    if (count >= kWorthWhile) { // some of them tell where to begin
+        for (std::size_t k = 0; k < kFew; ++k)
+            few[k] = values[k * count / kFew];
+        const std::size_t place = rank * kFew / count;
+        const std::size_t before = place < kSlack ? 0 : place - kSlack, after = std::min(place + kSlack, kFew - 1);
+        const auto [from, to] = ranks_of_few(few.data(), kFew, before, after);
+        if (place >= kSlack) halve(std::int64_t{order_of(from)} - 1);
+        if (place + kSlack < kFew) halve(order_of(to));
     }
+    while (first < last && upto - less > kFew)
+        halve((first + last) >> 1);
     low = float_of(static_cast<std::int32_t>(first));
     high = float_of(static_cast<std::int32_t>(last));
     const std::size_t place = rank - less, inside = upto - less;
@@ -147,7 +184,6 @@ Neighbours SelectRank(const float* values, std::size_t count, std::size_t rank) 
         const float next = rank + 1 < upto || rank + 1 == count ? low : LowestAbove(values, count, high);
         return {low + 0.0f, next + 0.0f}; // no -0
     }
-    std::array<float, kFew + kTakeSlack> few{};
     const hn::ScalableTag<float> d;
     const std::size_t lanes = hn::Lanes(d);
     const auto bottom = hn::Set(d, low), top = hn::Set(d, high);
@@ -159,17 +195,9 @@ Neighbours SelectRank(const float* values, std::size_t count, std::size_t rank) 
     }
     for (; i < count && taken < inside; ++i)
         if (values[i] >= low && values[i] <= high) few[taken++] = values[i];
-    for (std::size_t k = 1; k < taken; ++k) { // so few: by insertion
-        const float v = few[k];
-        std::size_t at = k;
-        for (; at > 0 && few[at - 1] > v; --at)
-            few[at] = few[at - 1];
-        few[at] = v;
-    }
-    const float next = place + 1 < inside  ? few[place + 1]
-                       : rank + 1 == count ? few[place]
-                                           : LowestAbove(values, count, high);
-    return {few[place] + 0.0f, next + 0.0f};
+    auto [at, next] = ranks_of_few(few.data(), taken, place, place + 1);
+    if (place + 1 >= inside && rank + 1 < count) next = LowestAbove(values, count, high);
+    return {at + 0.0f, next + 0.0f};
 }
 
 } // namespace kasane::HWY_NAMESPACE

@@ -1,6 +1,7 @@
 #include <kasane/stars/background.hpp>
 
 #include <kasane/base/units.hpp>
+#include <kasane/image/row_arithmetic.hpp>
 #include <kasane/image/statistics.hpp>
 
 #include <algorithm>
@@ -73,6 +74,7 @@ Background measure_background(View<const float> image, const BackgroundOptions& 
             std::size_t n = 0;
             for (int y = cell.y; y < cell.bottom(); ++y) {
                 const float* row = image.row(y);
+                fetch_ahead(row + cell.right(), std::min(o.cell, image.width - cell.right())); // the next cell
                 for (int x = cell.x + (y & 1) * (o.step - 1); x < cell.right(); x += o.step)
                     values[n++] = row[x];
             }

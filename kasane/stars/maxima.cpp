@@ -123,87 +123,76 @@ bool looks_like_light(View<const float> image, int x, int y, const Sky& sky, int
     return lit >= area && sum / 8 > 0.07f * (peak - level) + 0.35f * noise;
 }
 
-struct Offset {
-    int x, y;
-};
-
-constexpr int kRingReach = 7; // pixels
-
-/// Places between radii 4 and 7 pixels.
-std::vector<Offset> ring_offsets() {
-    constexpr int kInner2 = 16;
-    std::vector<Offset> ring;
-    for (int y = -kRingReach; y <= kRingReach; ++y)
-        for (int x = -kRingReach; x <= kRingReach; ++x)
-            if (const int r2 = x * x + y * y; r2 >= kInner2 && r2 <= kRingReach * kRingReach) ring.push_back({x, y});
-    return ring;
-}
-
-/// The ring around a place, and room for its values.
-struct Ring {
-    std::vector<Offset> offsets = ring_offsets();
-    std::vector<float> scratch = {};
-};
-
-/// How high the surroundings reach, without the noise: the upper quartile of a ring, so that the crest of a filament,
-/// or the slope of a galaxy, counts as surroundings and not as a star.
-float ring_level(View<const float> image, int x, int y, float sigma, Ring& of) {
-    const std::vector<Offset>& ring = of.offsets;
-    std::vector<float>& scratch = of.scratch;
-    scratch.resize(ring.size() + 1);
-    std::size_t n = 0;
-    const auto take = [&](float v) {
-        scratch[n] = v;
-        n += std::isfinite(v);
-    };
-    if (image.bounds().contains({x - kRingReach, y - kRingReach, 2 * kRingReach + 1, 2 * kRingReach + 1})) {
-        for (const Offset& o : ring)
-            take(image(x + o.x, y + o.y));
-    } else {
-        for (const Offset& o : ring)
-            if (image.bounds().contains({x + o.x, y + o.y, 1, 1})) take(image(x + o.x, y + o.y));
+/// The places between radii 4 and 7 pixels around a place, and room for their values.
+class Ring {
+public:
+    explicit Ring(View<const float> image) : image_(image) {
+        constexpr int kInner2 = 16;
+        for (int y = -kReach; y <= kReach; ++y)
+            for (int x = -kReach; x <= kReach; ++x)
+                if (const int r2 = x * x + y * y; r2 >= kInner2 && r2 <= kReach * kReach) {
+                    places_.push_back({x, y});
+                    steps_.push_back(y * image.stride + x);
+                }
     }
-    scratch.resize(n);
-    constexpr float kQuartileOfNormal = 0.6745f;
-    return scratch.empty() ? 0 : quantile_in_place(scratch, 0.75) - kQuartileOfNormal * sigma;
-}
+
+    /// How high the surroundings reach, without the noise: the upper quartile of a ring, so that the crest of a
+    /// filament, or the slope of a galaxy, counts as surroundings and not as a star.
+    float level(int x, int y, float sigma) {
+        values_.resize(places_.size() + 1);
+        std::size_t n = 0;
+        const auto take = [&](float v) {
+            values_[n] = v;
+            n += std::isfinite(v);
+        };
+        if (image_.bounds().contains({x - kReach, y - kReach, 2 * kReach + 1, 2 * kReach + 1})) {
+            const float* middle = image_.row(y) + x;
+            for (const std::ptrdiff_t step : steps_)
+                take(middle[step]);
+        } else {
+            for (const auto& [dx, dy] : places_)
+                if (image_.bounds().contains({x + dx, y + dy, 1, 1})) take(image_(x + dx, y + dy));
+        }
+        values_.resize(n);
+        constexpr float kQuartileOfNormal = 0.6745f;
+        return values_.empty() ? 0 : quantile_in_place(values_, 0.75) - kQuartileOfNormal * sigma;
+    }
+
+private:
+    static constexpr int kReach = 7; // pixels
+    View<const float> image_;
+    std::vector<std::pair<int, int>> places_; ///< from the middle
+    std::vector<std::ptrdiff_t> steps_;       ///< the same in memory
+    std::vector<float> values_;
+};
 
 } // namespace
 
 std::vector<Candidate> find_maxima(View<const float> image, const Background& background, float least,
                                    const DetectOptions& o) {
+    const int border = std::max(2, o.border); // what lies so far around is looked at
     FilteredRows filtered(image, background, o.filter_sigma);
     const float factor = filtered.noise_factor();
     std::vector<Candidate> found;
-    Ring ring;
-    std::vector<int> peaks; // of a row
+    Ring ring(image);
     std::vector<float> noise(static_cast<std::size_t>(image.width));
-    const int inside = image.width - 2 * o.border;
-    std::vector<std::int32_t> bright(static_cast<std::size_t>(std::max(0, inside) + 1));
+    const int inside = image.width - 2 * border;
+    std::vector<std::int32_t> places(static_cast<std::size_t>(std::max(0, inside)));
     for (int y = 0; y < image.height; ++y) {
         filtered.next(y);
         const int m = y - 1; // the row whose neighbours are all there
-        if (m < o.border || m >= image.height - o.border || inside < 1) continue;
+        if (m < border || m >= image.height - border || inside < 1) continue;
         const float *above = filtered.row(m - 1), *here = filtered.row(m), *below = filtered.row(m + 1);
         background.sigma_row(m, image.width, noise.data());
-        peaks.clear();
         const float* sigmas = noise.data();
-        const std::size_t places = places_above(here + o.border, sigmas + o.border, least * factor,
-                                                static_cast<std::size_t>(inside), bright.data());
-        for (std::size_t k = 0; k < places; ++k) {
-            const int x = o.border + bright[k];
-            const float v = here[x];
-            if (v < here[x - 1] || v <= here[x + 1]) continue;
-            if (v < above[x - 1] || v < above[x] || v < above[x + 1] || v <= below[x - 1] || v <= below[x] ||
-                v <= below[x + 1])
-                continue;
-            peaks.push_back(x);
-        }
-        for (const int x : peaks) {
+        const std::size_t peaks = peaks_of_row({above + border, here + border, below + border}, sigmas + border,
+                                               least * factor, static_cast<std::size_t>(inside), places.data());
+        for (std::size_t k = 0; k < peaks; ++k) {
+            const int x = border + places[k];
             const float v = here[x], sigma = sigmas[x], limit = least * factor * sigma;
             const float level = background.level_at(x, m);
             if (!looks_like_light(image, x, m, {level, sigma}, o.area)) continue;
-            const float surroundings = std::max(0.0f, ring_level(image, x, m, sigma, ring) - level);
+            const float surroundings = std::max(0.0f, ring.level(x, m, sigma) - level);
             if (v - surroundings <= limit) continue;
             found.push_back({x, m, (v - surroundings) / (factor * sigma)});
         }

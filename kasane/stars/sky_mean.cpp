@@ -72,7 +72,9 @@ SkyMeans mean_sky(View<const float> image, const Background& b, const SkyCover& 
             values.resize(static_cast<std::size_t>(cell.area()) + kTakeSlack);
             std::size_t all = 0, taken = 0;
             for (int y = cell.y; y < cell.bottom(); ++y) {
-                const int x = cell.x + (y & 1) * (cover.step - 1);
+                const int x = cell.x + (y & 1) * (cover.step - 1), next = std::min(side, image.width - cell.right());
+                fetch_ahead(image.row(y) + cell.right(), next);
+                fetch_ahead(mask.plane().row(y) + cell.right(), next);
                 if (x < cell.right())
                     taken += take_uncovered(image.row(y) + x, mask.plane().row(y) + x, cover.step,
                                             static_cast<std::size_t>(cell.right() - x), values.data() + taken, all);
