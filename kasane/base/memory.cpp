@@ -4,7 +4,9 @@
 
 #include <algorithm>
 #include <fstream>
+#include <new>
 #include <string>
+#include <sys/mman.h>
 #include <unistd.h>
 
 namespace kasane {
@@ -50,6 +52,35 @@ std::uint64_t resident_memory() {
 
 std::uint64_t peak_resident_memory() {
     return status_field("VmHWM:");
+}
+
+namespace {
+
+constexpr std::size_t kHugePage = std::size_t{2} << 20;
+
+std::size_t whole_pages(std::size_t bytes) {
+    const auto page = static_cast<std::size_t>(::sysconf(_SC_PAGESIZE));
+    return (bytes + page - 1) / page * page;
+}
+
+} // namespace
+
+void* take_pages(std::size_t bytes) {
+    const std::size_t size = whole_pages(bytes), room = size + kHugePage;
+    if (room < bytes) throw std::bad_alloc();
+    void* const all = ::mmap(nullptr, room, PROT_READ | PROT_WRITE, MAP_PRIVATE | MAP_ANONYMOUS, -1, 0);
+    if (all == MAP_FAILED) throw std::bad_alloc();
+    auto* const first = static_cast<std::byte*>(all);
+    const std::size_t before = (kHugePage - reinterpret_cast<std::uintptr_t>(all) % kHugePage) % kHugePage;
+    if (before > 0) ::munmap(first, before);
+    if (room > before + size) ::munmap(first + before + size, room - before - size);
+    // What does not fill a large page stays in small ones: no more memory is taken than is used.
+    ::madvise(first + before, size / kHugePage * kHugePage, MADV_HUGEPAGE); // a wish
+    return first + before;
+}
+
+void give_pages(void* pages, std::size_t bytes) noexcept {
+    ::munmap(pages, whole_pages(bytes));
 }
 
 std::string size_text(std::uint64_t bytes) {

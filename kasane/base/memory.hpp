@@ -25,6 +25,13 @@ MemoryBudget default_budget();
 std::uint64_t resident_memory();
 std::uint64_t peak_resident_memory();
 
+/// Buffers from this size on are pages of their own.
+constexpr std::size_t kOwnPages = std::size_t{8} << 20;
+/// Zeroed pages for a large buffer: as few and as large ones as the system has, which spares it faults, and the reading
+/// of distant rows the searching for their pages. Throws std::bad_alloc.
+void* take_pages(std::size_t bytes);
+void give_pages(void* pages, std::size_t bytes) noexcept;
+
 /// "1.4 GB", "300 MB".
 std::string size_text(std::uint64_t bytes);
 

@@ -79,6 +79,8 @@ public:
         if (!values_) return;
         if (scratch_)
             scratch_->give(values_, size_ * sizeof(T));
+        else if (size_ * sizeof(T) >= kOwnPages)
+            give_pages(values_, size_ * sizeof(T));
         else
             std::free(values_);
     }
@@ -111,9 +113,11 @@ private:
         if (size_ == 0) return;
         if (size_ > std::numeric_limits<std::size_t>::max() / sizeof(T)) throw std::bad_alloc();
         // What the system gives is zero: large stores are touched where they are written only.
-        values_ = static_cast<T*>(scratch_ ? scratch_->take(size_ * sizeof(T))
-                                  : zero   ? std::calloc(size_, sizeof(T))
-                                           : std::malloc(size_ * sizeof(T)));
+        const std::size_t bytes = size_ * sizeof(T);
+        values_ = static_cast<T*>(scratch_             ? scratch_->take(bytes)
+                                  : bytes >= kOwnPages ? take_pages(bytes)
+                                  : zero               ? std::calloc(size_, sizeof(T))
+                                                       : std::malloc(bytes));
         if (!values_) throw std::bad_alloc();
     }
     static bool is_zero(const T& value) {

@@ -13,6 +13,7 @@
 #include <array>
 #include <cmath>
 #include <fmt/format.h>
+#include <numeric>
 #include <utility>
 
 namespace kasane {
@@ -215,9 +216,7 @@ public:
     StarList select(std::vector<Candidate> found, int candidate_bin) {
         const double start = std::clamp(learned_.fwhm > 0 ? learned_.fwhm : 3.0, 1.2, 9.0);
         const double map = static_cast<double>(candidate_bin) / at_.bin;
-        std::erase_if(found, [&](const Candidate& c) {
-            return !ends_all_around(at_, map * (c.x + 0.5) - 0.5, map * (c.y + 0.5) - 0.5, start);
-        });
+        keep_compact(found, map, start);
         const auto strong = static_cast<std::size_t>(
             std::count_if(found.begin(), found.end(), [&](const Candidate& c) { return c.strength >= o_.threshold; }));
         const auto fit = [&](std::size_t i) {
@@ -249,6 +248,22 @@ public:
     }
 
 private:
+    /// Looks at the places row after row, so that the pixels around them are still at hand.
+    void keep_compact(std::vector<Candidate>& found, double map, double fwhm) const {
+        std::vector<std::size_t> order(found.size());
+        std::iota(order.begin(), order.end(), std::size_t{0});
+        std::sort(order.begin(), order.end(), [&](std::size_t a, std::size_t b) {
+            return std::pair(found[a].y, found[a].x) < std::pair(found[b].y, found[b].x);
+        });
+        std::vector<std::uint8_t> compact(found.size());
+        for (const std::size_t i : order)
+            compact[i] = ends_all_around(at_, map * (found[i].x + 0.5) - 0.5, map * (found[i].y + 0.5) - 0.5, fwhm);
+        std::size_t kept = 0;
+        for (std::size_t i = 0; i < found.size(); ++i)
+            if (compact[i]) found[kept++] = found[i];
+        found.resize(kept);
+    }
+
     bool is_star(const Fitted& f) const {
         return f.star.saturated || (f.fit && common_.fwhm > 0 && like_the_others(*f.fit, common_));
     }

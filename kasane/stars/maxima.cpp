@@ -7,6 +7,8 @@
 #include <array>
 #include <cmath>
 #include <limits>
+#include <span>
+#include <utility>
 
 namespace kasane {
 
@@ -129,40 +131,61 @@ public:
     explicit Ring(View<const float> image) : image_(image) {
         constexpr int kInner2 = 16;
         for (int y = -kReach; y <= kReach; ++y)
-            for (int x = -kReach; x <= kReach; ++x)
-                if (const int r2 = x * x + y * y; r2 >= kInner2 && r2 <= kReach * kReach) {
-                    places_.push_back({x, y});
-                    steps_.push_back(y * image.stride + x);
-                }
+            for (int x = -kReach; x <= kReach; ++x) {
+                if (const int r2 = x * x + y * y; r2 < kInner2 || r2 > kReach * kReach) continue;
+                const bool goes_on = !places_.empty() && places_.back() == std::pair(x - 1, y);
+                if (goes_on)
+                    ++runs_.back().count;
+                else
+                    runs_.push_back({y * image.stride + x, 1});
+                places_.emplace_back(x, y);
+            }
+        values_.resize(places_.size() + kWide);
     }
 
     /// How high the surroundings reach, without the noise: the upper quartile of a ring, so that the crest of a
-    /// filament, or the slope of a galaxy, counts as surroundings and not as a star.
-    float level(int x, int y, float sigma) {
-        values_.resize(places_.size() + 1);
-        std::size_t n = 0;
-        const auto take = [&](float v) {
-            values_[n] = v;
-            n += std::isfinite(v);
-        };
-        if (image_.bounds().contains({x - kReach, y - kReach, 2 * kReach + 1, 2 * kReach + 1})) {
-            const float* middle = image_.row(y) + x;
-            for (const std::ptrdiff_t step : steps_)
-                take(middle[step]);
-        } else {
-            for (const auto& [dx, dy] : places_)
-                if (image_.bounds().contains({x + dx, y + dy, 1, 1})) take(image_(x + dx, y + dy));
-        }
-        values_.resize(n);
+    /// filament, or the slope of a galaxy, counts as surroundings and not as a star. Something not below `enough` where
+    /// that is not below it either.
+    float level(int x, int y, float sigma, float enough) {
+        const std::span<float> values(values_.data(), collect(x, y));
+        if (values.empty()) return 0;
         constexpr float kQuartileOfNormal = 0.6745f;
-        return values_.empty() ? 0 : quantile_in_place(values_, 0.75) - kQuartileOfNormal * sigma;
+        constexpr double kQuartile = 0.75;
+        const float away = kQuartileOfNormal * sigma, wanted = enough + away;
+        // The lower of the two values that it lies between, as quantile_in_place has it.
+        const auto rank = static_cast<std::size_t>(kQuartile * static_cast<double>(values.size() - 1));
+        if (count_at_least(values.data(), wanted, values.size()) >= values.size() - rank) return wanted - away;
+        return quantile_in_place(values, kQuartile) - away;
     }
 
 private:
-    static constexpr int kReach = 7; // pixels
+    static constexpr int kReach = 7, kWide = 16; // pixels
+
+    std::size_t collect(int x, int y) {
+        std::size_t n = 0;
+        const Region around{x - kReach, y - kReach, 2 * kReach + 1, 2 * kReach + 2}; // with a row to be read into
+        if (image_.bounds().contains(around)) {
+            const float* middle = image_.row(y) + x;
+            for (const auto& [step, count] : runs_) { // more than is asked for, which the next one takes the place of
+                std::copy_n(middle + step, kWide, values_.data() + n);
+                n += count;
+            }
+            if (!any_gap(values_.data(), n)) return n;
+        }
+        n = 0;
+        for (const auto& [dx, dy] : places_)
+            if (image_.bounds().contains({x + dx, y + dy, 1, 1}) && std::isfinite(image_(x + dx, y + dy)))
+                values_[n++] = image_(x + dx, y + dy);
+        return n;
+    }
+
+    struct Run {
+        std::ptrdiff_t step; ///< from the middle, in memory
+        std::size_t count;
+    };
     View<const float> image_;
     std::vector<std::pair<int, int>> places_; ///< from the middle
-    std::vector<std::ptrdiff_t> steps_;       ///< the same in memory
+    std::vector<Run> runs_;                   ///< the same, along rows
     std::vector<float> values_;
 };
 
@@ -192,7 +215,7 @@ std::vector<Candidate> find_maxima(View<const float> image, const Background& ba
             const float v = here[x], sigma = sigmas[x], limit = least * factor * sigma;
             const float level = background.level_at(x, m);
             if (!looks_like_light(image, x, m, {level, sigma}, o.area)) continue;
-            const float surroundings = std::max(0.0f, ring.level(x, m, sigma) - level);
+            const float surroundings = std::max(0.0f, ring.level(x, m, sigma, v - limit + level) - level);
             if (v - surroundings <= limit) continue;
             found.push_back({x, m, (v - surroundings) / (factor * sigma)});
         }

@@ -69,7 +69,8 @@ SkyMeans mean_sky(View<const float> image, const Background& b, const SkyCover& 
             const Region cell =
                 intersect({i * side, j * side, i + 1 == nx ? image.width : side, j + 1 == ny ? image.height : side},
                           image.bounds());
-            values.resize(static_cast<std::size_t>(cell.area()) + kTakeSlack);
+            if (const auto room = static_cast<std::size_t>(cell.area()) + kTakeSlack; room > values.size())
+                values.resize(room);
             std::size_t all = 0, taken = 0;
             for (int y = cell.y; y < cell.bottom(); ++y) {
                 const int x = cell.x + (y & 1) * (cover.step - 1), next = std::min(side, image.width - cell.right());
@@ -79,16 +80,15 @@ SkyMeans mean_sky(View<const float> image, const Background& b, const SkyCover& 
                     taken += take_uncovered(image.row(y) + x, mask.plane().row(y) + x, cover.step,
                                             static_cast<std::size_t>(cell.right() - x), values.data() + taken, all);
             }
-            values.resize(taken);
             const bool full = cover.saturation > 0 && any_at_least(values.data(), cover.saturation, taken);
-            if (all == 0 || full || static_cast<double>(values.size()) < kLeast * static_cast<double>(all)) continue;
-            scratch = values;
+            if (all == 0 || full || static_cast<double>(taken) < kLeast * static_cast<double>(all)) continue;
+            scratch.assign(values.begin(), values.begin() + static_cast<std::ptrdiff_t>(taken));
             const float centre =
                 median_in_place(scratch); // not the background's level, which passes over what is bright
             const float sigma = b.sigma(std::min(i * side / b.cell, b.sigma.width() - 1),
                                         std::min(j * side / b.cell, b.sigma.height() - 1));
             const float reach = kClip * std::max(sigma, mad_sigma_in_place(scratch, centre));
-            const SumsWithin s = sums_within(values.data(), values.size(), centre, centre - reach, centre + reach);
+            const SumsWithin s = sums_within(values.data(), taken, centre, centre - reach, centre + reach);
             if (static_cast<double>(s.count) > kLeast * static_cast<double>(all))
                 out(i, j) = static_cast<float>(centre + s.sum / static_cast<double>(s.count));
         }
