@@ -29,4 +29,8 @@ std::vector<Row> registration(const Context& context);
 /// Grading that many small lights up to a page that can be used, first and again.
 std::vector<Row> grading(int lights, const Context& context);
 
+/// A whole run on that many lights and half as many darks, flats and bias each, over reading the files once; from the
+/// cache of the system, and from the disk.
+std::vector<Row> whole_run(int lights, int width, int height, const Context& context);
+
 } // namespace kasane::bench

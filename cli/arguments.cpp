@@ -110,6 +110,31 @@ void describe(CLI::App& app, Arguments& a) {
         "more are named. Makes no results.");
     project(status);
 
+    CLI::App* forget = app.add_subcommand("forget", "Let go of what can be made again, and of results nobody asks for");
+    forget->description("Let go of what can be made again, and of results that nothing asks for any more.\n\n"
+                        "Names what would go and how much that is; removes it with --yes. 'cache': decoded pixels of "
+                        "camera raw files and "
+                        "the like. 'previews':\n"
+                        "the pictures of lights that the review page shows, and of what master lights were before; "
+                        "making new ones takes "
+                        "measuring the\n"
+                        "lights again. 'results': masters, master lights and images in the results that neither the "
+                        "files nor the recipe "
+                        "ask for (see\n"
+                        "'kasane status'). What a person wrote (kasane.toml, verdicts.toml, marks), exposures, and "
+                        "what the ledger knows "
+                        "stay.");
+    forget->add_option("what", a.forgotten, "What to let go of: cache, previews, results, or all of them")
+        ->check(CLI::IsMember({"cache", "previews", "results", "all"}))
+        ->type_name("WHAT")
+        ->required();
+    forget->add_flag("--yes", a.yes, "Remove what is named");
+    forget
+        ->add_option("-o,--output", a.output,
+                     "Where the results are (default: kasane in the folder, or as the recipe says)")
+        ->type_name("DIR");
+    common(forget);
+
     CLI::App* grade =
         app.add_subcommand("grade", "Measure every light, judge it, and say what the verdicts do to the result");
     grade->description(

@@ -39,6 +39,8 @@ struct Arguments {
     std::filesystem::path html;                     ///< review: a file instead of a server
     int port = 0;                                   ///< review
     bool no_open = false;                           ///< review
+    std::vector<std::string> forgotten;             ///< forget: cache, previews, results, all
+    bool yes = false;                               ///< forget
     std::vector<std::string> only;                  ///< integrate: filters or stacks
     bool compare_rejections = false;                ///< integrate
     bool in_small = false;                          ///< integrate: previews

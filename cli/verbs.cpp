@@ -261,6 +261,24 @@ int status(const Arguments& a, const Context& context) {
     return report.all_done() ? Exit::done : Exit::done_with_findings;
 }
 
+int forget(const Arguments& a, const Context& context) {
+    ForgetOptions o;
+    o.remove = a.yes;
+    for (const std::string& what : a.forgotten) {
+        o.cache = o.cache || what == "cache" || what == "all";
+        o.previews = o.previews || what == "previews" || what == "all";
+        o.results = o.results || what == "results" || what == "all";
+    }
+    const ForgetReport report = kasane::forget(options_of(a), o, context);
+    if (a.json)
+        print_json(to_json(report));
+    else
+        std::cout << forget_text(report, columns());
+    return std::all_of(report.files.begin(), report.files.end(), [](const auto& f) { return f.problem.empty(); })
+               ? Exit::done
+               : Exit::done_with_findings;
+}
+
 int init(const Arguments& a) {
     if (a.reference) {
         std::cout << recipe_reference();
@@ -748,6 +766,7 @@ int run_verb(const Arguments& a, const Context& context) {
     if (a.verb == "scan") return scan(a, context);
     if (a.verb == "check") return check(a, context);
     if (a.verb == "status") return status(a, context);
+    if (a.verb == "forget") return forget(a, context);
     if (a.verb == "init") return init(a);
     if (a.verb == "show") return show(a, context);
     if (a.verb == "masters") return masters(a, context);

@@ -64,8 +64,11 @@ public:
     void read(std::string& into, std::int64_t at, std::int64_t length) {
         const std::size_t before = into.size();
         into.resize(before + static_cast<std::size_t>(length));
+        read_into(into.data() + before, at, length);
+    }
+    void read_into(char* to, std::int64_t at, std::int64_t length) {
         in_.seekg(at);
-        in_.read(into.data() + before, length);
+        in_.read(to, length);
         if (!in_) throw InputError("cannot be read to its end", path_, "Copy it again from the camera or the disk");
     }
 
@@ -99,11 +102,11 @@ std::string content_digest(const std::filesystem::path& file) {
     File in(file);
     const std::unique_ptr<XXH3_state_t, decltype(&XXH3_freeState)> state(XXH3_createState(), &XXH3_freeState);
     XXH3_128bits_reset(state.get());
-    std::string block;
+    std::string block(static_cast<std::size_t>(std::min(kBlock, size)), '\0');
     for (std::int64_t at = 0; at < size; at += kBlock) {
-        block.clear();
-        in.read(block, at, std::min(kBlock, size - at));
-        XXH3_128bits_update(state.get(), block.data(), block.size());
+        const std::int64_t length = std::min(kBlock, size - at);
+        in.read_into(block.data(), at, length);
+        XXH3_128bits_update(state.get(), block.data(), static_cast<std::size_t>(length));
     }
     return hexadecimal(XXH3_128bits_digest(state.get()));
 }

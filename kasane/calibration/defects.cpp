@@ -12,8 +12,9 @@ namespace kasane {
 
 DefectList::DefectList(const Mask& mask) : starts_(static_cast<std::size_t>(mask.height()) + 1, 0) {
     for (int y = 0; y < mask.height(); ++y) {
-        for (int x = 0; x < mask.width(); ++x)
-            if (mask(x, y)) columns_.push_back(x);
+        const std::uint8_t *const row = mask.plane().row(y), *const end = row + mask.width();
+        for (const std::uint8_t* at = next_marked(row, end); at != end; at = next_marked(at + 1, end))
+            columns_.push_back(static_cast<int>(at - row));
         starts_[static_cast<std::size_t>(y) + 1] = columns_.size();
     }
 }
@@ -54,27 +55,54 @@ public:
         : reader_(reader), plane_(plane), cfa_(reader.planes() == 1 ? cfa : CfaPattern{}),
           reach_(cfa_.empty() ? 2 : 4) {}
 
-    /// Calls `judge(x, y, value, median of the neighbours)` for every pixel that `suspicious(value, left, right)` finds
-    /// odd beside two neighbours of its row; the whole neighbourhood is only looked at there. Neighbours in `without`
-    /// do not count.
-    template <class Suspicious, class Judge>
-    void scan(const Mask* without, Suspicious suspicious, Judge judge) const {
+    /// Calls `judge(x, y, value, median of the neighbours)` for every pixel that `mark(y, row, odd)` has marked in
+    /// `odd` by what its row shows; the whole neighbourhood is only looked at there. Neighbours in `without` do not
+    /// count. Bands of rows are gone through on several threads.
+    template <class Mark, class Judge>
+    void scan(const Mask* without, Mark mark, Judge judge, const Workers* workers) const {
         constexpr int kBand = 128;
         const int w = reader_.width(), h = reader_.height();
-        for (int top = 0; top < h; top += kBand) {
+        const auto look_at = [&](std::size_t k) {
+            const int top = static_cast<int>(k) * kBand;
             const int first = std::max(0, top - reach_), last = std::min(h, top + kBand + reach_);
             Image band(w, last - first);
             reader_.read({0, first, w, last - first}, band.plane(), plane_);
-            const View<const float> v = band.plane();
-            for (int y = top; y < std::min(h, top + kBand); ++y)
-                for (int x = 0; x < w; ++x) {
-                    const float here = v(x, y - first);
-                    const float left = v(x >= 2 ? x - 2 : std::min(w - 1, x + 2), y - first);
-                    const float right = v(x + 2 < w ? x + 2 : std::max(0, x - 2), y - first);
-                    if (suspicious(x, y, here, left, right)) judge(x, y, here, median_around(v, first, x, y, without));
+            const View<const float> v = std::as_const(band).plane();
+            std::vector<std::uint8_t> odd(static_cast<std::size_t>(w));
+            for (int y = top; y < std::min(h, top + kBand); ++y) {
+                const float* row = v.row(y - first);
+                mark(y, row, odd.data());
+                const std::uint8_t* const end = odd.data() + w;
+                for (const auto* at = next_marked(odd.data(), end); at != end; at = next_marked(at + 1, end)) {
+                    const auto x = static_cast<int>(at - odd.data());
+                    judge(x, y, row[x], median_around(v, first, x, y, without));
                 }
-            reader_.release();
-        }
+            }
+        };
+        const auto bands = static_cast<std::size_t>((h + kBand - 1) / kBand);
+        if (workers)
+            workers->for_each(bands, look_at);
+        else
+            for (std::size_t k = 0; k < bands; ++k)
+                look_at(k);
+        reader_.release();
+    }
+
+    /// Marks the values of a row that `suspicious(value, left, right)` finds odd beside two neighbours of their colour.
+    template <class Suspicious>
+    void mark_beside(const float* row, std::uint8_t* odd, Suspicious suspicious) const {
+        const int w = reader_.width();
+        const auto at = [&](int x) { // at the edge the other neighbour counts twice
+            return suspicious(row[x], row[x >= 2 ? x - 2 : std::min(w - 1, x + 2)],
+                              row[x + 2 < w ? x + 2 : std::max(0, x - 2)]);
+        };
+        const int inside = std::max(2, w - 2);
+        for (int x = 0; x < std::min(w, 2); ++x)
+            odd[x] = at(x);
+        for (int x = 2; x < inside; ++x)
+            odd[x] = suspicious(row[x], row[x - 2], row[x + 2]);
+        for (int x = inside; x < w; ++x)
+            odd[x] = at(x);
     }
 
 private:
@@ -166,7 +194,7 @@ std::string DefectOptions::check() const {
 }
 
 DefectList find_defects(const FrameReader* dark, double frame_noise, const FrameReader* flat, const DefectOptions& o,
-                        DefectCounts* counts) {
+                        DefectCounts* counts, const Workers* workers) {
     require_sense(o);
     const FrameReader* any = dark ? dark : flat;
     if (!any) return {};
@@ -179,35 +207,39 @@ DefectList find_defects(const FrameReader* dark, double frame_noise, const Frame
                 if (!(v - median <= limit)) mask(x, y) = kHot;
                 if (v - median < -limit) mask(x, y) = kCold;
             };
-            compare.scan(
-                nullptr,
-                [&](int, int, float v, float l, float r) {
-                    return !(v - std::min(l, r) <= limit && v - std::max(l, r) >= -limit);
-                },
-                judge);
+            const auto beside = [&](int, const float* row, std::uint8_t* odd) {
+                compare.mark_beside(row, odd, [limit](float v, float l, float r) {
+                    const int low = v - std::min(l, r) <= limit, high = v - std::max(l, r) >= -limit;
+                    return static_cast<std::uint8_t>(1 - (low & high)); // without a branch
+                });
+            };
+            compare.scan(nullptr, beside, judge, workers);
             const Mask found = mask; // once more, clusters by what is sound around them
-            compare.scan(
-                &found,
-                [&](int x, int y, float, float, float) {
-                    for (int j = std::max(0, y - 1); j <= std::min(mask.height() - 1, y + 1); ++j)
-                        for (int i = std::max(0, x - 1); i <= std::min(mask.width() - 1, x + 1); ++i)
-                            if (found(i, j) && (i != x || j != y)) return true;
-                    return false;
-                },
-                judge);
+            const DefectList places(found);
+            const auto clustered = [&](int y, const float*, std::uint8_t* odd) {
+                std::fill_n(odd, mask.width(), std::uint8_t{0});
+                for (int j = std::max(0, y - 1); j <= std::min(mask.height() - 1, y + 1); ++j)
+                    places.for_each({0, j, mask.width(), 1}, [&](int i, int) {
+                        for (int x = std::max(0, i - 1); x <= std::min(mask.width() - 1, i + 1); ++x)
+                            if (x != i || j != y) odd[x] = 1;
+                    });
+            };
+            compare.scan(&found, clustered, judge, workers);
         }
     if (flat)
-        for (int p = 0; p < flat->planes(); ++p)
-            Comparison(*flat, p, o.cfa)
-                .scan(
-                    nullptr,
-                    [&](int, int, float v, float l, float r) {
-                        return !(v >= 0.7f * std::max(l, r) && v <= 1.4f * std::min(l, r));
-                    },
-                    [&](int x, int y, float v, float median) {
-                        if (!(v >= o.least_response * median && v <= o.most_response * median && v > 0))
-                            mask(x, y) = kDead;
-                    });
+        for (int p = 0; p < flat->planes(); ++p) {
+            const Comparison compare(*flat, p, o.cfa);
+            const auto beside = [&](int, const float* row, std::uint8_t* odd) {
+                compare.mark_beside(row, odd, [](float v, float l, float r) {
+                    const int low = v >= 0.7f * std::max(l, r), high = v <= 1.4f * std::min(l, r);
+                    return static_cast<std::uint8_t>(1 - (low & high));
+                });
+            };
+            const auto judge = [&](int x, int y, float v, float median) {
+                if (!(v >= o.least_response * median && v <= o.most_response * median && v > 0)) mask(x, y) = kDead;
+            };
+            compare.scan(nullptr, beside, judge, workers);
+        }
     DefectCounts all;
     for (const auto kind : mask.pixels()) {
         all.hot += kind == kHot;

@@ -1,15 +1,29 @@
 // Pixels that cannot be trusted, found in the masters.
 #pragma once
 
+#include <kasane/base/parallel.hpp>
 #include <kasane/calibration/cfa.hpp>
 #include <kasane/image/image.hpp>
 #include <kasane/io/reader.hpp>
 
+#include <cstdint>
+#include <cstring>
 #include <string>
 #include <utility>
 #include <vector>
 
 namespace kasane {
+
+/// The first of some bytes that is not 0; `end` where all are.
+inline const std::uint8_t* next_marked(const std::uint8_t* at, const std::uint8_t* end) {
+    for (std::uint64_t eight = 0; end - at >= 8; at += 8) { // most are 0
+        std::memcpy(&eight, at, 8);
+        if (eight != 0) break;
+    }
+    while (at != end && *at == 0)
+        ++at;
+    return at;
+}
 
 /// Defective pixels, by rows.
 class DefectList {
@@ -61,8 +75,9 @@ struct DefectCounts {
 
 /// Finds hot and cold pixels in a master dark or bias and dead ones in a master flat; either may be null. `frame_noise`
 /// is the noise of a single dark (ADU). Pixels in clusters are judged again by their sound neighbours alone. Reads by
-/// bands; memory for one byte a pixel. Masters of three planes: a defect in any.
+/// bands, on `workers` where they are given; memory for one byte a pixel. Masters of three planes: a defect in any.
 DefectList find_defects(const FrameReader* dark, double frame_noise, const FrameReader* flat,
-                        const DefectOptions& options = {}, DefectCounts* counts = nullptr);
+                        const DefectOptions& options = {}, DefectCounts* counts = nullptr,
+                        const Workers* workers = nullptr);
 
 } // namespace kasane

@@ -1,6 +1,7 @@
 #include <kasane/calibration/own_corrections.hpp>
 
 #include <kasane/base/error.hpp>
+#include <kasane/image/row_arithmetic.hpp>
 #include <kasane/image/statistics.hpp>
 
 #include <algorithm>
@@ -106,7 +107,8 @@ void find_spills(View<const float> v, float saturation, Mask& mask) {
     constexpr int kLeastLength = 12, kEnds = 3; // pixels; the ends of a spill are filled only in part
     constexpr double kElongated = 2.5;
     Mask seen(v.width, v.height);
-    for (int y = 0; y < v.height; ++y)
+    for (int y = 0; y < v.height; ++y) {
+        if (!any_at_least(v.row(y), saturation, static_cast<std::size_t>(v.width))) continue;
         for (int x = 0; x < v.width; ++x) {
             if (!(v(x, y) >= saturation) || seen(x, y)) continue;
             const Blob b = take_blob(v, saturation, x, y, seen);
@@ -140,6 +142,7 @@ void find_spills(View<const float> v, float saturation, Mask& mask) {
                         mask(i, j) = 1;
             }
         }
+    }
 }
 
 constexpr int kParts = 8;       // of a line, that must agree

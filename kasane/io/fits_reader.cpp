@@ -4,12 +4,14 @@
 #include <kasane/base/error.hpp>
 #include <kasane/base/units.hpp>
 #include <kasane/io/decode.hpp>
+#include <kasane/io/fits_checksum.hpp>
 #include <kasane/io/formats.hpp>
 #include <kasane/io/gzip.hpp>
 #include <kasane/io/input_file.hpp>
 
 #include <bit>
 #include <cctype>
+#include <cstdlib>
 #include <cstring>
 #include <fcntl.h>
 #include <fitsio.h>
@@ -114,7 +116,10 @@ public:
         int status = 0, data = 0, whole = 0;
         const OpenFits open(path_);
         find_image(open.get(), path_, extension_);
-        fits_verify_chksum(open.get(), &data, &whole, &status);
+        if (input_)
+            verify_plain(open.get(), data, whole, status);
+        else
+            fits_verify_chksum(open.get(), &data, &whole, &status);
         fits_clear_errmsg();
         if (status) return {};
         if (data < 0) return "the pixels do not match the DATASUM of the header";
@@ -123,6 +128,28 @@ public:
     }
 
 private:
+    /// As fits_verify_chksum does, which takes many times as long: -1 where a sum is wrong, 0 where there is none.
+    void verify_plain(fitsfile* f, int& data, int& whole, int& status) const {
+        const auto text = [&](const char* key) {
+            char value[FLEN_VALUE] = {};
+            int missing = 0;
+            fits_read_key(f, TSTRING, key, value, nullptr, &missing);
+            return std::string(missing ? "" : value);
+        };
+        const std::string data_sum = text("DATASUM"), check_sum = text("CHECKSUM");
+        LONGLONG head = 0, start = 0, end = 0;
+        fits_get_hduaddrll(f, &head, &start, &end, &status);
+        if (status || (data_sum.empty() && check_sum.empty())) return;
+        const auto at = [](LONGLONG v) { return static_cast<std::uint64_t>(v); };
+        const std::uint32_t found = fits_sum(*input_, at(start), at(end)).result();
+        if (!data_sum.empty())
+            data = static_cast<std::uint32_t>(std::strtod(data_sum.c_str(), nullptr)) == found ? 1 : -1;
+        if (check_sum.empty()) return;
+        FitsSum all = fits_sum(*input_, at(head), at(start));
+        all.add_word(found);
+        whole = all.result() == 0 || all.result() == 0xffffffffu ? 1 : -1;
+    }
+
     int stored_row(int y) const { return layout_.bottom_up ? height() - 1 - y : y; }
     std::uint64_t sample_bytes() const { return static_cast<std::uint64_t>(std::abs(layout_.bits) / 8); }
     /// Short rows far apart: a system call for each would cost more than the work on them.

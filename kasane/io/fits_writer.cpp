@@ -2,9 +2,10 @@
 
 #include <kasane/base/error.hpp>
 #include <kasane/base/output_file.hpp>
+#include <kasane/io/fits_checksum.hpp>
+#include <kasane/io/input_file.hpp>
 
 #include <algorithm>
-#include <bit>
 #include <cerrno>
 #include <fitsio.h>
 #include <fmt/format.h>
@@ -12,27 +13,6 @@
 namespace kasane {
 
 namespace {
-
-/// The sum of DATASUM: ones' complement, of big-endian 32-bit words (FITS Standard 4.0, appendix J).
-class DataSum {
-public:
-    void add(float value) { sum_ += std::bit_cast<std::uint32_t>(value); }
-    /// As two's complement beside BZERO; two of them are a word.
-    void add(std::uint16_t value) {
-        sum_ += static_cast<std::uint64_t>(value ^ 0x8000u) << (half_ ? 0 : 16);
-        half_ = !half_;
-    }
-    unsigned long result() const {
-        std::uint64_t folded = sum_;
-        while (folded >> 32)
-            folded = (folded & 0xffffffffu) + (folded >> 32);
-        return folded;
-    }
-
-private:
-    std::uint64_t sum_ = 0; // of fewer than 2^32 words
-    bool half_ = false;
-};
 
 /// A cfitsio file under construction; closed without checks if an exception passes.
 class FitsOutput {
@@ -72,7 +52,7 @@ public:
         }
         headers_.push_back(cards(file_, status_));
         check();
-        DataSum sum;
+        FitsSum sum;
         for (int y = 0; y < pixels.height * planes; ++y) {
             long first[3] = {1, y % pixels.height + 1, y / pixels.height + 1};
             fits_write_pix(file_, type, first, pixels.width, const_cast<T*>(pixels.row(y)), &status_);
@@ -94,21 +74,28 @@ public:
 private:
     /// DATASUM and CHECKSUM (FITS Standard 4.0, appendix J), without the time stamps that cfitsio's own call puts into
     /// their comments: equal results must have equal bytes.
-    void write_checksums(unsigned long expected) {
+    void write_checksums(std::uint32_t expected) {
         char zeros[] = "0000000000000000", none[] = "0";
         fits_update_key(file_, TSTRING, "CHECKSUM", zeros, "HDU checksum", &status_);
         fits_update_key(file_, TSTRING, "DATASUM", none, "data unit checksum", &status_);
         fits_flush_file(file_, &status_); // writes the END card and the fill, which count
-        unsigned long data = 0, whole = 0;
-        fits_get_chksum(file_, &data, &whole, &status_);
-        if (!status_ && data != expected) spoilt();
-        std::string text = fmt::format("{}", data);
+        LONGLONG head = 0, data = 0, end = 0;
+        fits_get_hduaddrll(file_, &head, &data, &end, &status_);
+        check();
+        if (sum_of(data, end).result() != expected) spoilt();
+        std::string text = fmt::format("{}", expected);
         fits_update_key(file_, TSTRING, "DATASUM", text.data(), "data unit checksum", &status_);
         fits_flush_file(file_, &status_);
-        fits_get_chksum(file_, &data, &whole, &status_);
+        check();
+        FitsSum whole = sum_of(head, data);
+        whole.add_word(expected);
         char encoded[FLEN_VALUE] = {};
-        fits_encode_chksum(whole, 1, encoded);
+        fits_encode_chksum(whole.result(), 1, encoded);
         fits_update_key(file_, TSTRING, "CHECKSUM", encoded, "HDU checksum", &status_);
+    }
+    /// Of what stands in the file now.
+    FitsSum sum_of(LONGLONG from, LONGLONG to) const {
+        return fits_sum(InputFile(temporary_), static_cast<std::uint64_t>(from), static_cast<std::uint64_t>(to));
     }
 
     void write_card(const Card& card) {

@@ -126,6 +126,7 @@ void write_png(const std::filesystem::path& file, const Raster<std::uint8_t>& im
     info.width = static_cast<png_uint_32>(image.width());
     info.height = static_cast<png_uint_32>(image.height());
     info.format = channels == 3 ? PNG_FORMAT_RGB : PNG_FORMAT_GRAY;
+    info.flags = PNG_IMAGE_FLAG_FAST; // previews are noise for the most part: searching longer finds nothing
     png_alloc_size_t size = PNG_IMAGE_PNG_SIZE_MAX(info);
     std::string bytes(size, '\0');
     if (!png_image_write_to_memory(&info, bytes.data(), &size, 0, interleaved.data(), 0, nullptr))

@@ -3,7 +3,7 @@
 // The room holds, beside this:
 //   header.hpp        keywords of a file, in order
 //   fits_file.hpp    a FITS file as it is opened: header cards, where the pixels lie
-//   fits.hpp          FITS, read and written
+//   fits.hpp          FITS, read and written; fits_checksum.hpp  its check sums
 //   formats.hpp       the other formats, each as two functions
 //   decode.hpp        stored numbers to floats
 //   world_coordinates.hpp  where on the sky a pixel lies

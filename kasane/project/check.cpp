@@ -220,6 +220,7 @@ StatusReport project_status(const RunOptions& options, const Context& context) {
     r.exposures = static_cast<int>(s.exposures.size());
     r.cache_bytes = p.cache.size();
     r.cache_limit = p.cache.limit();
+    r.holdings = holdings(options);
     std::set<std::string> wanted;
     const auto judge = [&](ResultStatus& status, const std::string& entry, const Basis& basis, bool finished) {
         wanted.insert(entry);

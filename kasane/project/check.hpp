@@ -2,6 +2,7 @@
 // and what has become stale.
 #pragma once
 
+#include <kasane/project/holdings.hpp>
 #include <kasane/project/run.hpp>
 #include <kasane/stages/scan.hpp>
 
@@ -63,6 +64,7 @@ struct StatusReport {
     std::vector<ResultStatus> results;
     std::vector<std::string> leftovers; ///< results in the output that nothing asks for any more
     std::uint64_t cache_bytes = 0, cache_limit = 0;
+    std::vector<Holding> holdings; ///< what is remembered beside the results
     int exposures = 0;
     bool all_done() const; ///< there are results, and all of them are done
 };

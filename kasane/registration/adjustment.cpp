@@ -347,21 +347,22 @@ private:
                     }
                     against[static_cast<std::size_t>(p)] += l.by_star.transpose() * a;
                     each_number(l, [&](int other, const Eigen::Vector2d& b) {
-                        if (other <= at) whole(at, other) += a.dot(b);
+                        if (other <= at) whole(other, at) += a.dot(b);
                     });
                 });
             }
             for (std::size_t j = 0; j < numbers.size(); ++j) {
                 const Eigen::Vector2d v = inverse[s] * against[j];
+                double* const column = whole.col(numbers[j]).data(); // the upper half: what follows lies together
                 for (std::size_t k = 0; k < numbers.size(); ++k)
-                    if (numbers[k] <= numbers[j]) whole(numbers[j], numbers[k]) -= v.dot(against[k]);
+                    if (numbers[k] <= numbers[j]) column[numbers[k]] -= v.dot(against[k]);
             }
             for (const int at : numbers)
                 place[static_cast<std::size_t>(at)] = -1;
         }
         whole.diagonal() += held;
         whole.diagonal().array() += 1e-12 * std::max(1e-12, whole.diagonal().maxCoeff());
-        return whole.selfadjointView<Eigen::Lower>().ldlt().solve(right);
+        return whole.selfadjointView<Eigen::Upper>().ldlt().solve(right);
     }
 
     /// Conjugate gradients on the complement of the stars, preconditioned by its blocks.

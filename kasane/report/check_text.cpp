@@ -156,9 +156,14 @@ std::string status_text(const StatusReport& r, int columns) {
         for (const std::string& file : r.leftovers)
             out += fmt::format("  {}/{}\n", clean(r.output), clean(file));
     }
-    if (r.cache_bytes > 0)
-        out += fmt::format("\nThe cache of decoded pixels holds {} of {}.\n", size_text(r.cache_bytes),
-                           size_text(r.cache_limit));
+    if (!r.holdings.empty()) {
+        out += "\nRemembered beside the results ('kasane forget' lets go of what can be made again)\n";
+        Table held({"kind", "files", "size", "what"});
+        for (const Holding& h : r.holdings)
+            held.add({h.name, fmt::format("{}", h.files), size_text(h.bytes),
+                      h.name == "cache" ? fmt::format("{}, of {} at most", h.what, size_text(r.cache_limit)) : h.what});
+        out += held.text(columns, {});
+    }
     const auto any = [&](ResultStatus::State state) {
         return std::any_of(r.results.begin(), r.results.end(), [&](const ResultStatus& s) { return s.state == state; });
     };
@@ -166,6 +171,37 @@ std::string status_text(const StatusReport& r, int columns) {
         out += "\n'kasane run' makes what is stale or not made yet.\n";
     if (any(ResultStatus::State::failed)) out += "\nSome cannot be made of the files as they are.\n";
     if (r.all_done()) out += "\nAll is done.\n";
+    return out;
+}
+
+std::string forget_text(const ForgetReport& r, int columns) {
+    if (r.files.empty()) return "There is nothing of the kind to forget.\n";
+    std::string out;
+    constexpr std::size_t kNamed = 12; // of a kind
+    for (const char* kind : {"results", "cache", "previews"}) {
+        std::size_t count = 0;
+        std::uint64_t bytes = 0;
+        std::string names;
+        for (const ForgetReport::File& f : r.files) {
+            if (f.kind != kind) continue;
+            bytes += f.problem.empty() ? f.bytes : 0;
+            if (f.problem.empty()) ++count;
+            if (kind == std::string("results") && count <= kNamed && f.problem.empty())
+                names += fmt::format("  {} ({})\n", clean(f.path), size_text(f.bytes));
+        }
+        if (count == 0) continue;
+        const std::string what = kind == std::string("results") ? "results that nothing asks for any more"
+                                 : kind == std::string("cache") ? "files of decoded pixels; they are decoded again"
+                                                                : "previews; lights are measured again for new ones";
+        out += fmt::format("{} {}, {}{}\n", count, what, size_text(bytes), names.empty() ? "" : ":") + names;
+        if (!names.empty() && count > kNamed) out += fmt::format("  and {} more\n", count - kNamed);
+    }
+    for (const ForgetReport::File& f : r.files)
+        if (!f.problem.empty())
+            out += fmt::format("{}\n", wrapped(fmt::format("Left: {} {}", clean(f.path), clean(f.problem)), 2,
+                                               static_cast<std::size_t>(columns)));
+    out += r.removed ? fmt::format("Removed; {} are free again.\n", size_text(r.bytes()))
+                     : "Nothing was removed. With --yes these go.\n";
     return out;
 }
 

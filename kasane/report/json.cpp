@@ -180,9 +180,19 @@ nlohmann::json to_json(const StatusReport& r) {
                            {"reasons", s.reasons},
                            {"frames", s.frames},
                            {"time", s.time}});
+    nlohmann::json holdings = nlohmann::json::array();
+    for (const Holding& h : r.holdings)
+        holdings.push_back({{"name", h.name}, {"what", h.what}, {"bytes", h.bytes}, {"files", h.files}});
     return {{"folder", r.folder},       {"output", r.output},           {"results", results},
             {"leftovers", r.leftovers}, {"cache_bytes", r.cache_bytes}, {"cache_limit", r.cache_limit},
-            {"exposures", r.exposures}};
+            {"exposures", r.exposures}, {"holdings", holdings}};
+}
+
+nlohmann::json to_json(const ForgetReport& r) {
+    nlohmann::json files = nlohmann::json::array();
+    for (const ForgetReport::File& f : r.files)
+        files.push_back({{"kind", f.kind}, {"path", f.path}, {"bytes", f.bytes}, {"problem", f.problem}});
+    return {{"folder", r.folder}, {"files", files}, {"removed", r.removed}, {"bytes", r.bytes()}};
 }
 
 } // namespace kasane

@@ -24,6 +24,7 @@ nlohmann::json to_json(const RunReport& report);
 nlohmann::json growth_json(const StackReport& stack);
 nlohmann::json to_json(const CheckReport& report);
 nlohmann::json to_json(const StatusReport& report);
+nlohmann::json to_json(const ForgetReport& report);
 nlohmann::json to_json(const GradeReport& report);
 nlohmann::json to_json(const AlignReport& report);
 nlohmann::json to_json(const ImageAlignReport& report);

@@ -51,5 +51,7 @@ std::string check_text(const CheckReport& report, int columns = kUsualColumns);
 
 /// What is done, what is stale and why.
 std::string status_text(const StatusReport& report, int columns = kUsualColumns);
+/// What was let go of, or would be.
+std::string forget_text(const ForgetReport& report, int columns = kUsualColumns);
 
 } // namespace kasane

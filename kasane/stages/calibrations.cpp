@@ -1,6 +1,7 @@
 // Opening what calibrates a light.
 #include <kasane/stages/calibrations.hpp>
 #include <kasane/stages/cameras.hpp>
+#include <kasane/stages/defect_record.hpp>
 #include <kasane/stages/masks.hpp>
 #include <kasane/stages/masters.hpp>
 
@@ -101,9 +102,22 @@ std::shared_ptr<const DefectList> Calibrations::defects(const LightPlan& light) 
     if (d.list) return d.list;
     const Exposure& e = session_.exposures[light.exposure];
     const DefectOptions options{.cfa = CfaPattern(e.cfa)};
-    DefectList found = find_defects(dark != kNone ? reader(dark).get() : nullptr,
-                                    dark != kNone ? ready(light.dark)->report.frame_noise : 0,
-                                    flat != kNone ? reader(flat).get() : nullptr, options, &d.counts);
+    const double frame_noise = dark != kNone ? ready(light.dark)->report.frame_noise : 0;
+    const std::string fact = Key("defects")
+                                 .add(dark != kNone ? ready(light.dark)->key : std::string("none"),
+                                      flat != kNone ? ready(light.flat)->key : std::string("none"), frame_noise, e.cfa)
+                                 .result();
+    DefectList found;
+    const auto remembered = session_.ledger.fact(fact);
+    if (auto known = remembered ? decode_defects(*remembered) : std::nullopt) {
+        found = std::move(known->first);
+        d.counts = known->second;
+    } else {
+        found =
+            find_defects(dark != kNone ? reader(dark).get() : nullptr, frame_noise,
+                         flat != kNone ? reader(flat).get() : nullptr, options, &d.counts, &session_.context.workers);
+        session_.ledger.set_fact(fact, encode_defects(found, d.counts));
+    }
     const CalibrationRecipe& c = session_.recipe.calibration;
     if (!c.defects.empty() || !c.defect_maps.empty()) {
         Mask mask(e.width, e.height);

@@ -27,15 +27,27 @@ public:
             std::vector<std::string> doubted;
             std::string why;
             const std::size_t asked = std::min(kAsked, all.size());
-            for (std::size_t k = 0; k < asked; ++k) {
-                const Light& l = *all[(2 * k + 1) * all.size() / (2 * asked)];
-                (void)attempt([&] { // what fails is told where it is integrated
-                    const FlatFit fit = fit_flat(calibrations_.view(*l.plan)->source());
-                    if (fit.doubt.empty()) return;
-                    doubted.push_back(l.exposure->path);
-                    why = fit.doubt;
-                });
-            }
+            const auto light = [&, &of = all](std::size_t k) -> const Light& {
+                return *of[(2 * k + 1) * of.size() / (2 * asked)];
+            };
+            std::vector<std::shared_ptr<const FrameView>> views(asked); // one after another: they share masters
+            std::vector<std::string> doubts(asked);
+            for (std::size_t k = 0; k < asked; ++k) // what fails is told where it is integrated
+                (void)attempt([&] { views[k] = calibrations_.view(*light(k).plan); });
+            const auto pixels = static_cast<std::uint64_t>(light(0).exposure->width) *
+                                static_cast<std::uint64_t>(light(0).exposure->height);
+            constexpr std::uint64_t kBytes = 12; // a pixel: the light, its flat and what is made of them
+            s_.context.workers.for_each(
+                asked,
+                [&](std::size_t k) {
+                    if (views[k]) (void)attempt([&] { doubts[k] = fit_flat(views[k]->source()).doubt; });
+                },
+                s_.context.memory.fitting(kBytes * pixels, s_.context.workers.threads()));
+            for (std::size_t k = 0; k < asked; ++k)
+                if (!doubts[k].empty()) {
+                    doubted.push_back(light(k).exposure->path);
+                    why = doubts[k];
+                }
             if (2 * doubted.size() > asked)
                 doubts_.push_back(
                     {"flat-does-not-fit", doubted,

@@ -5,8 +5,10 @@
 #include <kasane/base/error.hpp>
 #include <kasane/calibration/master.hpp>
 
+#include <algorithm>
 #include <fmt/format.h>
 #include <memory>
+#include <optional>
 
 namespace fs = std::filesystem;
 
@@ -69,13 +71,13 @@ MasterResult build_from_good(Session& s, const MasterPlan& plan, const FrameRead
             frames.drop(s, result.failure->frame, result.failure->what);
             continue;
         }
-        bool all_the_same = true;
-        for (std::size_t k = 0; all_the_same && k < frames.members.size(); ++k)
-            if (const auto failure = attempt([&] { s.note_content(frames.members[k], *frames.readers[k]); })) {
-                frames.drop(s, k, *failure);
-                all_the_same = false;
-            }
-        if (all_the_same) return result;
+        std::vector<std::optional<FileFailure>> changed(frames.members.size());
+        s.context.workers.for_each(changed.size(), [&](std::size_t k) {
+            changed[k] = attempt([&] { s.note_content(frames.members[k], *frames.readers[k]); });
+        });
+        const auto first = std::find_if(changed.begin(), changed.end(), [](const auto& c) { return c.has_value(); });
+        if (first == changed.end()) return result;
+        frames.drop(s, static_cast<std::size_t>(first - changed.begin()), **first);
     }
 }
 

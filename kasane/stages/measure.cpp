@@ -2,6 +2,7 @@
 #include <kasane/stages/measure.hpp>
 
 #include <kasane/stages/cameras.hpp>
+#include <kasane/stages/defect_record.hpp>
 #include <kasane/stages/reference_groups.hpp>
 
 #include <kasane/base/error.hpp>
@@ -41,12 +42,8 @@ void encode(Writer& w, const Measures& m) {
 }
 
 void encode(Writer& w, const OwnCorrections& own) {
-    for (const DefectList* list : {&own.defects, &own.spilled}) {
-        const auto places = list->places();
-        w.put(list->empty() ? 0 : list->height()).put(static_cast<std::uint32_t>(places.size()));
-        for (const auto& [x, y] : places)
-            w.put(x).put(y);
-    }
+    for (const DefectList* list : {&own.defects, &own.spilled})
+        encode(w, *list);
     for (const auto* lines : {&own.rows, &own.columns}) {
         w.put(static_cast<std::uint32_t>(lines->size()));
         for (const float v : *lines)
@@ -86,22 +83,6 @@ bool decode(Reader& r, Measures& m) {
         s.saturated = r.take<bool>();
         m.stars.push_back(s);
     }
-    return true;
-}
-
-bool decode(Reader& r, DefectList& list) {
-    const int height = r.take<int>();
-    if (height < 0 || height > 1000000) return false;
-    const auto count = r.take<std::uint32_t>();
-    constexpr std::uint32_t kMost = 50'000'000; // more than any sensor could have
-    if (count > kMost) return false;
-    std::vector<std::pair<int, int>> places(count);
-    for (auto& [x, y] : places) {
-        x = r.take<int>();
-        y = r.take<int>();
-        if (y < 0 || y >= height) return false;
-    }
-    if (!places.empty()) list = DefectList(height, places);
     return true;
 }
 

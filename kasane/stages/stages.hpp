@@ -41,6 +41,7 @@
 //   rejected_records.hpp  6: where samples of lights were rejected
 //   rejected_lights.hpp   6: each of those samples, for whoever wants the lights without them
 //   composites.hpp        images made of several master lights
+//   defect_record.hpp     4: defective pixels as the ledger keeps them
 //   light_doubts.hpp      6: what lights tell against their calibration
 //   master_light.hpp      6: figures and file of a master light
 //   former_light.hpp      6: the master light that another one takes the place of, as a picture

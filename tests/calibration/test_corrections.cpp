@@ -158,6 +158,11 @@ TEST_CASE("Columns, cold pixels and clusters are defects too, in mono and in mos
         for (int x = 200; x < 203; ++x)
             CHECK(found.contains(x, y));
     CHECK(found.size() < 260);
+    const Workers three(3);
+    DefectCounts same;
+    const DefectList shared = find_defects(memory(dark).get(), 4, nullptr, {.cfa = CfaPattern(letters)}, &same, &three);
+    CHECK(shared.places() == found.places());
+    CHECK(same.cold == counts.cold);
 }
 
 TEST_CASE("The factor of a dark is measured in the light") {

@@ -16,8 +16,8 @@ namespace fs = std::filesystem;
 using nlohmann::json;
 
 TEST_CASE("Every verb explains itself") {
-    for (const char* verb :
-         {"run", "scan", "check", "status", "init", "show", "demo", "grade", "review", "compare", "finish", "export"}) {
+    for (const char* verb : {"run", "scan", "check", "status", "init", "show", "demo", "grade", "review", "compare",
+                             "finish", "export", "forget"}) {
         const Outcome o = shell(fmt::format("{{kasane}} {} --help", verb));
         CHECK(o.status == 0);
         CHECK(o.out.size() > 600);

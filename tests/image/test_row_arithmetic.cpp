@@ -4,6 +4,7 @@
 
 #include <kasane/base/units.hpp>
 #include <kasane/image/row_arithmetic.hpp>
+#include <kasane/image/statistics_kernel.hpp>
 #include <kasane/sky/random.hpp>
 
 #include <algorithm>
@@ -180,5 +181,70 @@ TEST_CASE("A row is raised by what is higher, and by no gap") {
             raise_row(to.data(), from.data(), n);
             CHECK(same(to, expected));
         }
+    });
+}
+
+TEST_CASE("Peaks of a row are higher than all their neighbours, in every instruction set") {
+    sky::Random random(21);
+    constexpr int kWidth = 203;
+    Image image(kWidth + 2, 3);
+    for (float& v : image.pixels())
+        v = static_cast<float>(std::round(3 * random.normal())); // with plateaus
+    std::vector<float> limits(kWidth);
+    for (float& v : limits)
+        v = static_cast<float>(random.uniform(0, 1));
+    limits[7] = std::numeric_limits<float>::quiet_NaN();
+    const float factor = 1.5f;
+    std::vector<std::int32_t> expected;
+    for (int x = 0; x < kWidth; ++x) {
+        const float v = image(x + 1, 1);
+        bool highest = v > factor * limits[static_cast<std::size_t>(x)];
+        for (int j = 0; j < 3; ++j)
+            for (int i = 0; i < 3; ++i) {
+                const bool before = j < 1 || (j == 1 && i < 1), self = i == 1 && j == 1;
+                const float other = image(x + i, j);
+                if (!self) highest = highest && (before ? v >= other : v > other);
+            }
+        if (highest) expected.push_back(x);
+    }
+    REQUIRE(expected.size() > 5);
+    on_every_instruction_set([&] {
+        std::vector<std::int32_t> found(kWidth);
+        found.resize(peaks_of_row({image.plane().row(0) + 1, image.plane().row(1) + 1, image.plane().row(2) + 1},
+                                  limits.data(), factor, kWidth, found.data()));
+        CHECK(found == expected);
+    });
+}
+
+TEST_CASE("Differences, counts and uncovered values are those of plain loops, in every instruction set") {
+    sky::Random random(22);
+    constexpr std::size_t kCount = 101;
+    std::vector<float> values(kCount), level(kCount);
+    std::vector<std::uint8_t> covered(kCount);
+    for (std::size_t i = 0; i < kCount; ++i) {
+        values[i] = i % 11 == 3 ? std::numeric_limits<float>::quiet_NaN() : static_cast<float>(random.normal());
+        level[i] = static_cast<float>(random.normal());
+        covered[i] = i % 5 == 2 ? 1 : i % 17 == 4 ? 255 : 0;
+    }
+    const int every = GENERATE(1, 2);
+    std::vector<float> open;
+    std::size_t present = 0, high = 0;
+    for (std::size_t i = 0; i < kCount; ++i) {
+        high += values[i] >= 0.5f;
+        if (i % static_cast<std::size_t>(every) || std::isnan(values[i])) continue;
+        ++present;
+        if (!covered[i]) open.push_back(values[i]);
+    }
+    on_every_instruction_set([&] {
+        std::vector<float> taken(kCount + kTakeSlack);
+        std::size_t numbers = 3; // adds to what was counted before
+        taken.resize(take_uncovered(values.data(), covered.data(), every, kCount, taken.data(), numbers));
+        CHECK(taken == open);
+        CHECK(numbers == 3 + present);
+        CHECK(count_at_least(values.data(), 0.5f, kCount) == high);
+        std::vector<float> difference(kCount);
+        difference_row(difference.data(), values.data(), level.data(), kCount);
+        for (std::size_t i = 0; i < kCount; ++i)
+            CHECK(difference[i] == (std::isnan(values[i]) ? 0.0f : values[i] - level[i]));
     });
 }

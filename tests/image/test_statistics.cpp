@@ -55,6 +55,35 @@ TEST_CASE("The median of many values is that of the sorted ones, however they li
     CHECK(median_in_place(asked) == expected);
 }
 
+TEST_CASE("The value of a rank and the next one are those of the sorted values on every instruction set") {
+    sky::Random random(16);
+    const int kind = GENERATE(0, 1, 2, 3, 4, 5, 6);
+    const std::size_t size = GENERATE(1u, 2u, 15u, 16u, 17u, 95u, 96u, 132u, 511u, 4095u);
+    std::vector<float> values;
+    for (std::size_t i = 0; i < size; ++i) {
+        const double noise = random.normal();
+        values.push_back(static_cast<float>(kind == 0   ? 1000 + 20 * noise
+                                            : kind == 1 ? noise // of both signs, around zero
+                                            : kind == 2 ? std::round(2 * noise)
+                                            : kind == 3 ? -3
+                                            : kind == 4 ? std::exp(30 * noise) // all orders of magnitude
+                                            : kind == 5
+                                                ? (i % 3 ? 0.0 : -0.0)                    // zeros of both kinds
+                                                : (i % 16 == 0 ? 1e30 : 1e-30 * noise))); // in step with a sample
+    }
+    if (kind == 4 && size > 2) values[size / 2] = std::numeric_limits<float>::infinity();
+    std::vector<float> sorted = values;
+    std::sort(sorted.begin(), sorted.end());
+    on_every_instruction_set([&] {
+        for (const std::size_t rank : {std::size_t{0}, size / 4, size / 2, 3 * size / 4, size - 1}) {
+            const Neighbours found = select_rank(values.data(), size, rank);
+            CHECK(found.at == sorted[rank]);
+            CHECK(found.next == sorted[std::min(rank + 1, size - 1)]);
+            CHECK_FALSE((found.at == 0 && std::signbit(found.at)));
+        }
+    });
+}
+
 TEST_CASE("The vectorised loops of the statistics agree with the scalar references on every instruction set") {
     sky::Random random(6);
     std::vector<float> values;
