@@ -211,8 +211,19 @@ float structureless_noise(View<const float> view, const NoiseSteps& s, int strid
                    static_cast<std::size_t>((view.width - 2 * rx) / stride + 1));
     float* out = scratch.data();
     const auto along = [u](const float* at) { return at[-u] - 2 * *at + at[u]; };
+    const bool upright = s.uy == 0 && s.vx == 0;
+    std::vector<float> down(upright ? static_cast<std::size_t>(view.width) : 0); // differences of a row, made once
     for (int y = ry; y + ry < view.height; ++y) {
         const float* row = view.row(y);
+        if (upright) {
+            const float *above = row - v, *below = row + v;
+            float* to = down.data();
+            for (int x = 0; x < view.width; ++x)
+                to[x] = above[x] - 2 * row[x] + below[x];
+            for (int x = rx + y % stride; x + rx < view.width; x += stride)
+                if (row[x] == row[x]) *out++ = along(to + x);
+            continue;
+        }
         for (int x = rx + y % stride; x + rx < view.width; x += stride) {
             const float* at = row + x;
             if (*at == *at) // in a mosaic seldom

@@ -333,6 +333,8 @@ private:
         Eigen::MatrixXd whole = Eigen::MatrixXd::Zero(n, n);
         std::vector<int> place(static_cast<std::size_t>(n), -1), numbers;
         std::vector<Eigen::Vector2d> against; // a number's lines against the star
+        std::vector<double> xs, ys;           // the same in the order of the numbers
+        std::vector<std::size_t> runs;        // where numbers that follow one another begin
         for (std::size_t s = 0; s < stars_; ++s) {
             numbers.clear();
             against.clear();
@@ -351,11 +353,24 @@ private:
                     });
                 });
             }
-            for (std::size_t j = 0; j < numbers.size(); ++j) {
-                const Eigen::Vector2d v = inverse[s] * against[j];
-                double* const column = whole.col(numbers[j]).data(); // the upper half: what follows lies together
-                for (std::size_t k = 0; k < numbers.size(); ++k)
-                    if (numbers[k] <= numbers[j]) column[numbers[k]] -= v.dot(against[k]);
+            std::sort(numbers.begin(), numbers.end());
+            xs.clear(), ys.clear(), runs.clear();
+            for (std::size_t k = 0; k < numbers.size(); ++k) {
+                const Eigen::Vector2d& a =
+                    against[static_cast<std::size_t>(place[static_cast<std::size_t>(numbers[k])])];
+                xs.push_back(a.x()), ys.push_back(a.y());
+                if (k == 0 || numbers[k] != numbers[k - 1] + 1) runs.push_back(k);
+            }
+            runs.push_back(numbers.size());
+            for (std::size_t j = 0; j < numbers.size(); ++j) { // the upper half, column by column
+                const Eigen::Vector2d v = inverse[s] * Eigen::Vector2d(xs[j], ys[j]);
+                for (std::size_t r = 0; r + 1 < runs.size() && runs[r] <= j; ++r) {
+                    const std::size_t from = runs[r], count = std::min(runs[r + 1], j + 1) - from;
+                    double* const column = whole.col(numbers[j]).data() + numbers[from];
+                    const double *x = xs.data() + from, *y = ys.data() + from;
+                    for (std::size_t k = 0; k < count; ++k)
+                        column[k] -= v.x() * x[k] + v.y() * y[k];
+                }
             }
             for (const int at : numbers)
                 place[static_cast<std::size_t>(at)] = -1;

@@ -187,7 +187,7 @@ void write_comet_masters(const std::filesystem::path& output, const CometSolutio
         own.rejection_picture.clear();
         describe_master_light(master, own);
         own.made.step("register").text += "; " + what;
-        write_master_light(output, master, exposures, own, files.world, files.canvas, files.finer);
+        write_master_light(output, master, exposures, own, files.world, files.canvas, files.finer, files.workers);
         return own.noise;
     };
     c.noise = write(masters.comet, c.file, c.preview, "THE COMET stands still: " + c.text);

@@ -35,7 +35,8 @@ struct CometFiles {
     std::string name; ///< without what follows it, relative to the output folder
     const std::optional<WorldCoordinates>& world;
     const Canvas& canvas;
-    double finer = 1; ///< as write_master_light has it
+    double finer; ///< as write_master_light has it
+    const Workers& workers;
 };
 
 /// Writes NAME-comet.fits and NAME-both.fits with their previews; `stars` is the master light without the comet, and

@@ -347,10 +347,10 @@ private:
             report.zero_point = zero_point_of(s_, a, canvas).value_or(0);
             const double finer = std::sqrt(density_of(lead)) * grid_cell(s_, *lead.exposure) / canvas.scale;
             report.former = keep_former(s_, report, basis.key(), *master, canvas);
-            write_master_light(s_.output, *master, exposures, report, sky.world, canvas, finer);
+            write_master_light(s_.output, *master, exposures, report, sky.world, canvas, finer, s_.context.workers);
             if (comet_masters_)
                 write_comet_masters(s_.output, *comet_, *comet_masters_, *master, exposures, report,
-                                    {name, sky.world, canvas, finer});
+                                    {name, sky.world, canvas, finer, s_.context.workers});
             remove_former(report, name);
             if (drizzled_) write_png(s_.output / phase_picture, draw_phases(phases));
         }

@@ -127,8 +127,13 @@ std::vector<std::string> doubts_of_master(Role role, const MasterResult& m, cons
 
 void write_master(const Session& s, const BuiltMaster& built) {
     const Image& pixels = built.result.pixels;
-    write_fits(built.file, {{pixels.plane(), header_of(s, built), {}, pixels.planes()}});
-    write_png(master_preview(built.file), render_master(pixels, CfaPattern(s.exposures[built.members.front()].cfa)));
+    s.context.workers.for_each(2, [&](std::size_t k) {
+        if (k == 0)
+            write_fits(built.file, {{pixels.plane(), header_of(s, built), {}, pixels.planes()}});
+        else
+            write_png(master_preview(built.file),
+                      render_master(pixels, CfaPattern(s.exposures[built.members.front()].cfa)));
+    });
 }
 
 fs::path master_preview(fs::path file) {

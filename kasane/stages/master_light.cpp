@@ -114,7 +114,8 @@ void describe_master_light(const MasterLight& master, StackReport& report) {
 
 void write_master_light(const std::filesystem::path& output, const MasterLight& master,
                         const std::vector<const Exposure*>& exposures, const StackReport& report,
-                        const std::optional<WorldCoordinates>& world, const Canvas& canvas, double finer) {
+                        const std::optional<WorldCoordinates>& world, const Canvas& canvas, double finer,
+                        const Workers& workers) {
     std::filesystem::create_directories((output / report.file).parent_path());
     const Exposure& e = *exposures.front();
     Header h;
@@ -211,10 +212,15 @@ void write_master_light(const std::filesystem::path& output, const MasterLight& 
         lengths.counts = master.lengths.plane();
         images.push_back(std::move(lengths));
     }
-    write_fits(output / report.file, images);
-    if (!report.rejection_picture.empty()) write_png(output / report.rejection_picture, draw_rejected(master.rejected));
-    write_png(output / report.preview,
-              render_planes(master.pixels, choose_stretches(master.pixels, report.channel_scales)));
+    workers.for_each(3, [&](std::size_t k) {
+        if (k == 0)
+            write_fits(output / report.file, images);
+        else if (k == 1)
+            write_png(output / report.preview,
+                      render_planes(master.pixels, choose_stretches(master.pixels, report.channel_scales)));
+        else if (!report.rejection_picture.empty())
+            write_png(output / report.rejection_picture, draw_rejected(master.rejected));
+    });
 }
 
 } // namespace kasane

@@ -26,6 +26,7 @@ void describe_canvas(const Canvas& canvas, Header& header);
 /// `finer` of the first one's. Throws OutputError.
 void write_master_light(const std::filesystem::path& output, const MasterLight& master,
                         const std::vector<const Exposure*>& exposures, const StackReport& report,
-                        const std::optional<WorldCoordinates>& world, const Canvas& canvas, double finer);
+                        const std::optional<WorldCoordinates>& world, const Canvas& canvas, double finer,
+                        const Workers& workers);
 
 } // namespace kasane
