@@ -21,4 +21,5 @@ pkg_check_modules(hwy REQUIRED IMPORTED_TARGET libhwy)
 pkg_check_modules(sqlite3 REQUIRED IMPORTED_TARGET sqlite3)
 find_path(KASANE_KISSFFT kissfft/kissfft.hh REQUIRED) # templates alone
 find_package(SQLiteCpp REQUIRED)
+pkg_check_modules(crypto REQUIRED IMPORTED_TARGET libcrypto)
 pkg_check_modules(httplib REQUIRED IMPORTED_TARGET cpp-httplib)

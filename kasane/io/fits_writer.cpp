@@ -95,7 +95,11 @@ private:
     }
     /// Of what stands in the file now.
     FitsSum sum_of(LONGLONG from, LONGLONG to) const {
-        return fits_sum(InputFile(temporary_), static_cast<std::uint64_t>(from), static_cast<std::uint64_t>(to));
+        try {
+            return fits_sum(InputFile(temporary_), static_cast<std::uint64_t>(from), static_cast<std::uint64_t>(to));
+        } catch (const InputError&) {
+            spoilt();
+        }
     }
 
     void write_card(const Card& card) {

@@ -4,9 +4,11 @@
 #include <kasane/report/page_assets.hpp>
 
 #include <algorithm>
+#include <array>
 #include <cmath>
 #include <fmt/format.h>
 #include <nlohmann/json.hpp>
+#include <openssl/evp.h>
 
 namespace kasane {
 
@@ -36,12 +38,22 @@ void replace_each(std::string& page, std::string_view before, std::string_view a
     }
 }
 
+/// How a content security policy names a script or a style that stands in the page: by its digest.
+std::string source_of(std::string_view text) {
+    std::array<unsigned char, EVP_MAX_MD_SIZE> digest{};
+    unsigned int size = 0;
+    EVP_Digest(text.data(), text.size(), digest.data(), &size, EVP_sha256(), nullptr);
+    return "'sha256-" + base64(std::string(digest.begin(), digest.begin() + size)) + "'";
+}
+
 } // namespace
 
 std::string page_file(std::string_view name, const nlohmann::json& data) {
-    std::string page(page_asset(name));
-    replace_each(page, "<link rel=\"stylesheet\" href=\"", "\">",
-                 [](const std::string& css) { return fmt::format("<style>{}</style>", page_asset(css)); });
+    std::string page(page_asset(name)), styles, scripts;
+    replace_each(page, "<link rel=\"stylesheet\" href=\"", "\">", [&](const std::string& css) {
+        styles += " " + source_of(page_asset(css));
+        return fmt::format("<style>{}</style>", page_asset(css));
+    });
     bool given = false;
     replace_each(page, "<script src=\"", "\"></script>", [&](const std::string& script) {
         std::string before;
@@ -50,8 +62,18 @@ std::string page_file(std::string_view name, const nlohmann::json& data) {
             before = "window.kasaneData = " +
                      script_safe(data.dump(-1, ' ', false, nlohmann::json::error_handler_t::replace)) + ";\n";
         }
-        return fmt::format("<script>{}{}</script>", before, page_asset(script));
+        const std::string text = before + std::string(page_asset(script));
+        scripts += " " + source_of(text);
+        return "<script>" + text + "</script>";
     });
+    // Nothing runs and nothing is loaded but what stands in it now, whatever names and headers say.
+    constexpr std::string_view kHead = "<meta charset=\"utf-8\">\n";
+    if (const auto at = page.find(kHead); at != std::string::npos)
+        page.insert(
+            at + kHead.size(),
+            fmt::format("<meta http-equiv=\"Content-Security-Policy\" content=\"default-src 'none'; img-src data: "
+                        "blob:; style-src{}; script-src{}; base-uri 'none'; form-action 'none'\">\n",
+                        styles, scripts));
     return page;
 }
 

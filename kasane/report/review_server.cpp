@@ -146,10 +146,9 @@ struct ReviewServer::Service {
         server.set_write_timeout(kPatience);
         server.set_keep_alive_timeout(kPatience.count());
         server.set_pre_routing_handler([this](const httplib::Request& q, httplib::Response& r) {
-            r.set_header(
-                "Content-Security-Policy",
-                "default-src 'none'; script-src 'self'; style-src 'self' 'unsafe-inline'; img-src 'self' blob: data:; "
-                "connect-src 'self'; base-uri 'none'; form-action 'none'; frame-ancestors 'none'");
+            r.set_header("Content-Security-Policy",
+                         "default-src 'none'; script-src 'self'; style-src 'self'; img-src 'self' blob: data:; "
+                         "connect-src 'self'; base-uri 'none'; form-action 'none'; frame-ancestors 'none'");
             r.set_header("X-Content-Type-Options", "nosniff");
             r.set_header("Referrer-Policy", "no-referrer");
             r.set_header("Cache-Control", "no-store");

@@ -27,6 +27,12 @@ constexpr const char* kMarkup = "</script><img src=x onerror=\"window.broken=1\"
 constexpr const char* kControl = "\xEE\x80\x89";
 constexpr const char* kEnter = "\xEE\x80\x87";
 
+/// Whether a script that gets into the page by itself would run.
+constexpr const char* kSlipsIn = "const s = document.createElement('script'); s.textContent = 'window.slipped = 1';"
+                                 "document.body.append(s); const d = document.createElement('div');"
+                                 "d.innerHTML = '<b onclick=\"window.slipped = 1\">x</b>'; document.body.append(d);"
+                                 "d.firstChild.click(); return window.slipped === 1";
+
 /// A project of 14 lights, one of them in cloud, whose target's name tries to be markup.
 void write_project(const fs::path& folder) {
     const Quiet quiet;
@@ -58,6 +64,26 @@ struct Served {
         server->stop();
         thread.join();
     }
+    /// What comes back for bytes sent as they are, up to the end or a second's silence.
+    std::string answer(const std::string& request) const {
+        const int fd = ::socket(AF_INET, SOCK_STREAM, 0);
+        sockaddr_in to{};
+        to.sin_family = AF_INET;
+        to.sin_port = htons(static_cast<std::uint16_t>(port()));
+        to.sin_addr.s_addr = htonl(INADDR_LOOPBACK);
+        const timeval patience{1, 0};
+        ::setsockopt(fd, SOL_SOCKET, SO_RCVTIMEO, &patience, sizeof patience);
+        std::string out;
+        if (::connect(fd, reinterpret_cast<const sockaddr*>(&to), sizeof to) == 0 &&
+            ::send(fd, request.data(), request.size(), MSG_NOSIGNAL) > 0)
+            for (char block[4096];;) {
+                const auto n = ::recv(fd, block, sizeof block, 0);
+                if (n <= 0) break;
+                out.append(block, static_cast<std::size_t>(n));
+            }
+        ::close(fd);
+        return out;
+    }
     fs::path project() const { return folder / "p"; }
     int port() const { return std::stoi(server->address().substr(17)); }
     std::string base() const { return server->address().substr(server->address().find('/', 8)); }
@@ -74,6 +100,7 @@ TEST_CASE("The server answers its own page alone") {
     CHECK(base.size() == 34); // 128 bits
     CHECK(c.Get(base)->status == 200);
     CHECK(c.Get(base)->get_header_value("Content-Security-Policy").find("default-src 'none'") == 0);
+    CHECK(c.Get(base)->get_header_value("Content-Security-Policy").find("unsafe") == std::string::npos);
     CHECK(c.Get("/")->status == 403);
     CHECK(c.Get("/data.json")->status == 403);
     std::string wrong = base;
@@ -100,6 +127,40 @@ TEST_CASE("The server answers its own page alone") {
         CHECK(c.Post(base + "accept", body, "application/json")->status == 400);
     CHECK(c.Post(base + "undo", "", "application/json")->status == 400);
     CHECK(digests(s.project()) == before); // nothing came of all that
+}
+
+TEST_CASE("Requests that no browser sends get nothing, and change nothing") {
+    const Served s;
+    const auto before = digests(s.project());
+    const std::string base = s.base(), host = fmt::format("Host: 127.0.0.1:{}\r\n", s.port()), end = "\r\n";
+    REQUIRE_THAT(s.answer("GET " + base + " HTTP/1.1\r\n" + host + "Connection: close\r\n" + end),
+                 Catch::StartsWith("HTTP/1.1 200"));
+    const std::vector<std::string> requests = {
+        "GET " + base + "data.json HTTP/1.1\r\n" + end, // no host
+        "GET http://example.org" + base + "data.json HTTP/1.1\r\nHost: example.org\r\n" + end,
+        "GET //example.org" + base + "data.json HTTP/1.1\r\n" + host + end,
+        "GET " + base + "data.json HTTP/1.1\r\nHost: 127.0.0.1:1\r\n" + end,
+        "GET " + base + "data.json HTTP/1.1\r\n" + host + "Origin: null\r\n" + end,
+        "PUT " + base + "accept HTTP/1.1\r\n" + host + "Content-Length: 2\r\n\r\n{}",
+        "DELETE " + base + "data.json HTTP/1.1\r\n" + host + end,
+        "TRACE " + base + " HTTP/1.1\r\n" + host + end,
+        "CONNECT example.org:443 HTTP/1.1\r\n" + host + end,
+        "GET " + base + std::string(100000, 'a') + " HTTP/1.1\r\n" + host + end,
+        "GET " + base + " HTTP/1.1\r\n" + host + "X: " + std::string(1 << 20, 'b') + end + end,
+        "GET " + base + "..%2f..%2f..%2fetc%2fpasswd HTTP/1.1\r\n" + host + end,
+        "GET " + base + "preview/0/..%00 HTTP/1.1\r\n" + host + end,
+        "POST " + base + "accept HTTP/1.1\r\n" + host + "Content-Length: -1\r\n\r\n{}",
+        "POST " + base + "accept HTTP/1.1\r\n" + host + "Content-Length: 18446744073709551615\r\n\r\n{}",
+        "POST " + base + "accept HTTP/1.1\r\n" + host + "Transfer-Encoding: chunked\r\n\r\nffffffffffffffff\r\n{}",
+        std::string("\0\1\2\3", 4) + std::string(5000, '\xff'),
+        "GET\r\n\r\n",
+        "\r\n\r\n\r\n"};
+    for (const std::string& request : requests) {
+        INFO(request.substr(0, 200));
+        CHECK_THAT(s.answer(request), !Catch::StartsWith("HTTP/1.1 2"));
+    }
+    CHECK(s.client().Get(base)->status == 200); // it still serves its own
+    CHECK(digests(s.project()) == before);
 }
 
 TEST_CASE("An acceptance is written and can be undone, unless others wrote since") {
@@ -345,6 +406,8 @@ TEST_CASE("The page as one file works without a server") {
     b.open("file://" + (folder / "review.html").string());
     REQUIRE(b.wait_for("return document.getElementById('kept') !== null"));
     CHECK(b.run("return window.broken === undefined") == true);
+    CHECK_THAT(page, Catch::Contains("default-src 'none'") && !Catch::Contains("'unsafe-"));
+    CHECK(b.run(kSlipsIn) == false);
     b.press("d");
     b.press(kEnter, kControl);
     REQUIRE(b.wait_for("return document.getElementById('export').open"));
