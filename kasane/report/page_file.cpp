@@ -71,9 +71,10 @@ std::string page_file(std::string_view name, const nlohmann::json& data) {
     if (const auto at = page.find(kHead); at != std::string::npos)
         page.insert(
             at + kHead.size(),
-            fmt::format("<meta http-equiv=\"Content-Security-Policy\" content=\"default-src 'none'; img-src data: "
-                        "blob:; style-src{}; script-src{}; base-uri 'none'; form-action 'none'\">\n",
-                        styles, scripts));
+            fmt::format(
+                "<meta http-equiv=\"Content-Security-Policy\" content=\"default-src 'none'; img-src data: blob:; "
+                "connect-src data:; style-src{}; script-src{}; base-uri 'none'; form-action 'none'\">\n",
+                styles, scripts));
     return page;
 }
 
