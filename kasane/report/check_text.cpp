@@ -190,10 +190,17 @@ std::string forget_text(const ForgetReport& r, int columns) {
                 names += fmt::format("  {} ({})\n", clean(f.path), size_text(f.bytes));
         }
         if (count == 0) continue;
-        const std::string what = kind == std::string("results") ? "results that nothing asks for any more"
-                                 : kind == std::string("cache") ? "files of decoded pixels; they are decoded again"
-                                                                : "previews; lights are measured again for new ones";
-        out += fmt::format("{} {}, {}{}\n", count, what, size_text(bytes), names.empty() ? "" : ":") + names;
+        const bool one = count == 1;
+        if (kind == std::string("results"))
+            out += fmt::format("{} result{} that nothing asks for any more ({}):\n", count, one ? "" : "s",
+                               size_text(bytes)) +
+                   names;
+        else if (kind == std::string("cache"))
+            out += fmt::format("{} file{} of decoded pixels ({}), decoded again when the originals are read next\n",
+                               count, one ? "" : "s", size_text(bytes));
+        else
+            out += fmt::format("{} preview{} ({}); for new ones the lights are measured again\n", count, one ? "" : "s",
+                               size_text(bytes));
         if (!names.empty() && count > kNamed) out += fmt::format("  and {} more\n", count - kNamed);
     }
     for (const ForgetReport::File& f : r.files)
