@@ -304,7 +304,7 @@ int main(int argc, char** argv) {
         rows.push_back({"P1",
                         fmt::format("integrate {} frames of {} MP over a mean of them that keeps its sums in cache",
                                     settings.frames, w * h / 1000000),
-                        t["integrate"] / t["streaming_mean"], "x", 22, false});
+                        t["integrate"] / t["streaming_mean"], "x", 15, false});
     if (t.contains("integrate_12_two_threads") && t.contains("integrate_12_by_a_general_chain"))
         rows.push_back({"P2",
                         fmt::format("integrate {} frames: speed over a chain of general-purpose calls", few.size()),
