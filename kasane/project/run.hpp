@@ -1,6 +1,7 @@
 // One command on a folder: from raw exposures to master lights and a report, doing only what is not done yet.
 //
 // The room holds, beside this:
+//   holdings.hpp       what is kept beside the results, and letting go of it
 //   check.hpp          before the work: pairing, findings, cost; after it: what is done and stale
 //   align.hpp          registration, reported
 //   align_images.hpp   any images on the grid of another; onto_grid.hpp: one of them
