@@ -144,8 +144,8 @@ public:
     }
 
     /// How high the surroundings reach, without the noise: the upper quartile of a ring, so that the crest of a
-    /// filament, or the slope of a galaxy, counts as surroundings and not as a star. Something not below `enough` where
-    /// that is not below it either.
+    /// filament, or the slope of a galaxy, counts as surroundings and not as a star. Infinite where it is `enough` at
+    /// least.
     float level(int x, int y, float sigma, float enough) {
         const std::span<float> values(values_.data(), collect(x, y));
         if (values.empty()) return 0;
@@ -154,7 +154,8 @@ public:
         const float away = kQuartileOfNormal * sigma, wanted = enough + away;
         // The lower of the two values that it lies between, as quantile_in_place has it.
         const auto rank = static_cast<std::size_t>(kQuartile * static_cast<double>(values.size() - 1));
-        if (count_at_least(values.data(), wanted, values.size()) >= values.size() - rank) return wanted - away;
+        if (count_at_least(values.data(), wanted, values.size()) >= values.size() - rank)
+            return std::numeric_limits<float>::infinity();
         return quantile_in_place(values, kQuartile) - away;
     }
 
