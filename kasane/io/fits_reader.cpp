@@ -9,6 +9,7 @@
 #include <kasane/io/gzip.hpp>
 #include <kasane/io/input_file.hpp>
 
+#include <algorithm>
 #include <bit>
 #include <cctype>
 #include <cstdlib>
@@ -140,10 +141,10 @@ private:
         LONGLONG head = 0, start = 0, end = 0;
         fits_get_hduaddrll(f, &head, &start, &end, &status);
         if (status || (data_sum.empty() && check_sum.empty())) return;
-        const auto at = [](LONGLONG v) { return static_cast<std::uint64_t>(v); };
+        // Where the fill behind the pixels is missing: zeros add nothing.
+        const auto at = [&](LONGLONG v) { return std::min(static_cast<std::uint64_t>(v), input_->size()); };
         const std::uint32_t found = fits_sum(*input_, at(start), at(end)).result();
-        if (!data_sum.empty())
-            data = static_cast<std::uint32_t>(std::strtod(data_sum.c_str(), nullptr)) == found ? 1 : -1;
+        if (!data_sum.empty()) data = std::strtod(data_sum.c_str(), nullptr) == found ? 1 : -1;
         if (check_sum.empty()) return;
         FitsSum all = fits_sum(*input_, at(head), at(start));
         all.add_word(found);
