@@ -66,15 +66,16 @@ public:
     GradedLights run(const std::string& remembered) {
         measure();
         offer_masks(s_, out_.lights);
-        choose_reference(s_, group_, remembered, out_);
+        auto remember = choose_reference(s_, group_, remembered, out_);
         if (out_.reference) {
             align();
             // The grid of a mosaic is tangent to the sky at its reference: in the middle it is stretched least.
             if (const int middle = middle_panel(out_);
                 remembered.empty() && middle >= 0 && middle != panel_of_reference() && reference_is_free(s_, group_)) {
-                choose_reference_of_panel(s_, group_, middle, out_);
+                remember = choose_reference_of_panel(s_, group_, middle, out_);
                 align();
             }
+            remember();
         }
         for (std::size_t k = 0; k < group_.stacks.size(); ++k) {
             compare_by_kin(out_.lights[k]);

@@ -18,8 +18,13 @@ public:
         : s_(s), group_(g), out_(graded), panel_(panel) {}
 
     /// The image from outside, the light that a person wants, the remembered one if it is still there, else the best.
-    void run(const std::string& remembered) {
-        if (!s_.recipe.registration.onto.empty()) return take_outside();
+    /// Returns what remembers the choice.
+    std::function<void()> run(const std::string& remembered) {
+        const std::function<void()> nothing = [] {};
+        if (!s_.recipe.registration.onto.empty()) {
+            take_outside();
+            return nothing;
+        }
         std::vector<const Light*> candidates;
         for (const auto& lights : out_.lights)
             for (const Light& l : lights)
@@ -35,17 +40,18 @@ public:
                          "Look at it with 'kasane show', or name another one");
         }
         const Light* reference = nullptr;
-        if (candidates.empty()) return;
+        if (candidates.empty()) return nothing;
         for (const Light* l : candidates)
             if (l->exposure->identity == remembered) reference = l;
         // One that was chosen before and cannot be read now leads again when it can.
         const bool for_now = !reference && !remembered.empty();
         const std::string memory = reference_choice(s_, group_);
+        std::optional<std::string> why;
         if (reference) {
             recall_reasons(memory);
         } else {
             reference = best_candidate(std::move(candidates));
-            if (!for_now) s_.ledger.set_choice("why " + memory, reasons_text());
+            why = reasons_text();
         }
         if (is_wished(reference))
             out_.reference_reason = "as [registration] reference says" +
@@ -56,7 +62,13 @@ public:
         out_.reference_path = reference->exposure->path;
         const int cell = grid_cell(s_, *reference->exposure);
         out_.canvas = reference_canvas(reference->exposure->width / cell, reference->exposure->height / cell);
-        if (!for_now) remember_choice(s_, memory, out_.reference_fingerprint);
+        if (for_now) return nothing;
+        return [&s = s_, memory, why, chosen = out_.reference_fingerprint] {
+            s.ledger.together([&] {
+                if (why) s.ledger.set_choice("why " + memory, *why);
+                remember_choice(s, memory, chosen);
+            });
+        };
     }
 
 private:
@@ -110,9 +122,9 @@ private:
 
 } // namespace
 
-void choose_reference(Session& session, const ReferenceGroup& group, const std::string& remembered,
-                      GradedLights& graded) {
-    Choosing(session, group, graded).run(remembered);
+std::function<void()> choose_reference(Session& session, const ReferenceGroup& group, const std::string& remembered,
+                                       GradedLights& graded) {
+    return Choosing(session, group, graded).run(remembered);
 }
 
 bool reference_is_free(const Session& s, const ReferenceGroup& group) {
@@ -120,9 +132,10 @@ bool reference_is_free(const Session& s, const ReferenceGroup& group) {
            wished_references(s, group).empty();
 }
 
-void choose_reference_of_panel(Session& session, const ReferenceGroup& group, int panel, GradedLights& graded) {
+std::function<void()> choose_reference_of_panel(Session& session, const ReferenceGroup& group, int panel,
+                                                GradedLights& graded) {
     graded.runners_up.clear();
-    Choosing(session, group, graded, panel).run({});
+    return Choosing(session, group, graded, panel).run({});
 }
 
 } // namespace kasane
