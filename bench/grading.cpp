@@ -6,17 +6,11 @@
 #include <kasane/project/grade.hpp>
 #include <kasane/report/review.hpp>
 
-#include <chrono>
 #include <fmt/format.h>
 
 namespace kasane::bench {
 
 std::vector<Row> grading(int lights, const Context& context) {
-    const auto seconds_of = [](auto work) {
-        const auto begin = std::chrono::steady_clock::now();
-        work();
-        return std::chrono::duration<double>(std::chrono::steady_clock::now() - begin).count();
-    };
     sky::PlainOptions o{.width = 600, .height = 400, .lights = lights, .calibration = 10, .stars = 340};
     o.seconds = 60;
     o.transparency_low = 0.8;

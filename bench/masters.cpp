@@ -8,22 +8,14 @@
 #include <kasane/sky/random.hpp>
 
 #include <algorithm>
-#include <chrono>
 #include <cmath>
 #include <fmt/format.h>
-#include <functional>
 
 namespace kasane::bench {
 
 namespace {
 
 using Frames = std::vector<std::shared_ptr<const FrameReader>>;
-
-double seconds_of(const std::function<void()>& work) {
-    const auto start = std::chrono::steady_clock::now();
-    work();
-    return std::chrono::duration<double>(std::chrono::steady_clock::now() - start).count();
-}
 
 /// Frames of noise about a level: one field of noise, begun elsewhere for each frame.
 struct Kind {

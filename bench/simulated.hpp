@@ -2,6 +2,7 @@
 #pragma once
 
 #include <algorithm>
+#include <chrono>
 #include <cmath>
 #include <kasane/base/parallel.hpp>
 #include <kasane/geometry/affine.hpp>
@@ -16,6 +17,14 @@
 #include <string>
 
 namespace kasane::bench {
+
+/// How long that takes.
+template <class Work>
+double seconds_of(Work work) {
+    const auto start = std::chrono::steady_clock::now();
+    work();
+    return std::chrono::duration<double>(std::chrono::steady_clock::now() - start).count();
+}
 
 /// A folder that goes with its owner, in $TMPDIR.
 class TemporaryFolder {

@@ -8,11 +8,9 @@
 #include <kasane/report/run_page.hpp>
 
 #include <algorithm>
-#include <chrono>
 #include <fcntl.h>
 #include <fmt/format.h>
 #include <fstream>
-#include <functional>
 #include <stdexcept>
 #include <unistd.h>
 
@@ -21,12 +19,6 @@ namespace kasane::bench {
 namespace {
 
 namespace fs = std::filesystem;
-
-double seconds_of(const std::function<void()>& work) {
-    const auto start = std::chrono::steady_clock::now();
-    work();
-    return std::chrono::duration<double>(std::chrono::steady_clock::now() - start).count();
-}
 
 template <class F>
 void for_each_exposure(const fs::path& folder, F f) {
