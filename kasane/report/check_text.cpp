@@ -157,12 +157,13 @@ std::string status_text(const StatusReport& r, int columns) {
             out += fmt::format("  {}/{}\n", clean(r.output), clean(file));
     }
     if (!r.holdings.empty()) {
-        out += "\nRemembered beside the results ('kasane forget' lets go of what can be made again)\n";
+        out += "\nRemembered beside the results\n";
         Table held({"kind", "files", "size", "what"});
         for (const Holding& h : r.holdings)
             held.add({h.name, fmt::format("{}", h.files), size_text(h.bytes),
                       h.name == "cache" ? fmt::format("{}, of {} at most", h.what, size_text(r.cache_limit)) : h.what});
         out += held.text(columns, {});
+        out += "  'kasane forget' lets go of what can be made again.\n";
     }
     const auto any = [&](ResultStatus::State state) {
         return std::any_of(r.results.begin(), r.results.end(), [&](const ResultStatus& s) { return s.state == state; });
