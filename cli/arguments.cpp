@@ -255,6 +255,24 @@ void describe(CLI::App& app, Arguments& a) {
     review->add_option("--port", a.port, "The port to serve on (default: any free one)")->check(CLI::Range(1, 65535));
     review->add_flag("--no-open", a.no_open, "Only print the address; open no browser");
 
+    CLI::App* watching = app.add_subcommand("watch", "While a night goes on: look at lights as they arrive");
+    watching->description(
+        "While a night goes on: look at lights as they arrive.\n\n"
+        "Each new light is measured, registered and judged; it is told with its figures, and a small master light of "
+        "its stack grows\n"
+        "by it, with the noise so far and what another hour would make of it: here, and on the review page, where one "
+        "can decide\n"
+        "meanwhile. Files that are still being written are waited for. Masters are built as they are needed; nothing "
+        "is measured twice.\n"
+        "The small master is a weighted mean without rejection, but for trails that were found. With --json, one line "
+        "for each look that\n"
+        "brought something. Ctrl-C ends it; 'kasane run' goes on from there.");
+    project(watching);
+    watching->add_option("--port", a.port, "The port to serve the page on (default: any free one)")
+        ->check(CLI::Range(1, 65535));
+    watching->add_flag("--no-open", a.no_open, "Only print the address of the page; open no browser");
+    watching->add_flag("--no-page", a.no_page, "Serve no page");
+
     CLI::App* report = app.add_subcommand("report", "Write one page of the result: how it grew, every decision");
     report->description(
         "Write one page of the result: how it grew, every decision.\n\n"

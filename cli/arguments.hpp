@@ -37,8 +37,9 @@ struct Arguments {
     bool only_dropped = false;                      ///< grade, export
     bool all_rows = false;                          ///< grade
     std::filesystem::path html;                     ///< review: a file instead of a server
-    int port = 0;                                   ///< review
-    bool no_open = false;                           ///< review
+    int port = 0;                                   ///< review, watch
+    bool no_open = false;                           ///< review, watch
+    bool no_page = false;                           ///< watch
     std::vector<std::string> forgotten;             ///< forget: cache, previews, results, all
     bool yes = false;                               ///< forget
     std::vector<std::string> only;                  ///< integrate: filters or stacks

@@ -21,7 +21,7 @@ const std::map<std::string, std::string>& other_words() {
         {"measure", "grade"}, {"rate", "grade"},        {"judge", "grade"},   {"blink", "review"},
         {"select", "review"}, {"recipe", "init"},       {"config", "init"},   {"new", "init"},
         {"copy", "export"},   {"link", "export"},       {"simulate", "demo"}, {"example", "demo"},
-        {"state", "status"},
+        {"state", "status"},  {"live", "watch"},        {"follow", "watch"},  {"monitor", "watch"},
     };
     return words;
 }

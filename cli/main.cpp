@@ -8,6 +8,7 @@
 #include <kasane/base/error.hpp>
 
 #include <algorithm>
+#include <chrono>
 #include <csignal>
 #include <iostream>
 #include <nlohmann/json.hpp>
@@ -20,18 +21,31 @@
 namespace {
 
 /// Waits for Ctrl-C or a polite kill on a thread of its own and raises the flag: work stops at the next item and leaves
-/// no half file. A second Ctrl-C ends at once.
+/// no half file. A second Ctrl-C ends at once, as a kill would; that is said where the first one takes its time.
 class StopSignals {
 public:
-    explicit StopSignals(kasane::CancelToken cancel) {
+    StopSignals(kasane::CancelToken cancel, std::shared_ptr<spdlog::logger> log) {
         sigemptyset(&set_);
         sigaddset(&set_, SIGINT);
         sigaddset(&set_, SIGTERM);
         pthread_sigmask(SIG_BLOCK, &set_, nullptr);
-        thread_ = std::jthread([this, cancel](const std::stop_token& stop) {
+        thread_ = std::jthread([this, cancel, log = std::move(log)](const std::stop_token& stop) {
+            using Clock = std::chrono::steady_clock;
+            constexpr std::chrono::seconds kPatience{2};
+            Clock::time_point asked{};
+            bool told = false;
             while (!stop.stop_requested()) {
                 const timespec wait{0, 100000000};
-                if (sigtimedwait(&set_, nullptr, &wait) < 0) continue;
+                if (sigtimedwait(&set_, nullptr, &wait) < 0) {
+                    if (cancel.requested() && !told && asked != Clock::time_point{} &&
+                        Clock::now() - asked > kPatience) {
+                        log->warn("still waiting for what was begun, or for a file that does not answer; Ctrl-C again "
+                                  "ends at once, and the next run goes on");
+                        told = true;
+                    }
+                    continue;
+                }
+                asked = Clock::now();
                 if (cancel.requested()) _exit(kasane::cli::Exit::not_done);
                 cancel.request();
             }
@@ -91,7 +105,7 @@ int main(int argc, char** argv) {
     }
     try {
         const CancelToken cancel;
-        const StopSignals signals(cancel);
+        const StopSignals signals(cancel, log);
         const Workers workers(arguments.threads, cancel);
         cli::TerminalProgress progress(log, arguments.quiet);
         const MemoryBudget memory =

@@ -1,9 +1,8 @@
-#include "verbs.hpp"
+#include "common.hpp"
 
 #include <kasane/base/error.hpp>
 #include <kasane/base/output_file.hpp>
 #include <kasane/frames/words.hpp>
-#include <kasane/image/region_text.hpp>
 #include <kasane/image/statistics.hpp>
 #include <kasane/image/stretch.hpp>
 #include <kasane/io/png.hpp>
@@ -13,16 +12,12 @@
 #include <kasane/project/check.hpp>
 #include <kasane/project/comet_marks.hpp>
 #include <kasane/project/compare_images.hpp>
-#include <kasane/project/export_frames.hpp>
-#include <kasane/project/export_lights.hpp>
-#include <kasane/project/export_masters.hpp>
 #include <kasane/project/finish.hpp>
 #include <kasane/project/grade.hpp>
 #include <kasane/project/run.hpp>
 #include <kasane/report/align_pictures.hpp>
 #include <kasane/report/align_table.hpp>
 #include <kasane/report/compare_text.hpp>
-#include <kasane/report/export_text.hpp>
 #include <kasane/report/finish_text.hpp>
 #include <kasane/report/grade_table.hpp>
 #include <kasane/report/json.hpp>
@@ -36,59 +31,15 @@
 #include <kasane/stages/scan.hpp>
 
 #include <algorithm>
-#include <cctype>
 #include <fmt/format.h>
 #include <iostream>
 #include <nlohmann/json.hpp>
-#include <set>
-#include <spawn.h>
-#include <sstream>
-#include <sys/ioctl.h>
-#include <unistd.h>
 
 namespace fs = std::filesystem;
 
 namespace kasane::cli {
 
 namespace {
-
-/// A file that is named for what is written into it, and may be: a page called kasane.toml would be read as a recipe.
-void require_output(const fs::path& file, const char* what, std::initializer_list<std::string_view> endings) {
-    require_replaceable(file);
-    std::string ending = file.extension().string();
-    std::transform(ending.begin(), ending.end(), ending.begin(),
-                   [](unsigned char c) { return static_cast<char>(std::tolower(c)); });
-    if (std::find(endings.begin(), endings.end(), ending) == endings.end())
-        throw UsageError(fmt::format("is no name for a {}", what), file,
-                         fmt::format("Let it end in {}", fmt::join(endings, " or ")));
-}
-
-void print_json(const nlohmann::json& json) {
-    std::cout << json_text(json, 1) << "\n";
-}
-
-/// Paths are relative to where one stands, whatever -C names.
-fs::path folder_of(const Arguments& a) {
-    if (!a.folder.empty() && a.project != ".")
-        throw UsageError("both -C and FOLDER name the project", a.folder, "Name it once");
-    return a.folder.empty() ? a.project : a.folder;
-}
-
-/// Characters in a line of the terminal, or what fits most places.
-int columns() {
-    constexpr int kUsual = 100, kLeast = 60;
-    winsize size{};
-    if (isatty(STDOUT_FILENO) && ioctl(STDOUT_FILENO, TIOCGWINSZ, &size) == 0 && size.ws_col > 0)
-        return std::max<int>(kLeast, size.ws_col);
-    return kUsual;
-}
-
-RunOptions options_of(const Arguments& a) {
-    RunOptions options;
-    options.folder = folder_of(a);
-    options.output = a.output;
-    return options;
-}
 
 /// --reference goes into the recipe: a run without it must not move what is finished.
 void keep_reference_of(const Arguments& a, const RunOptions& options, const Context& context) {
@@ -143,17 +94,6 @@ std::optional<FinishReport> finish_after_run(const RunOptions& options, const Ru
         none.notes.push_back(std::string("nothing was finished: ") + e.what());
         return none;
     }
-}
-
-/// Without a shell, so that nothing in an address is ever interpreted.
-void open_browser(const std::string& address) {
-    const char* display = std::getenv("DISPLAY");
-    const char* wayland = std::getenv("WAYLAND_DISPLAY");
-    if (!display && !wayland) return;
-    std::string program = "xdg-open", argument = address;
-    char* const arguments[] = {program.data(), argument.data(), nullptr};
-    pid_t child = 0;
-    posix_spawnp(&child, program.c_str(), nullptr, nullptr, arguments, environ); // the address is printed all the same
 }
 
 /// RFC 8089, with all but the plainest characters escaped.
@@ -357,58 +297,6 @@ int show(const Arguments& a, const Context& context) {
         std::cout << show_text(report) << (look ? calibration_text(*look) : "");
     }
     return look && !look->findings.empty() ? Exit::done_with_findings : Exit::done;
-}
-
-Region part_of(const std::string& text) {
-    if (text.empty()) return {};
-    const auto part = parse_region(text);
-    if (!part)
-        throw UsageError(fmt::format("--part \"{}\" is no rectangle", text), {},
-                         "Write x, y, width and height in pixels: --part \"1000 800 2000 1500\"");
-    return *part;
-}
-
-GradeOptions grade_options(const Arguments& a) {
-    GradeOptions options;
-    options.run = options_of(a);
-    options.limits = a.limits;
-    options.more = a.more_limits;
-    options.part = part_of(a.part);
-    return options;
-}
-
-/// Throws UsageError where a filter or night is asked for that no light has.
-void require_some(const std::set<std::string>& filters, const std::set<std::string>& nights, const Arguments& a) {
-    if (!a.filter.empty() && !filters.count(fold_filter(a.filter)))
-        throw UsageError(fmt::format("no light has the filter {}", a.filter), {},
-                         filters == std::set<std::string>{""}
-                             ? std::string("None of them names a filter")
-                             : fmt::format("Filters here are {}", fmt::join(filters, ", ")));
-    if (!a.night.empty() && !nights.count(a.night))
-        throw UsageError(fmt::format("no light is of the night {}", a.night), {},
-                         fmt::format("Nights here are {}", fmt::join(nights, ", ")));
-}
-
-template <class Stacks>
-void add_names(const Stacks& stacks, std::set<std::string>& filters, std::set<std::string>& nights) {
-    for (const auto& s : stacks) {
-        filters.insert(s.filter);
-        for (const auto& f : s.frames)
-            nights.insert(f.night);
-    }
-}
-
-void require_some(const GradeReport& report, const Arguments& a) {
-    std::set<std::string> filters, nights;
-    add_names(report.stacks, filters, nights);
-    require_some(filters, nights, a);
-}
-
-void require_some(const AlignReport& report, const Arguments& a) {
-    std::set<std::string> filters, nights;
-    for (const AlignedGrid& g : report.grids)
-        add_names(g.stacks, filters, nights);
-    require_some(filters, nights, a);
 }
 
 int grade(const Arguments& a, const Context& context) {
@@ -628,114 +516,6 @@ int review(const Arguments& a, const Context& context) {
     return Exit::done;
 }
 
-/// Before any work: what only the other kind of export knows is an error.
-void refuse(bool given, const char* option, const char* subject) {
-    if (given) throw UsageError(fmt::format("{} means nothing to 'export {}'", option, subject), {}, "Leave it out");
-}
-
-/// Options of master lights alone.
-void refuse_options_of_masters(const Arguments& a) {
-    for (const auto& [given, option] :
-         std::initializer_list<std::pair<bool, const char*>>{{!a.images.empty(), "IMAGE"},
-                                                             {a.linear, "--linear"},
-                                                             {a.stretched, "--stretched"},
-                                                             {!a.range.empty(), "--range"},
-                                                             {!a.name.empty(), "--name"},
-                                                             {a.quality.has_value(), "--quality"},
-                                                             {a.stretch.has_value(), "--stretch"},
-                                                             {a.black.has_value(), "--black"}})
-        refuse(given, option, a.subject.c_str());
-}
-
-int export_lights(const Arguments& a, const Context& context) {
-    refuse_options_of_masters(a);
-    refuse(a.registered, "--registered", "lights");
-    refuse(a.blank_rejected, "--rejected-as-nan", "lights");
-    const std::string how = a.how.empty() ? "copy" : a.how.front();
-    if (a.how.size() > 1 || (how != "copy" && how != "hardlink" && how != "symlink"))
-        throw UsageError(fmt::format("lights are not exported as {}", fmt::join(a.how, ", ")), {},
-                         "It is copy, hardlink or symlink");
-    GradeOptions options;
-    options.run = options_of(a);
-    const GradeReport report = grade_project(options, context);
-    require_some(report, a);
-    const ExportedLights done = kasane::export_lights(report, {a.target,
-                                                               how == "hardlink"  ? ExportHow::hard_link
-                                                               : how == "symlink" ? ExportHow::symbolic_link
-                                                                                  : ExportHow::copy,
-                                                               a.only_dropped, fold_filter(a.filter), a.night});
-    if (a.json)
-        print_json({{"folder", a.target.string()}, {"exported", done.exported}, {"there_already", done.there_already}});
-    else
-        std::cout << fmt::format("{} {} lights {} {}{}\n", done.exported, a.only_dropped ? "dropped" : "kept",
-                                 how == "copy" ? "copied into" : "linked into", a.target.string(),
-                                 done.there_already ? fmt::format("; {} were there already", done.there_already) : "");
-    return done.exported + done.there_already > 0 ? Exit::done : Exit::done_with_findings;
-}
-
-MasterExportOptions master_export_options(const Arguments& a) {
-    refuse(a.only_dropped, "--dropped", "masters");
-    refuse(!a.night.empty(), "--night", "masters");
-    refuse(a.registered, "--registered", "masters");
-    refuse(a.blank_rejected, "--rejected-as-nan", "masters");
-    if (a.linear && a.stretched)
-        throw UsageError("--linear and --stretched contradict each other", {}, "Leave one of them out");
-    MasterExportOptions o;
-    o.project = options_of(a);
-    o.files = a.images;
-    o.to = a.target;
-    if (!a.how.empty()) o.formats.clear();
-    for (const std::string& name : a.how) {
-        const auto format = master_format_named(name);
-        if (!format)
-            throw UsageError(fmt::format("\"{}\" is no format of master lights", name), {},
-                             fmt::format("It is {}", fmt::join(kMasterFormatNames, ", ")));
-        o.formats.push_back(*format);
-    }
-    if (a.linear || a.stretched) o.stretched = a.stretched;
-    if (!a.range.empty()) {
-        std::istringstream in(a.range);
-        LinearRange range;
-        std::string more;
-        if (!(in >> range.black >> range.white) || in >> more)
-            throw UsageError(fmt::format("\"{}\" is no range", a.range), {}, "Say black and white in ADU: \"0 65535\"");
-        o.range = range;
-    }
-    if (a.stretch) o.stretch.background = static_cast<float>(*a.stretch);
-    if (a.black) o.stretch.black_sigmas = static_cast<float>(*a.black);
-    if (!a.name.empty()) o.name = a.name;
-    if (a.quality) o.quality = *a.quality;
-    o.filter = a.filter;
-    return o;
-}
-
-int export_frames(const Arguments& a, const Context& context) {
-    refuse_options_of_masters(a);
-    const std::string how = a.how.empty() ? "fits" : a.how.front();
-    if (a.how.size() > 1 || (how != "fits" && how != "tiff-float"))
-        throw UsageError(fmt::format("single lights are not exported as {}", fmt::join(a.how, ", ")), {},
-                         "It is fits or tiff-float");
-    const FrameExportReport report = export_frames({options_of(a), a.target, a.registered, how == "tiff-float",
-                                                    a.only_dropped, a.blank_rejected, a.filter, a.night},
-                                                   context);
-    if (a.json)
-        print_json(to_json(report));
-    else
-        std::cout << export_text(report, columns());
-    return report.left_out.empty() && report.written + report.there_already > 0 ? Exit::done : Exit::done_with_findings;
-}
-
-int run_export(const Arguments& a, const Context& context) {
-    if (a.subject == "lights") return export_lights(a, context);
-    if (a.subject == "frames") return export_frames(a, context);
-    const MasterExportReport report = export_masters(master_export_options(a), context);
-    if (a.json)
-        print_json(to_json(report));
-    else
-        std::cout << export_text(report, columns());
-    return report.clean() ? Exit::done : Exit::done_with_findings;
-}
-
 int demo(const Arguments& a, const Context& context) {
     const fs::path folder = a.folder.empty() ? a.project / "paper-lantern" : a.folder;
     std::error_code failed;
@@ -778,6 +558,7 @@ int run_verb(const Arguments& a, const Context& context) {
     if (a.verb == "review") return review(a, context);
     if (a.verb == "report") return report(a, context);
     if (a.verb == "export") return run_export(a, context);
+    if (a.verb == "watch") return watch(a, context);
     return demo(a, context);
 }
 

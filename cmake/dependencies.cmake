@@ -1,16 +1,11 @@
-# Everything comes from Debian 12; the installed package uses this same file to find it again.
-list(APPEND CMAKE_MODULE_PATH ${CMAKE_CURRENT_LIST_DIR})
+# Everything comes from Debian 12; the installed package of static libraries uses this same file to find it again.
+include(${CMAKE_CURRENT_LIST_DIR}/header_dependencies.cmake)
 find_package(PkgConfig REQUIRED)
-find_package(Threads REQUIRED)
-find_package(Eigen3 3.4 REQUIRED NO_MODULE)
-find_package(fmt 9 REQUIRED)
-find_package(spdlog REQUIRED)
 find_package(TBB REQUIRED)
 find_package(ZLIB REQUIRED)
 find_package(PNG REQUIRED)
 find_package(TIFF REQUIRED)
 find_package(JPEG REQUIRED)
-find_package(nlohmann_json 3.11 REQUIRED)
 pkg_check_modules(cfitsio REQUIRED IMPORTED_TARGET cfitsio)
 pkg_check_modules(lcms REQUIRED IMPORTED_TARGET lcms2)
 pkg_check_modules(raw REQUIRED IMPORTED_TARGET libraw_r)

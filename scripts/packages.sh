@@ -5,7 +5,7 @@ KASANE_PACKAGES="build-essential cmake ninja-build pkg-config libeigen3-dev libf
 nlohmann-json3-dev libcfitsio-dev zlib1g-dev libpng-dev libtbb-dev libnanoflann-dev libhwy-dev libsqlitecpp-dev libsqlite3-dev
 libtiff-dev libjpeg62-turbo-dev liblcms2-dev libraw-dev libexif-dev
 libtomlplusplus-dev libkissfft-dev libxxhash-dev libhowardhinnant-date-dev libcpp-httplib-dev libssl-dev libjs-chart.js"
-KASANE_TEST_PACKAGES="catch2 groff-base libbenchmark-dev chromium chromium-driver fitsverify libtiff-tools libimage-exiftool-perl pngcheck"
+KASANE_TEST_PACKAGES="catch2 desktop-file-utils groff-base libbenchmark-dev chromium chromium-driver fitsverify libtiff-tools libimage-exiftool-perl pngcheck"
 KASANE_BENCH_PACKAGES="libopencv-imgproc-dev" # to compare with; the benchmark does without
 KASANE_FUZZ_PACKAGES="clang libclang-rt-14-dev"
 

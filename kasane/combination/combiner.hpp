@@ -40,7 +40,7 @@ struct SampleBlock {
     std::ptrdiff_t frame_stride = 0;
     int pixels = 0;
     /// What the image does at each pixel, beyond its noise: the size of its Laplacian and of its gradient (by pixel of
-    /// the grid), which FrameExpectation::blur and ::shift stand for. Both or neither are null.
+    /// the grid), which FrameExpectation::blur and FrameExpectation::shift stand for. Both or neither are null.
     const float* curvature = nullptr;
     const float* slope = nullptr;
 };

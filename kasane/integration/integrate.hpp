@@ -37,6 +37,7 @@
 //   halves.hpp           the noise of a stack by its own samples
 //   regrid.hpp           one image on the grid of another
 //   binned_frame.hpp     frames of much finer pixels than the canvas
+//   growing_stack.hpp    a mean in small that grows by one frame at a time
 //   tile_engine.hpp      schedule, memory and cancellation of any pass
 #pragma once
 

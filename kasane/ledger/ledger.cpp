@@ -3,6 +3,7 @@
 #include <kasane/base/error.hpp>
 #include <kasane/base/hash.hpp>
 #include <kasane/base/output_file.hpp>
+#include <kasane/ledger/far_path.hpp>
 
 #include <SQLiteCpp/SQLiteCpp.h>
 #include <cerrno>
@@ -85,8 +86,8 @@ bool is_proven_damaged(const fs::path& file) {
             std::string_view("SQLite format 3\0", 16).substr(0, static_cast<std::size_t>(in.gcount())))
         return true;
     try {
-        SQLite::Database db(file.string(), SQLite::OPEN_READONLY);
-        db.setBusyTimeout(kBusyWait);
+        const FarPath place(file);
+        SQLite::Database db(place.text(), SQLite::OPEN_READONLY, kBusyWait, place.system());
         return db.execAndGet("PRAGMA integrity_check(1)").getString() != "ok";
     } catch (const SQLite::Exception& e) {
         return may_be_damage(e);
@@ -134,12 +135,12 @@ struct Ledger::Database {
     enum class Access { write, read, read_unlocked };
 
     Database(const fs::path& file, Access access)
-        : path(file), writes(access == Access::write),
-          db(access == Access::read_unlocked ? "file:" + uri_of(file) + "?immutable=1" : file.string(),
+        : path(file), place(file), writes(access == Access::write),
+          db(access == Access::read_unlocked ? "file:" + uri_of(place.text()) + "?immutable=1" : place.text(),
              access == Access::write  ? SQLite::OPEN_READWRITE | SQLite::OPEN_CREATE
              : access == Access::read ? SQLite::OPEN_READONLY
-                                      : SQLite::OPEN_READONLY | SQLite::OPEN_URI) {
-        db.setBusyTimeout(kBusyWait);
+                                      : SQLite::OPEN_READONLY | SQLite::OPEN_URI,
+             kBusyWait, place.system()) {
         if (!writes) {
             if (db.execAndGet("PRAGMA user_version").getInt() != kSchema) throw NewerLedger{};
             return;
@@ -171,16 +172,18 @@ struct Ledger::Database {
     }
 
     fs::path path;
+    FarPath place; ///< of it, for SQLite
     bool writes;
     SQLite::Database db;
     std::optional<SQLite::Statement> fact_query; ///< kept: to prepare it takes ten times as long as to ask
     std::recursive_mutex mutex;
 
 private:
-    static std::string uri_of(const fs::path& file) {
+    static std::string uri_of(const std::string& file) {
         std::string out;
-        for (const unsigned char c : fs::absolute(file).string())
-            out += c == '%' || c == '?' || c == '#' ? fmt::format("%{:02x}", c) : std::string(1, static_cast<char>(c));
+        for (const char c : fs::absolute(file).string())
+            out += c == '%' || c == '?' || c == '#' ? fmt::format("%{:02x}", static_cast<unsigned char>(c))
+                                                    : std::string(1, c);
         return out;
     }
 };

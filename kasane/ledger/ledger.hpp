@@ -7,6 +7,7 @@
 //   exposure_record.hpp  what is kept of a file
 //   record_json.hpp  records as JSON and back
 //   codec.hpp        records as bytes
+//   far_path.hpp     paths longer than SQLite takes
 #pragma once
 
 #include <atomic>

@@ -164,11 +164,13 @@ FrameGrade grade_of(const Session& s, const Calibrations& calibrations, Light& l
     f.cell = grid_cell(s, e);
     if (l.registration) f.to_frame = l.registration->to_frame;
     if (l.measures) {
+        f.scale = l.level.scale;
+        f.key = measure_key(s, calibrations, *l.plan);
         f.shape = field_shape(*l.measures);
         f.streaks = l.measures->streaks;
         f.rejected = remembered_rejected(s, e);
         f.preview_scale = l.measures->preview_scale;
-        const fs::path file = preview_file(s, measure_key(s, calibrations, *l.plan));
+        const fs::path file = preview_file(s, f.key);
         std::error_code failed;
         if (fs::exists(file, failed)) f.preview = file.string();
     }
@@ -361,6 +363,27 @@ std::optional<StarLook> GradedProject::star(std::size_t stack, std::size_t frame
     view->release();
     return look_at_star(pixels.plane(plane), *nearest, {static_cast<double>(box.x), static_cast<double>(box.y)},
                         measures->main().fwhm, measures->main().noise);
+}
+
+std::optional<StackFrame> GradedProject::stack_frame(std::size_t stack, std::size_t frame) const {
+    if (stack >= work_->plans.size() || frame >= work_->plans[stack]->lights.size())
+        throw UsageError("there is no such exposure", {}, {});
+    const FrameGrade& f = report.stacks[stack].frames[frame];
+    if (!f.measures || !f.to_frame || !(f.scale > 0)) return std::nullopt;
+    StackFrame out;
+    const auto view = work_->view_of(stack, frame, f.measures);
+    out.source = view;
+    for (int p = 0; p < view->planes(); ++p) {
+        StackPlane one;
+        one.to_frame = *f.to_frame;
+        one.level.scale.value = f.scale;
+        const Measures& m = f.measures->planes[std::min(f.measures->planes.size() - 1, static_cast<std::size_t>(p))];
+        one.noise = m.noise;
+        one.fwhm = m.fwhm;
+        out.planes.push_back(std::move(one));
+    }
+    out.streaks = f.streaks;
+    return out;
 }
 
 FramePicture GradedProject::picture(std::size_t stack, std::size_t frame, const Region& part, bool raw) const {

@@ -35,7 +35,9 @@ struct FrameGrade {
     PreviewScale preview_scale;
     std::optional<RejectedCells> rejected; ///< when its master light was made last; nothing if it is not part of one
     std::shared_ptr<const ExposureMeasures> measures; ///< null if it could not be measured
-    int cell = 1; ///< pixels of the (turned) exposure along the side of one that it is measured on
+    double scale = 0;                                 ///< brings its light to that of the stack's best; 0: not known
+    std::string key; ///< of its measures: other pixels, or another calibration, have another one
+    int cell = 1;    ///< pixels of the (turned) exposure along the side of one that it is measured on
 };
 
 /// What one limit does, alone and moved.
@@ -116,6 +118,10 @@ public:
     /// `part` of the frame's grid at full size (at most 2000 x 2000 pixels), or the whole frame in small where it is
     /// empty; calibrated, or as it came from the camera. Throws InputError; UsageError for what is not there.
     FramePicture picture(std::size_t stack, std::size_t frame, const Region& part, bool raw) const;
+    /// An exposure as an integration takes it, from pixels of its reference, its scale as FrameGrade has it, without an
+    /// offset; nothing where it was not registered or its scale is not known. Throws InputError where the file, or a
+    /// master, cannot be opened; UsageError for what is not there.
+    std::optional<StackFrame> stack_frame(std::size_t stack, std::size_t frame) const;
     /// The star nearest to a pixel of the frame's grid, `reach` pixels around, as the calibrated exposure shows it;
     /// nothing where none was found. Throws InputError; UsageError for what is not there.
     std::optional<StarLook> star(std::size_t stack, std::size_t frame, Point at, double reach) const;

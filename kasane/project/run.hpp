@@ -12,6 +12,7 @@
 //                      master_files.hpp: master lights as they lie there
 //   grade.hpp          measured, compared, judged
 //   result.hpp         a finished run, looked at once more
+//   watch.hpp          lights as they arrive, and master lights that grow by them
 //   look.hpp           one light before and after calibration
 //   export_lights.hpp, export_frames.hpp  lights for another program: as they are; calibrated, registered
 //   export_masters.hpp master lights for another program, in its formats

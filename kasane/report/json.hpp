@@ -10,6 +10,7 @@
 #include <kasane/project/finish.hpp>
 #include <kasane/project/grade.hpp>
 #include <kasane/project/run.hpp>
+#include <kasane/project/watch.hpp>
 
 #include <nlohmann/json_fwd.hpp>
 #include <vector>
@@ -26,6 +27,8 @@ nlohmann::json to_json(const CheckReport& report);
 nlohmann::json to_json(const StatusReport& report);
 nlohmann::json to_json(const ForgetReport& report);
 nlohmann::json to_json(const GradeReport& report);
+nlohmann::json to_json(const GrowingMaster& master);
+nlohmann::json to_json(const WatchNews& news);
 nlohmann::json to_json(const AlignReport& report);
 nlohmann::json to_json(const ImageAlignReport& report);
 nlohmann::json to_json(const CompareReport& report);

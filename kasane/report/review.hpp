@@ -2,6 +2,7 @@
 #pragma once
 
 #include <kasane/project/grade.hpp>
+#include <kasane/project/watch.hpp>
 
 #include <memory>
 #include <string>
@@ -34,6 +35,9 @@ class ReviewServer {
 public:
     /// @param port  0: any free one. Throws OutputError if it is taken, and as GradedProject does.
     ReviewServer(const GradeOptions& options, const Context& context, int port = 0);
+    /// Of a project that was graded with previews; options and context as it was.
+    ReviewServer(std::shared_ptr<GradedProject> project, const GradeOptions& options, const Context& context,
+                 int port = 0);
     ~ReviewServer();
     ReviewServer(const ReviewServer&) = delete;
     ReviewServer& operator=(const ReviewServer&) = delete;
@@ -43,6 +47,9 @@ public:
     /// Serves until stop() is called or the context's work is cancelled.
     void serve();
     void stop();
+    /// While a night goes on: the page offers the lights that came since, and shows how the master lights grow. From
+    /// any thread.
+    void show(const WatchNews& news);
 
 private:
     struct Service;

@@ -4,7 +4,9 @@
 #include <kasane/base/output_file.hpp>
 #include <kasane/io/jpeg.hpp>
 #include <kasane/recipe/edit.hpp>
+#include <kasane/report/json.hpp>
 #include <kasane/report/page_assets.hpp>
+#include <kasane/report/watch_text.hpp>
 
 #include <array>
 #include <charconv>
@@ -98,11 +100,20 @@ std::optional<Point> comet_place(const nlohmann::json& j, const FrameGrade& fram
 struct ReviewServer::Service {
     const Context& context;
     GradeOptions options;
-    GradedProject project;
+    std::shared_ptr<GradedProject> project; ///< that the page shows
     httplib::Server server;
     std::string token = random_token();
     int port = 0;
-    std::mutex mutex; ///< of the report and the history
+    std::mutex mutex; ///< of the project, its report, the history and what is new
+
+    struct Growing { ///< while a night goes on
+        std::shared_ptr<GradedProject> newest;
+        std::size_t lights = 0; ///< of it
+        std::vector<GrowingMaster> masters;
+        std::vector<std::string> pictures; ///< JPEG, as masters
+    };
+    std::optional<Growing> growing;
+    int generation = 0; ///< of `project`
 
     static constexpr std::chrono::seconds kPatience{5}; ///< with a connection that says nothing
 
@@ -111,7 +122,8 @@ struct ReviewServer::Service {
     };
     std::vector<Step> history;
 
-    Service(const GradeOptions& o, const Context& c, int wanted) : context(c), options(o), project(options, c) {
+    Service(std::shared_ptr<GradedProject> p, const GradeOptions& o, const Context& c, int wanted)
+        : context(c), options(o), project(std::move(p)) {
         route();
         const char* kLoopback = "127.0.0.1";
         port = wanted > 0 ? (server.bind_to_port(kLoopback, wanted) ? wanted : -1) : server.bind_to_any_port(kLoopback);
@@ -173,13 +185,21 @@ struct ReviewServer::Service {
         asset(base + "/", "review.html", "text/html; charset=utf-8");
         for (const char* style : {"look.css", "review.css"})
             asset(base + "/" + style, style, "text/css; charset=utf-8");
-        for (const char* script : {"chart.min.js", "judging.js", "pictures.js", "comet.js", "profile.js", "review.js"})
+        for (const char* script :
+             {"chart.min.js", "judging.js", "pictures.js", "comet.js", "profile.js", "growing.js", "review.js"})
             asset(base + "/" + script, script, "text/javascript; charset=utf-8");
         server.Get(base + "/data.json", [this](const auto&, auto& r) {
             const std::lock_guard lock(mutex);
-            auto data = review_data(project.report);
-            data["undo"] = history.size();
-            r.set_content(json_text(data), kJson);
+            r.set_content(data(), kJson);
+        });
+        server.Get(base + "/growing.json", [this](const auto&, auto& r) { tell_growing(r); });
+        server.Get(base + R"(/growing/(\d+))", [this](const auto& q, auto& r) {
+            const std::lock_guard lock(mutex);
+            const int number = number_of(q.matches[1]);
+            const auto k = static_cast<std::size_t>(number);
+            if (growing && number >= 0 && k < growing->pictures.size() && !growing->pictures[k].empty())
+                return r.set_content(growing->pictures[k], "image/jpeg");
+            r.status = 404;
         });
         server.Get(base + R"(/preview/(\d+)/(\d+))", [this](const auto& q, auto& r) { preview(q, r); });
         server.Get(base + R"(/picture/(\d+)/(\d+))", [this](const auto& q, auto& r) { picture(q, r); });
@@ -211,6 +231,7 @@ struct ReviewServer::Service {
             });
         };
         post(base + "/accept", [this](const std::string& body, httplib::Response& r) { accept(body, r); });
+        post(base + "/newest", [this](const std::string&, httplib::Response& r) { show_newest(r); });
         post(base + "/undo", [this](const std::string&, httplib::Response& r) { undo(r); });
     }
 
@@ -221,21 +242,74 @@ struct ReviewServer::Service {
         });
     }
 
-    bool place_of(const httplib::Request& q, std::size_t& stack, std::size_t& frame) const {
+    /// All that the page shows. The mutex is held.
+    std::string data() const {
+        auto out = review_data(project->report);
+        out["undo"] = history.size();
+        out["generation"] = generation;
+        out["growing"] = growing.has_value();
+        return json_text(out);
+    }
+
+    static std::size_t lights_of(const GradedProject& p) {
+        std::size_t n = 0;
+        for (const StackGrade& s : p.report.stacks)
+            n += s.frames.size();
+        return n;
+    }
+
+    void tell_growing(httplib::Response& r) {
+        const std::lock_guard lock(mutex);
+        if (!growing) {
+            r.status = 404;
+            return;
+        }
+        nlohmann::json masters = nlohmann::json::array();
+        for (const GrowingMaster& m : growing->masters)
+            masters.push_back(to_json(m));
+        const std::size_t shown = lights_of(*project);
+        r.set_content(json_text({{"masters", masters},
+                                 {"lights", growing->lights},
+                                 {"shown", shown},
+                                 {"newer", growing->newest != project && growing->lights != shown}}),
+                      kJson);
+    }
+
+    /// From now on the page shows the lights that are there now.
+    void show_newest(httplib::Response& r) {
+        const std::lock_guard lock(mutex);
+        if (growing && growing->newest && growing->newest != project) {
+            project = growing->newest;
+            ++generation;
+        }
+        read_again(r);
+    }
+
+    /// The project that is shown now; requests that take time work on theirs to the end.
+    std::shared_ptr<GradedProject> current() {
+        const std::lock_guard lock(mutex);
+        return project;
+    }
+
+    static bool place_of(const GradedProject& p, const httplib::Request& q, std::size_t& stack, std::size_t& frame) {
         const int s = number_of(q.matches[1]), f = number_of(q.matches[2]);
-        if (s < 0 || f < 0 || static_cast<std::size_t>(s) >= project.report.stacks.size()) return false;
+        if (s < 0 || f < 0 || static_cast<std::size_t>(s) >= p.report.stacks.size()) return false;
         stack = static_cast<std::size_t>(s);
         frame = static_cast<std::size_t>(f);
-        return frame < project.report.stacks[stack].frames.size();
+        return frame < p.report.stacks[stack].frames.size();
     }
     const FrameGrade* frame_of(const httplib::Request& q) const {
         std::size_t s = 0, f = 0;
-        return place_of(q, s, f) ? &project.report.stacks[s].frames[f] : nullptr;
+        return place_of(*project, q, s, f) ? &project->report.stacks[s].frames[f] : nullptr;
     }
 
     void preview(const httplib::Request& q, httplib::Response& r) {
-        const FrameGrade* f = frame_of(q);
-        const auto bytes = f && !f->preview.empty() ? content_of(f->preview) : std::nullopt;
+        std::string file;
+        {
+            const std::lock_guard lock(mutex);
+            if (const FrameGrade* f = frame_of(q)) file = f->preview;
+        }
+        const auto bytes = !file.empty() ? content_of(file) : std::nullopt;
         if (!bytes) {
             r.status = 404;
             return;
@@ -247,10 +321,11 @@ struct ReviewServer::Service {
     void star(const httplib::Request& q, httplib::Response& r) {
         std::size_t s = 0, f = 0;
         const auto value = [&](const char* name) { return q.has_param(name) ? number_of(q.get_param_value(name)) : 0; };
+        const auto shown = current();
         const auto look =
-            place_of(q, s, f)
-                ? project.star(s, f, Point{static_cast<double>(value("x")), static_cast<double>(value("y"))},
-                               std::clamp(value("r"), 1, 200))
+            place_of(*shown, q, s, f)
+                ? shown->star(s, f, Point{static_cast<double>(value("x")), static_cast<double>(value("y"))},
+                              std::clamp(value("r"), 1, 200))
                 : std::nullopt;
         if (look) return r.set_content(json_text(star_json(*look)), kJson);
         r.status = 404;
@@ -258,13 +333,14 @@ struct ReviewServer::Service {
 
     void picture(const httplib::Request& q, httplib::Response& r) {
         std::size_t s = 0, f = 0;
-        if (!place_of(q, s, f)) {
+        const auto shown = current();
+        if (!place_of(*shown, q, s, f)) {
             r.status = 404;
             return;
         }
         const auto value = [&](const char* name) { return q.has_param(name) ? number_of(q.get_param_value(name)) : 0; };
         const Region part{value("x"), value("y"), value("w"), value("h")};
-        const FramePicture p = project.picture(s, f, part, q.get_param_value("raw") == "1");
+        const FramePicture p = shown->picture(s, f, part, q.get_param_value("raw") == "1");
         r.set_header("Kasane-Scale", json_text({{"factor", p.scale.factor},
                                                 {"planes", p.scale.planes},
                                                 {"zero", p.scale.zero},
@@ -285,29 +361,32 @@ struct ReviewServer::Service {
         std::vector<std::pair<std::string, std::optional<Point>>> comet; // files
         try {
             const auto body = nlohmann::json::parse(sent);
+            if (const auto of = body.find("generation"); of != body.end() && *of != generation)
+                throw UsageError("the page shows an earlier state than the last one that was asked for", {},
+                                 "Load it again");
             for (const auto& d : body.at("decisions")) {
                 const auto s = index_of(d.at("stack")), f = index_of(d.at("frame"));
                 const auto word = d.at("verdict").get<std::string>();
-                if (s >= project.report.stacks.size() || f >= project.report.stacks[s].frames.size() ||
+                if (s >= project->report.stacks.size() || f >= project->report.stacks[s].frames.size() ||
                     (word != "keep" && word != "drop" && word != "auto"))
                     throw UsageError("a decision names no exposure of this project", {}, {});
-                const FrameGrade& frame = project.report.stacks[s].frames[f];
+                const FrameGrade& frame = project->report.stacks[s].frames[f];
                 changes.push_back(
                     {frame.path, frame.content,
                      word == "auto" ? std::nullopt : std::optional(Decision{word == "keep", d.value("note", "")})});
             }
             if (const auto lead = body.find("reference"); lead != body.end() && !lead->is_null()) {
                 const auto s = index_of(lead->at("stack")), f = index_of(lead->at("frame"));
-                if (s >= project.report.stacks.size() || f >= project.report.stacks[s].frames.size())
+                if (s >= project->report.stacks.size() || f >= project->report.stacks[s].frames.size())
                     throw UsageError("the grid is to be given by no exposure of this project", {}, {});
-                reference = project.report.stacks[s].frames[f].path;
+                reference = project->report.stacks[s].frames[f].path;
             }
             for (const auto& mark : body.value("comet", nlohmann::json::array())) {
                 const auto s = index_of(mark.at("stack")), f = index_of(mark.at("frame"));
-                if (s >= project.report.stacks.size() || f >= project.report.stacks[s].frames.size())
+                if (s >= project->report.stacks.size() || f >= project->report.stacks[s].frames.size())
                     throw UsageError("a comet is marked on no exposure of this project", {}, {});
-                comet.emplace_back(project.report.stacks[s].frames[f].path,
-                                   comet_place(mark.at("at"), project.report.stacks[s].frames[f]));
+                comet.emplace_back(project->report.stacks[s].frames[f].path,
+                                   comet_place(mark.at("at"), project->report.stacks[s].frames[f]));
             }
             if (!body.at("limits").is_null()) limits = body.at("limits").get<std::vector<std::string>>();
         } catch (const nlohmann::json::exception&) {
@@ -354,7 +433,7 @@ struct ReviewServer::Service {
     /// Judges by what the files say now.
     void read_again(httplib::Response& r) {
         const VerdictFile file = VerdictFile::read(verdicts());
-        for (StackGrade& s : project.report.stacks)
+        for (StackGrade& s : project->report.stacks)
             for (FrameGrade& f : s.frames) {
                 Exposure e;
                 e.path = f.path;
@@ -362,18 +441,33 @@ struct ReviewServer::Service {
                 f.decision = file.decision(e);
             }
         const Recipe now = read_recipe(options.run.folder);
-        judge_again(project.report, now.grading.limits);
-        project.report.comet = now.comet;
-        auto data = review_data(project.report);
-        data["undo"] = history.size();
-        r.set_content(json_text(data), kJson);
+        judge_again(project->report, now.grading.limits);
+        project->report.comet = now.comet;
+        r.set_content(data(), kJson);
     }
 };
 
 ReviewServer::ReviewServer(const GradeOptions& options, const Context& context, int port) {
     GradeOptions with_previews = options;
     with_previews.previews = true;
-    service_ = std::make_unique<Service>(with_previews, context, port);
+    service_ = std::make_unique<Service>(std::make_shared<GradedProject>(with_previews, context), with_previews,
+                                         context, port);
+}
+
+ReviewServer::ReviewServer(std::shared_ptr<GradedProject> project, const GradeOptions& options, const Context& context,
+                           int port)
+    : service_(std::make_unique<Service>(std::move(project), options, context, port)) {}
+
+void ReviewServer::show(const WatchNews& news) {
+    if (!news.project) return;
+    Service::Growing growing;
+    growing.newest = news.project;
+    growing.lights = Service::lights_of(*news.project);
+    growing.masters = news.masters;
+    for (const GrowingMaster& m : news.masters)
+        growing.pictures.push_back(m.picture ? encode_jpeg(growing_picture(*m.picture), 90) : std::string());
+    const std::lock_guard lock(service_->mutex);
+    service_->growing = std::move(growing);
 }
 
 ReviewServer::~ReviewServer() {

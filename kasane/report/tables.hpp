@@ -8,6 +8,7 @@
 //   compare_text.hpp a comparison of images as text
 //   finish_text.hpp  what finishing made, as text
 //   export_text.hpp  what was exported, as text
+//   watch_text.hpp   a night that is watched, as text and pictures of characters
 //   align_pictures.hpp  the same drawn
 //   show.hpp         a look at one image
 //   json.hpp         everything as JSON

@@ -299,9 +299,11 @@ private:
                 if (scan_.looks[i]) ledger_.set_look(all[i].path, encode(*scan_.looks[i], needs_role(all[i])));
         });
         for (const std::size_t i : todo)
-            if (!failed[i].first.empty())
+            if (!failed[i].first.empty()) {
+                scan_.unreadable.push_back(all[i].path); // what is chosen without it holds until it can be read
                 scan_.findings.push_back(
                     {Level::warning, "pixels-unreadable", {all[i].path}, failed[i].first, failed[i].second});
+            }
         guess();
     }
 

@@ -220,16 +220,3 @@ TEST_CASE("The demo refuses to write over a folder in use") {
     CHECK(o.status == 2);
     CHECK_THAT(o.err, Catch::Contains("not empty") && Catch::Contains("--force"));
 }
-
-TEST_CASE("The library example stacks a folder, and the README shows it as it is") {
-    const TemporaryFolder folder;
-    write_small_project(folder / "p");
-    const std::string result = (folder / "mean.fits").string();
-    const Outcome o = shell(std::string(kExample) + " " + (folder / "p/night-1/lights").string() + " " + result);
-    CHECK(o.status == 0);
-    CHECK_THAT(o.out, Catch::Contains("of 10 lights"));
-    CHECK(open_fits(result)->width() == 320);
-    const std::string source = read_file(fs::path(kSources) / "examples/stack_folder.cpp");
-    const std::string readme = read_file(fs::path(kSources) / "README.md");
-    CHECK(readme.find(source) != std::string::npos);
-}

@@ -88,3 +88,34 @@ TEST_CASE("Whatever call fails, a run ends in order, and the next gives the same
     if (kind == "write" || kind == "rename") CHECK(failed > 0); // the shim does what it is for
 #endif
 }
+
+TEST_CASE("A share that does not answer can be left, and the next run is as if nothing had been") {
+#if defined(__SANITIZE_ADDRESS__)
+    WARN("the sanitizers want to be loaded first: tested without them");
+#else
+    const TemporaryFolder folder;
+    sky::PlainOptions o = small_options();
+    o.lights = 4;
+    o.calibration = 3;
+    write_small_project(folder / "p", o);
+    const std::string project = (folder / "p").string(), log = (folder / "log").string();
+    const std::string run = "{kasane} run -q --threads 2 " + project;
+    CHECK(shell(run).status <= 1);
+    const auto expected = results_of(folder / "p/kasane");
+    for (const long n : {3, 20, 60}) { // reads of raw files: headers, masters, lights
+        fs::remove_all(folder / "p/kasane");
+        fs::remove_all(folder / "p/.kasane");
+        // Ctrl-C once: it says why nothing happens; again: it ends.
+        const Outcome left = shell(fmt::format(
+            "KASANE_FAULT=read:{} KASANE_FAULT_IN={}/ KASANE_FAULT_STALLS=1 LD_PRELOAD={} {} 2>{} & pid=$!; sleep 1.5; "
+            "kill -INT $pid; n=0; until grep -q 'Ctrl-C again' {} || [ $n -ge 1000 ]; do sleep 0.01; n=$((n+1)); done; "
+            "kill -INT $pid; wait $pid; s=$?; cat {} >&2; exit $s",
+            n, project, kFaultShim, run, log, log, log));
+        INFO(n << left.err);
+        CHECK(left.status == 3);
+        CHECK_THAT(left.err, Catch::Contains("does not answer") && Catch::Contains("Ctrl-C again"));
+        CHECK(shell(run).status <= 1);
+        CHECK(results_of(folder / "p/kasane") == expected);
+    }
+#endif
+}

@@ -37,6 +37,25 @@ TEST_CASE("The ledger remembers files, facts of any bytes, and choices") {
     CHECK_FALSE(l.was_damaged());
 }
 
+TEST_CASE("A ledger may lie deeper than SQLite reaches") {
+    const TemporaryFolder folder;
+    fs::path deep = folder.path();
+    while (deep.string().size() < 3700) // paths end at 4096
+        deep /= std::string(200, 'd');
+    fs::create_directories(deep);
+    {
+        Ledger l(deep / ".kasane");
+        l.set_fact("key", "value");
+        CHECK_THROWS_AS(Ledger(deep / ".kasane"), UsageError); // locked as any other
+    }
+    CHECK(fs::exists(deep / ".kasane/ledger.sqlite"));
+    CHECK(Ledger(deep / ".kasane", Ledger::Use::look).fact("key") == "value");
+    std::ofstream(deep / ".kasane/ledger.sqlite") << "no ledger";
+    const Ledger anew(deep / ".kasane");
+    CHECK(anew.was_damaged());
+    CHECK(fs::exists(deep / ".kasane/ledger.damaged"));
+}
+
 TEST_CASE("What fails in the middle of a transaction leaves nothing") {
     const TemporaryFolder folder;
     Ledger l(folder / ".kasane");

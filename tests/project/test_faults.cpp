@@ -7,6 +7,7 @@
 #include <kasane/ledger/ledger.hpp>
 #include <kasane/project/check.hpp>
 #include <kasane/project/run.hpp>
+#include <kasane/sky/variants.hpp>
 
 #include <catch2/catch.hpp>
 #include <fmt/format.h>
@@ -129,6 +130,25 @@ TEST_CASE("A file that is unreadable when the folder is scanned leads nothing as
     std::ofstream(p.path / reference, std::ios::binary) << content;
     CHECK(run(p.path).stacks.front().reference == reference);
     CHECK(digests(p.path / "kasane") == undisturbed());
+}
+
+TEST_CASE("A file that cannot be looked at to tell its role is taken in by the next run with all that was chosen "
+          "without it") {
+    const TemporaryFolder folder;
+    const Quiet quiet;
+    for (const char* name : {"disturbed", "calm"})
+        sky::write_scenario(sky::demo_variant("silent").make(), folder / name, quiet.context);
+    run(folder / "calm");
+    const fs::path flat = folder / "disturbed/heap/img_0110.fits"; // nothing but its pixels says so
+    const std::string content = read_file(flat);
+    Meddler meddler;
+    meddler.at["look"] = [&] { cut(flat); };
+    const RunReport disturbed = run_with(folder / "disturbed", meddler);
+    CHECK(find(disturbed.findings, "pixels-unreadable"));
+    std::ofstream(flat, std::ios::binary) << content;
+    CHECK_FALSE(find(run(folder / "disturbed").findings, "pixels-unreadable"));
+    CHECK(digests(folder / "disturbed/kasane/lights") == digests(folder / "calm/kasane/lights"));
+    CHECK(status_of(folder / "disturbed").all_done());
 }
 
 TEST_CASE("A file that is replaced while it is read is not measured under its old name") {

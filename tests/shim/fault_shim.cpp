@@ -2,6 +2,7 @@
 //
 //   KASANE_FAULT=read:17      which; kinds are read, write, sync, rename, allocate. 0: none fails
 //   KASANE_FAULT_IN=/folder   calls on other files are neither counted nor failed
+//   KASANE_FAULT_STALLS=1     a read that would fail never comes back instead
 //   KASANE_FAULT_COUNT=/file  where the number of calls of that kind is written at the end
 #include <atomic>
 #include <cerrno>
@@ -58,7 +59,11 @@ bool inside(int descriptor) {
 }
 
 bool fails(const char* kind, int descriptor) {
-    return plan().concerns(kind) && inside(descriptor) && plan().is_next();
+    if (!plan().concerns(kind) || !inside(descriptor) || !plan().is_next()) return false;
+    if (std::getenv("KASANE_FAULT_STALLS"))
+        for (;;)
+            ::pause();
+    return true;
 }
 
 template <class F>

@@ -4,7 +4,7 @@
 namespace kasane::test {
 
 extern const char* const kCommand;   // the command
-extern const char* const kExample;   // examples/stack_folder
+extern const char* const kBuild;     // the folder of the build
 extern const char* const kFaultShim; // the library that makes calls fail (test_io_faults.cpp)
 extern const char* const kSources;   // the root of the sources
 

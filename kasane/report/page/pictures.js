@@ -14,6 +14,8 @@ Kasane.Pictures = class {
   }
 
   // Bytes of a picture: {width, height, pixels (RGBA), scale}. Kept for the last few hundred.
+  // What numbers meant until now.
+  forget() { this.cache.clear(); this.fine.clear(); this.view = null; }
   load(address, inline, scale) {
     let entry = this.cache.get(address);
     if (entry) { this.cache.delete(address); this.cache.set(address, entry); return entry; }

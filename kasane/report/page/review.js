@@ -26,7 +26,7 @@
   const decisionIn = (s, i) => (S.decisions.has(s + "/" + i) ? S.decisions.get(s + "/" + i) : D.stacks[s].frames[i].decision || null);
   const colour = name => getComputedStyle(document.documentElement).getPropertyValue("--" + name).trim();
   const text = (m, v) => Kasane.valueText(D.measures[m], v);
-  let C = {};
+  let C = {}, growing = null;
 
   // ---- judging -------------------------------------------------------------------------------------------------------
   const doubtful = i => {
@@ -369,7 +369,7 @@
       f.rejected = { runs: [] };
       fetch("rejected/" + place).then(r => r.json()).then(list => { f.rejected = list || f.rejected; redraw(); }).catch(() => {});
     }
-    return { frame: f, key: place, inline: f.image, address: raw ? `picture/${place}?raw=1` : "preview/" + place, stars: f.stars || starLists.get(place), comet: comet.on(f), star: S.star && S.star.place === place ? S.star : null, label };
+    return { frame: f, key: place, inline: f.image, address: raw ? `picture/${place}?raw=1&of=${D.generation}` : `preview/${place}?of=${D.generation}`, stars: f.stars || starLists.get(place), comet: comet.on(f), star: S.star && S.star.place === place ? S.star : null, label };
   }
   function extremes() {
     const frames = stack().frames, m = Number(S.sort) || M.worth, sign = D.measures[m].better < 0 ? -1 : 1;
@@ -567,7 +567,8 @@
   function tab(name) {
     S.tab = name;
     for (const b of document.querySelectorAll("#tabs button")) b.setAttribute("aria-selected", b.dataset.tab === name);
-    for (const t of ["cost", "together", "limits", "star"]) $(t).hidden = t !== name;
+    for (const t of ["cost", "together", "limits", "star", "growing"]) $(t).hidden = t !== name;
+    if (growing && name === "growing") growing.draw();
     if (S.verdicts.length) tabs();
   }
 
@@ -587,13 +588,26 @@
   }
   function fresher(data) {
     const current = S.current;
+    const lights = () => JSON.stringify(D.stacks.map(s => [s.name, s.frames.map(f => f.file)])), before = lights();
     D = data;
     S.decisions.clear();
     S.lead = null;
     comet.forget();
     S.limits = copy(D.limits);
     S.current = current;
+    if (lights() !== before) return others();
     judge();
+  }
+  // Other lights than before: what is known by number means others now.
+  function others() {
+    const name = S.shownStack;
+    starLists.clear();
+    S.star = null;
+    pictures.forget();
+    stackButtons();
+    telescope();
+    chooseStack(Math.max(0, D.stacks.findIndex(s => s.name === name)));
+    go(stack().frames.length - 1);
   }
   function decisionsList() {
     return [...S.decisions].map(([k, d]) => { const [s, f] = k.split("/").map(Number); return { stack: s, frame: f, verdict: d ? (d.keep ? "keep" : "drop") : "auto", note: d ? d.note : "" }; });
@@ -613,7 +627,7 @@
     }
     try {
       const n = S.decisions.size, written = [], lead = S.lead ? leadFile() : "", pointed = comet.changed();
-      fresher(await post("accept", { decisions: decisionsList(), limits: moved ? limits : null, reference: S.lead, comet: comet.changes() }));
+      fresher(await post("accept", { generation: D.generation, decisions: decisionsList(), limits: moved ? limits : null, reference: S.lead, comet: comet.changes() }));
       if (n) written.push(n + " verdicts in verdicts.toml");
       if (moved) written.push("limits in kasane.toml");
       if (pointed) written.push(`${comet.count()} marks of a comet in kasane.toml, followed from the next run on`);
@@ -646,12 +660,14 @@
   function fill(id, value) { const s = measureSelect(value); $(id).append(...s.children); $(id).value = value; }
   function chooseStack(s) {
     S.stack = s;
+    S.shownStack = stack().name;
     S.current = 0;
     S.selected.clear();
     pictures.view = null;
     for (const b of document.querySelectorAll("#stacks button")) b.setAttribute("aria-pressed", Number(b.dataset.s) === s);
     judge();
     prefetch();
+    if (growing && S.tab === "growing") growing.draw();
   }
   function setLook(look) {
     S.look = look;
@@ -662,12 +678,17 @@
   }
   $("project").textContent = D.folder;
   document.title = `Kasane: review of ${D.folder}`;
-  D.stacks.forEach((s, i) => {
-    const b = el("button", { "data-s": i, title: s.name }, s.filter || s.name);
-    b.addEventListener("click", () => chooseStack(i));
-    $("stacks").append(b);
-  });
-  $("telescope").textContent = D.drifts.map(d => `${d.night}: ${d.diagnosis.join("; ")}`).join(" · ");
+  function stackButtons() {
+    $("stacks").textContent = "";
+    D.stacks.forEach((s, i) => {
+      const b = el("button", { "data-s": i, title: s.name }, s.filter || s.name);
+      b.addEventListener("click", () => chooseStack(i));
+      $("stacks").append(b);
+    });
+  }
+  function telescope() { $("telescope").textContent = D.drifts.map(d => `${d.night}: ${d.diagnosis.join("; ")}`).join(" · "); }
+  stackButtons();
+  telescope();
   $("sort").append(el("option", { value: "time" }, "time"));
   fill("sort", ""); $("sort").value = "time";
   fill("slidemeasure", M.fwhm); fill("xaxis", M.fwhm); fill("yaxis", M.stars); fill("newmeasure", M.fwhm);
@@ -759,7 +780,9 @@
   new ResizeObserver(redraw).observe($("picture")); // whatever moves beside it
   window.addEventListener("beforeunload", e => { if (changed() && !alone) e.preventDefault(); });
   setLook(S.look);
+  const begin = () => { growing = new Kasane.Growing({ stack: () => stack().name, changed, say, fresher, axis, options: fresh, colours: () => C }); };
   tab("cost");
   chooseStack(D.stacks.reduce((best, s, i) => (s.frames.length > D.stacks[best].frames.length ? i : best), 0));
+  if (D.growing) { begin(); tab("growing"); }
   window.kasaneState = { S, data: () => D, judge, go, decide, pictures, comet };
 })();
