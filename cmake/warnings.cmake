@@ -10,7 +10,11 @@ endif()
 if(KASANE_FUZZ)
   add_compile_options(-fsanitize=fuzzer-no-link)
 endif()
-if(KASANE_SANITIZE)
+if(KASANE_SANITIZE STREQUAL "thread")
+  target_compile_options(kasane_warnings INTERFACE $<$<CXX_COMPILER_ID:GNU>:-Wno-maybe-uninitialized -Wno-tsan>)
+  add_compile_options(-fsanitize=thread)
+  add_link_options(-fsanitize=thread)
+elseif(KASANE_SANITIZE)
   # g++ 12 warns of values it cannot follow through its own instrumentation, in the standard library's <regex>.
   target_compile_options(kasane_warnings INTERFACE $<$<CXX_COMPILER_ID:GNU>:-Wno-maybe-uninitialized>)
   # Null, alignment and size are checked at every access, which doubles the compiler's time; the address sanitizer

@@ -59,6 +59,11 @@ public:
         get(d);
         v = d;
     }
+    void get(bool& v) { // a byte that is neither would be no value at all
+        std::uint8_t byte = 0;
+        get(byte);
+        v = byte != 0;
+    }
     template <class T>
     T take() {
         T v{};
@@ -66,6 +71,7 @@ public:
         return v;
     }
     bool at_end() const { return at_ == bytes_.size(); }
+    std::size_t left() const { return bytes_.size() - at_; }
 
 private:
     void need(std::size_t n) const {

@@ -6,6 +6,7 @@
 #include <kasane/recipe/edit.hpp>
 #include <kasane/report/json.hpp>
 #include <kasane/report/page_assets.hpp>
+#include <kasane/report/review_request.hpp>
 #include <kasane/report/watch_text.hpp>
 
 #include <array>
@@ -78,21 +79,12 @@ private:
     std::size_t most_, running_ = 0;
 };
 
-/// A whole number that can be an index.
-std::size_t index_of(const nlohmann::json& j) {
-    if (!j.is_number_unsigned()) throw UsageError("a decision names no exposure of this project", {}, {});
-    return j.get<std::size_t>();
-}
-
-/// Where a comet is marked on an exposure; nothing: not any more.
-std::optional<Point> comet_place(const nlohmann::json& j, const FrameGrade& frame) {
-    if (j.is_null()) return std::nullopt;
-    const Point at{j.at(0).get<double>(), j.at(1).get<double>()};
+/// Whether a comet may be marked there, pixels of the file.
+void require_inside(const Point& at, const FrameGrade& frame) {
     const int width = frame.measures ? frame.measures->width * frame.cell : 0,
               height = frame.measures ? frame.measures->height * frame.cell : 0;
     if (!(at.x >= -0.5 && at.y >= -0.5 && at.x <= width - 0.5 && at.y <= height - 0.5))
         throw UsageError(fmt::format("the comet is marked outside {}", frame.path), {}, {});
-    return at;
 }
 
 } // namespace
@@ -350,60 +342,42 @@ struct ReviewServer::Service {
         r.set_content(encode_jpeg(p.pixels, 90), "image/jpeg");
     }
 
-    /// {"decisions": [{"stack": 0, "frame": 3, "verdict": "drop", "note": ""}], "limits": ["..."] or null,
-    ///  "reference": {"stack": 0, "frame": 3} or null,
-    ///  "comet": [{"stack": 0, "frame": 3, "at": [312.4, 204.0] or null}]}, pixels of the file
+    /// The exposure that a request speaks of. Throws UsageError where there is none.
+    const FrameGrade& frame_at(const FramePlace& of) const {
+        if (of.stack >= project->report.stacks.size() || of.frame >= project->report.stacks[of.stack].frames.size())
+            throw UsageError("what was sent names no exposure of this project", {}, {});
+        return project->report.stacks[of.stack].frames[of.frame];
+    }
+
     void accept(const std::string& sent, httplib::Response& r) {
         const std::lock_guard lock(mutex);
+        const ReviewRequest request = parse_review_request(sent);
+        if (request.generation && *request.generation != generation)
+            throw UsageError("the page shows an earlier state than the last one that was asked for", {},
+                             "Load it again");
         std::vector<VerdictChange> changes;
-        std::optional<std::vector<std::string>> limits;
-        std::optional<std::string> reference;
-        std::vector<std::pair<std::string, std::optional<Point>>> comet; // files
-        try {
-            const auto body = nlohmann::json::parse(sent);
-            if (const auto of = body.find("generation"); of != body.end() && *of != generation)
-                throw UsageError("the page shows an earlier state than the last one that was asked for", {},
-                                 "Load it again");
-            for (const auto& d : body.at("decisions")) {
-                const auto s = index_of(d.at("stack")), f = index_of(d.at("frame"));
-                const auto word = d.at("verdict").get<std::string>();
-                if (s >= project->report.stacks.size() || f >= project->report.stacks[s].frames.size() ||
-                    (word != "keep" && word != "drop" && word != "auto"))
-                    throw UsageError("a decision names no exposure of this project", {}, {});
-                const FrameGrade& frame = project->report.stacks[s].frames[f];
-                changes.push_back(
-                    {frame.path, frame.content,
-                     word == "auto" ? std::nullopt : std::optional(Decision{word == "keep", d.value("note", "")})});
-            }
-            if (const auto lead = body.find("reference"); lead != body.end() && !lead->is_null()) {
-                const auto s = index_of(lead->at("stack")), f = index_of(lead->at("frame"));
-                if (s >= project->report.stacks.size() || f >= project->report.stacks[s].frames.size())
-                    throw UsageError("the grid is to be given by no exposure of this project", {}, {});
-                reference = project->report.stacks[s].frames[f].path;
-            }
-            for (const auto& mark : body.value("comet", nlohmann::json::array())) {
-                const auto s = index_of(mark.at("stack")), f = index_of(mark.at("frame"));
-                if (s >= project->report.stacks.size() || f >= project->report.stacks[s].frames.size())
-                    throw UsageError("a comet is marked on no exposure of this project", {}, {});
-                comet.emplace_back(project->report.stacks[s].frames[f].path,
-                                   comet_place(mark.at("at"), project->report.stacks[s].frames[f]));
-            }
-            if (!body.at("limits").is_null()) limits = body.at("limits").get<std::vector<std::string>>();
-        } catch (const nlohmann::json::exception&) {
-            throw UsageError("the page sent what makes no sense", {}, "Load it again");
+        for (const auto& verdict : request.verdicts) {
+            const FrameGrade& frame = frame_at(verdict.of);
+            changes.push_back({frame.path, frame.content, verdict.decision});
         }
+        std::optional<std::string> reference;
+        if (request.reference) reference = frame_at(*request.reference).path;
+        for (const auto& mark : request.comet)
+            if (const FrameGrade& frame = frame_at(mark.of); mark.place) require_inside(*mark.place, frame);
+        const auto& limits = request.limits;
         Step step{content_of(verdicts()), content_of(recipe()), {}, {}};
         std::optional<std::string> new_recipe;
         if (limits) new_recipe = recipe_with_limits(step.recipe_before.value_or(""), *limits, recipe());
         if (reference)
             new_recipe =
                 recipe_with_reference(new_recipe ? *new_recipe : step.recipe_before.value_or(""), *reference, recipe());
-        if (!comet.empty()) {
+        if (!request.comet.empty()) {
             const std::string before = new_recipe ? *new_recipe : step.recipe_before.value_or("");
             std::vector<CometMark> marks = parse_recipe(before, recipe()).comet;
-            for (const auto& mark : comet) {
-                std::erase_if(marks, [&](const CometMark& m) { return m.file == mark.first; });
-                if (mark.second) marks.push_back({mark.first, mark.second->x, mark.second->y});
+            for (const auto& mark : request.comet) {
+                const std::string& file = frame_at(mark.of).path;
+                std::erase_if(marks, [&](const CometMark& m) { return m.file == file; });
+                if (mark.place) marks.push_back({file, mark.place->x, mark.place->y});
             }
             new_recipe = recipe_with_comet_marks(before, marks, recipe());
         }

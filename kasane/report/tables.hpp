@@ -14,6 +14,7 @@
 //   json.hpp         everything as JSON
 //   run_page.hpp     a run's result as one page; page_file.hpp: pages as one file
 //   review.hpp       the review page and its server
+//   review_request.hpp  what that page sends
 //   page_assets.hpp  the files of the page
 #pragma once
 

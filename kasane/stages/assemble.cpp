@@ -4,9 +4,9 @@
 #include <kasane/image/statistics.hpp>
 #include <kasane/integration/binned_frame.hpp>
 #include <kasane/integration/lengths.hpp>
-#include <kasane/stages/level_records.hpp>
 #include <kasane/stages/measure.hpp>
 #include <kasane/stages/stack_basis.hpp>
+#include <kasane/stages/stack_levels.hpp>
 
 #include <algorithm>
 #include <cmath>

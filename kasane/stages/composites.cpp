@@ -132,10 +132,10 @@ public:
         write(combine());
         report_.time = clock.seconds();
         const std::string key = plan_.basis->key();
+        s_.ledger.set_choice("file/" + report_.file, key); // first: it is no longer what it was before
         remember_intact(s_, s_.output / report_.file);
         remember_intact(s_, s_.output / report_.preview);
         s_.ledger.set_fact(key, json_text({{"report", report_}}));
-        s_.ledger.set_choice("file/" + report_.file, key);
         if (!s_.options.preview) s_.ledger.set_choice("basis/" + report_.file, plan_.basis->text());
         return std::move(report_);
     }

@@ -16,8 +16,7 @@ bool decode(Reader& r, DefectList& list) {
     const int height = r.take<int>();
     if (height < 0 || height > 1000000) return false;
     const auto count = r.take<std::uint32_t>();
-    constexpr std::uint32_t kMost = 50'000'000; // more than any sensor could have
-    if (count > kMost) return false;
+    if (count > r.left() / (2 * sizeof(int))) return false;
     std::vector<std::pair<int, int>> places(count);
     for (auto& [x, y] : places) {
         x = r.take<int>();

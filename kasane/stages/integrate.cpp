@@ -360,6 +360,8 @@ private:
         for (const Light& l : lights)
             if (l.unread) s_.unread.insert(l.exposure->path);
         if (master) {
+            // First: what a cut off run leaves intact is never taken for a file of other settings.
+            s_.ledger.set_choice("file/" + report.file, basis.key());
             remember_intact(s_, s_.output / report.file);
             remember_intact(s_, s_.output / report.preview);
             remember_intact(s_, s_.output / report.rejection_picture);
@@ -369,10 +371,7 @@ private:
         }
         s_.ledger.set_fact(basis.key(), json_text({{"report", report}}));
         if (master && !s_.options.preview) s_.ledger.together([&] { remember_where(lights, a, *master); });
-        if (master) {
-            s_.ledger.set_choice("file/" + report.file, basis.key());
-            if (!s_.options.preview) s_.ledger.set_choice("basis/" + report.file, basis.text());
-        }
+        if (master && !s_.options.preview) s_.ledger.set_choice("basis/" + report.file, basis.text());
         return report;
     }
 

@@ -1,24 +1,20 @@
-// The levels of stacks, as the ledger keeps them: fitted once for lights, places and settings, whatever else of the
-// integration is tried. Part of stage 6.
+// What is remembered of levels, as bytes of the ledger, a few kilobytes a frame. Not for others than stages/.
 #pragma once
 
 #include <kasane/normalization/levels.hpp>
-#include <kasane/stages/session.hpp>
 
 #include <optional>
 #include <string>
-#include <vector>
 
 namespace kasane {
 
-/// The levels of a plane of a stack (normalization/levels.hpp), fitted anew only where they are not known yet.
-/// `sources` are what the measures of `inputs` are keyed by.
-StackLevels levels_of_stack(Session& session, const std::vector<LevelInput>& inputs,
-                            const std::vector<std::string>& sources, std::size_t plane, const Canvas& canvas,
-                            const LevelOptions& options);
+class Writer;
 
-/// As bytes, a few kilobytes a frame; nothing where they are none of these.
+/// How a frame lies on the canvas, with its lenses.
+void put(Writer& bytes, const Transform& to_frame);
+
 std::string encode(const StackLevels& levels);
+/// Nothing where the bytes are of another version or damaged.
 std::optional<StackLevels> decode_levels(const std::string& bytes);
 
 } // namespace kasane

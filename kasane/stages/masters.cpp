@@ -163,9 +163,9 @@ ReadyMaster ready_master(Session& s, const MasterPlan& plan) {
         throw;
     }
     const std::string name = master_entry(plan);
+    s.ledger.set_choice("file/" + name, key); // first: never is a file intact under the name of what it was before
     remember_intact(s, file);
     s.ledger.set_fact(key, json_text({{"report", made.report}}));
-    s.ledger.set_choice("file/" + name, key);
     s.ledger.set_choice("basis/" + name, basis.text());
     made.key = effective_key(key, made.report);
     return made;

@@ -25,9 +25,6 @@ std::vector<Measured> measure_lights(Session& session, Calibrations& calibration
                                      const std::vector<const LightPlan*>& lights);
 /// Where the preview of a light with this measure key lies.
 std::filesystem::path preview_file(const Session& session, const std::string& measure_key);
-/// Measures as the ledger keeps them; nothing if the bytes are of another version or damaged.
-std::string encode_measures(const ExposureMeasures& measures);
-std::shared_ptr<const ExposureMeasures> decode_measures(const std::string& bytes);
 std::string measure_key(const Session& session, const Calibrations& calibrations, const LightPlan& light);
 
 } // namespace kasane

@@ -3,7 +3,7 @@
 #include <kasane/base/error.hpp>
 #include <kasane/base/hash.hpp>
 #include <kasane/frames/exposure.hpp>
-#include <kasane/stages/measure.hpp>
+#include <kasane/stages/measure_record.hpp>
 
 #include <fmt/format.h>
 

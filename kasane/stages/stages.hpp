@@ -20,6 +20,7 @@
 //   comet_header.hpp              what headers say of it
 //   lengths.hpp           what lights saturate, of which length each is
 //   cameras.hpp           gain, read noise and saturation, kept from run to run
+//   measure_record.hpp    4: measures, as the ledger keeps them
 //   align.hpp             5: lights onto the grid of their reference, the optics of the rigs
 //   align_records.hpp     5: those, as the ledger keeps them
 //   master_build.hpp      3: one master, of as many frames as are good
@@ -37,7 +38,8 @@
 //   stack_account.hpp     6: what a master light has to tell
 //   group_canvas.hpp      6: the canvas of the master lights of a target
 //   canvas_sky.hpp        6: where on the sky a master light lies
-//   level_records.hpp     6: levels of stacks that are known already
+//   stack_levels.hpp      6: levels of stacks, fitted or known already
+//   level_records.hpp     6: those, as the ledger keeps them
 //   rejected_records.hpp  6: where samples of lights were rejected
 //   rejected_lights.hpp   6: each of those samples, for whoever wants the lights without them
 //   composites.hpp        images made of several master lights

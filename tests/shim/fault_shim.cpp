@@ -3,9 +3,11 @@
 //   KASANE_FAULT=read:17      which; kinds are read, write, sync, rename, allocate. 0: none fails
 //   KASANE_FAULT_IN=/folder   calls on other files are neither counted nor failed
 //   KASANE_FAULT_STALLS=1     a read that would fail never comes back instead
+//   KASANE_FAULT_KILLS=1      the program is killed instead, before the call
 //   KASANE_FAULT_COUNT=/file  where the number of calls of that kind is written at the end
 #include <atomic>
 #include <cerrno>
+#include <csignal>
 #include <cstdio>
 #include <cstdlib>
 #include <cstring>
@@ -36,7 +38,11 @@ struct Plan {
         }
     }
     bool concerns(const char* what) const { return std::strcmp(kind, what) == 0; }
-    bool is_next() { return ++calls == wanted; }
+    bool is_next() {
+        const bool next = ++calls == wanted;
+        if (next && std::getenv("KASANE_FAULT_KILLS")) ::kill(::getpid(), SIGKILL);
+        return next;
+    }
 };
 
 Plan& plan() {
