@@ -30,7 +30,7 @@ set(kasane_alone
   kasane/report/tables.cpp
   kasane/stages/composites.cpp
   kasane/stages/level_records.cpp
-  kasane/stages/measure.cpp
+  kasane/stages/measure_record.cpp
   kasane/stages/rejected_lights.cpp
   kasane/stages/shared_grid.cpp
   tests/test_rooms.cpp
