@@ -42,6 +42,7 @@ TEST_CASE("Names of panels are split into target and panel") {
 }
 
 TEST_CASE("A text as long as a book is no panel's name") {
-    const std::string longest = std::string(100000, 'a') + " panel 1";
+    std::string longest(100000, 'a');
+    longest += " panel 1";
     CHECK(panel_of_name(longest).target == longest);
 }
