@@ -57,7 +57,7 @@ TEST_CASE("Records of the ledger come back from their bytes, and from none that 
     CHECK(decode_exposure(encode(e))->camera == "Lantern 16");
     refuses_cut(
         encode(Look{}, true), [](const std::string& b) { return decode_look(b, true); }, false);
-    refuses_cut(encode(Outcome::of(Registration{})), decode_outcome);
+    refuses_cut(encode(kasane::Outcome::of(Registration{})), decode_outcome);
     Solved solved{"basis", 3, {}};
     solved.rigs["rig"].lens = std::make_shared<const Lens>();
     refuses_cut(encode(solved), decode_solved);
