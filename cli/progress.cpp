@@ -2,6 +2,7 @@
 
 #include <kasane/report/tables.hpp>
 
+#include <cmath>
 #include <cstdio>
 #include <fmt/format.h>
 #include <unistd.h>
@@ -15,12 +16,22 @@ TerminalProgress::~TerminalProgress() {
     clear();
 }
 
+double TerminalProgress::now() const {
+    return std::chrono::duration<double>(Clock::now() - born_).count();
+}
+
+void TerminalProgress::expect(const std::vector<StageCost>& stages) {
+    const std::lock_guard lock(mutex_);
+    whole_.expect(stages);
+}
+
 void TerminalProgress::begin(const std::string& stage, std::int64_t total) {
     const std::lock_guard lock(mutex_);
     stage_ = stage;
     total_ = total;
     done_ = 0;
     started_ = Clock::now();
+    whole_.begin(stage, total, now());
     drawn_ = {};
     if (total_ > 0) draw();
 }
@@ -28,12 +39,14 @@ void TerminalProgress::begin(const std::string& stage, std::int64_t total) {
 void TerminalProgress::advance(std::int64_t units) {
     const std::lock_guard lock(mutex_);
     done_ += units;
+    whole_.advance(units);
     if (Clock::now() - drawn_ > std::chrono::milliseconds(120)) draw();
 }
 
 void TerminalProgress::end() {
     const std::lock_guard lock(mutex_);
     clear();
+    whole_.end(now());
     if (total_ == 0 || quiet_) return;
     const double seconds = std::chrono::duration<double>(Clock::now() - started_).count();
     if (!terminal_ || seconds > 1) log_->info("{}: done in {}", stage_, duration_text(seconds));
@@ -50,7 +63,11 @@ void TerminalProgress::draw() {
     std::string bar;
     for (int i = 0; i < kBar; ++i)
         bar += i < full ? "█" : "░";
-    const std::string remaining = share > 0.02 ? duration_text(passed * (1 - share) / share) + " left" : "";
+    std::string remaining;
+    if (whole_.expects_any()) // of everything
+        remaining = fmt::format("about {} left in all", duration_text(std::ceil(std::max(1.0, whole_.seconds(now())))));
+    else if (share > 0.02)
+        remaining = duration_text(passed * (1 - share) / share) + " left";
     std::fputs(
         fmt::format("\r\033[K{:<40} {} {:3.0f} %  {}", stage_.substr(0, 40), bar, 100 * share, remaining).c_str(),
         stderr);

@@ -10,13 +10,14 @@
 
 namespace kasane::cli {
 
-/// On a terminal: one line, redrawn, with a bar and the time that remains at the rate of this stage. Elsewhere: a line
-/// when a stage ends. All on standard error.
+/// On a terminal: one line, redrawn, with a bar of the stage and the time that remains: of everything where it was said
+/// what is to come, else of the stage at its rate. Elsewhere: a line when a stage ends. All on standard error.
 class TerminalProgress final : public Progress {
 public:
     TerminalProgress(std::shared_ptr<spdlog::logger> log, bool quiet);
     ~TerminalProgress() override;
 
+    void expect(const std::vector<StageCost>& stages) override;
     void begin(const std::string& stage, std::int64_t total) override;
     void advance(std::int64_t units) override;
     void end() override;
@@ -25,6 +26,7 @@ private:
     using Clock = std::chrono::steady_clock;
     void draw();
     void clear();
+    double now() const;
 
     std::shared_ptr<spdlog::logger> log_;
     bool quiet_, terminal_;
@@ -32,6 +34,8 @@ private:
     std::string stage_;
     std::int64_t total_ = 0, done_ = 0;
     Clock::time_point started_, drawn_;
+    const Clock::time_point born_ = Clock::now();
+    RemainingTime whole_;
     bool on_screen_ = false;
 };
 

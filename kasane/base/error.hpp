@@ -8,6 +8,7 @@
 //   output_file.hpp  writing without half files
 //   parallel.hpp     parallel loops that can be cancelled; the context of a piece of work
 //   progress.hpp     progress and cancellation, from the side of the work
+//   remaining_time.hpp  how long work of several stages will still take
 //   provenance.hpp   the steps that made an image, with settings and inputs
 //   scratch.hpp      memory behind which a file stands, for results larger than the budget
 //   spelling.hpp     what somebody may have meant by an unknown word

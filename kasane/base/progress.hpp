@@ -1,10 +1,13 @@
 // Progress reports and cancellation, seen from the work's side; how they are shown is the caller's business.
 #pragma once
 
+#include <kasane/base/remaining_time.hpp>
+
 #include <atomic>
 #include <cstdint>
 #include <memory>
 #include <string>
+#include <vector>
 
 namespace kasane {
 
@@ -12,6 +15,8 @@ namespace kasane {
 class Progress {
 public:
     virtual ~Progress() = default;
+    /// What is to come, stage by stage, from here on.
+    virtual void expect(const std::vector<StageCost>& stages);
     /// A stage of `total` units of work starts ("measure", 48).
     virtual void begin(const std::string& stage, std::int64_t total);
     /// `units` more of the current stage are done.

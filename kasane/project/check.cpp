@@ -39,16 +39,10 @@ CostEstimate estimate(OpenProject& p, const Work& work) {
     cost.result_bytes = work.result_bytes;
     cost.memory_bytes = work.memory_bytes;
     cost.cache_bytes = std::min(work.cache_bytes, p.recipe.cache_bytes);
-    double speed = 1;
-    if (const auto known = p.ledger.choice("speed")) {
-        const double v = std::strtod(known->c_str(), nullptr);
-        if (v > 0.01 && v < 100) {
-            speed = v;
-            cost.measured = true;
-        }
-    }
+    const auto speed = known_speed(p.session);
+    cost.measured = speed.has_value();
     const int threads = p.session.context.workers.threads();
-    cost.seconds = work.core_seconds * speed / threads;
+    cost.seconds = work.core_seconds() * speed.value_or(1) / threads;
     std::error_code failed;
     fs::path place = fs::absolute(p.output, failed);
     while (!fs::exists(place, failed) && place.has_parent_path() && place != place.parent_path())

@@ -108,6 +108,14 @@ RunReport run_up_to(Last last, const RunOptions& options, const Context& context
 
     const Work todo = remaining_work(session);
     if (const auto short_of = memory_finding(session, todo)) report.findings.push_back(*short_of);
+    if (last == Last::make && options.only.empty() && !todo.stages.empty()) {
+        std::vector<StageCost> stages = todo.stages;
+        stages.push_back({"report", todo.report_seconds});
+        const double pace = known_speed(session).value_or(1) / context.workers.threads();
+        for (StageCost& stage : stages)
+            stage.seconds *= pace, stage.after *= pace;
+        context.progress.expect(stages);
+    }
     const Stopwatch work;
     make_masters(session);
     settle_panels(session);

@@ -1,8 +1,8 @@
-#include <kasane/stages/drizzle_choice.hpp>
 #include <kasane/stages/remaining_work.hpp>
 
 #include <kasane/stages/comet_masters.hpp>
 #include <kasane/stages/composites.hpp>
+#include <kasane/stages/drizzle_choice.hpp>
 #include <kasane/stages/grade.hpp>
 #include <kasane/stages/group_canvas.hpp>
 #include <kasane/stages/masters.hpp>
@@ -11,6 +11,7 @@
 #include <kasane/stages/stack_basis.hpp>
 
 #include <algorithm>
+#include <cstdlib>
 #include <fmt/format.h>
 #include <set>
 
@@ -18,8 +19,11 @@ namespace kasane {
 
 namespace {
 
-// Seconds for a megapixel on one core of a usual machine, until a run here has shown its own.
-constexpr double kMasterCost = 0.02, kMeasureCost = 0.25, kIntegrateCost = 0.06;
+// Seconds for a megapixel on one core of a usual machine, until a run here has shown its own; docs/performance.md. Of a
+// frame: of a master, measured, registered, integrated; of a master light, beside its lights.
+constexpr double kMasterCost = 0.0065, kMeasureCost = 0.04, kRegisterCost = 0.004, kIntegrateCost = 0.02;
+constexpr double kDrizzleCost = 0.08; // instead
+constexpr double kFinishCost = 0.2, kReportCost = 0.05;
 constexpr double kWorthTiming = 1; // seconds of work below which nothing can be learnt of the speed
 
 double megapixels(const Exposure& e) {
@@ -31,17 +35,19 @@ std::uint64_t pixels_of(const Exposure& e) {
 }
 
 void add_masters(const Session& s, Work& work) {
+    StageCost masters{"masters"};
     for (const std::size_t i : needed_masters(s.pairing)) {
         const MasterPlan& plan = s.pairing.masters[i];
         if (plan.existing || !s.masters[i] || finished_master(s, plan, master_basis(s, plan).key())) continue;
         const Exposure& e = s.exposures[plan.members.front()];
         ++work.masters;
         work.result_bytes += pixels_of(e) * sizeof(float);
-        work.core_seconds += kMasterCost * static_cast<double>(plan.members.size()) * megapixels(e);
+        masters.seconds += kMasterCost * static_cast<double>(plan.members.size()) * megapixels(e);
     }
+    if (work.masters > 0) work.stages.push_back(masters);
 }
 
-void add_stack(const Session& s, const Calibrations& calibrations, const StackPlan& plan, bool comet, Work& work) {
+StageCost add_stack(const Session& s, const StackPlan& plan, bool comet, Work& work) {
     constexpr std::uint64_t kResult = 9;   // bytes a pixel: the light and its coverage as floats, and the preview
     constexpr std::uint64_t kRejected = 4; // the same, for all planes together: what was rejected below and above
     constexpr std::uint64_t kInMemory = 12;
@@ -59,12 +65,23 @@ void add_stack(const Session& s, const Calibrations& calibrations, const StackPl
     const std::uint64_t results = comet ? 3 : 1;
     work.result_bytes += results * pixels * (kResult * planes + kRejected);
     work.memory_bytes = std::max(work.memory_bytes, results * pixels * (kInMemory * planes + kRejected));
+    StageCost stack{(drizzle ? "drizzle " : "integrate ") + plan.name};
+    for (const LightPlan& l : plan.lights)
+        stack.seconds += (comet ? 1 + CometMasters::kPasses : 1) * (drizzle ? kDrizzleCost : kIntegrateCost) *
+                         megapixels(s.exposures[l.exposure]);
+    stack.after = kFinishCost * 1e-6 * static_cast<double>(results * pixels * planes);
+    return stack;
+}
+
+/// Of the lights that are not known yet.
+void add_lights(const Session& s, const Calibrations& calibrations, const StackPlan& plan, StageCost& measure,
+                StageCost& align, Work& work) {
     for (const LightPlan& l : plan.lights) {
-        const Exposure& e = s.exposures[l.exposure];
-        work.core_seconds += (comet ? 1 + CometMasters::kPasses : 1) * kIntegrateCost * megapixels(e);
         if (s.ledger.fact(measure_key(s, calibrations, l))) continue;
+        const Exposure& e = s.exposures[l.exposure];
         ++work.lights;
-        work.core_seconds += kMeasureCost * megapixels(e);
+        measure.seconds += kMeasureCost * megapixels(e) * e.planes;
+        align.seconds += kRegisterCost * megapixels(e);
     }
 }
 
@@ -81,6 +98,13 @@ void assume_masters(Session& s) {
     }
 }
 
+double Work::core_seconds() const {
+    double sum = 0;
+    for (const StageCost& stage : stages)
+        sum += stage.seconds + stage.after;
+    return sum;
+}
+
 Work remaining_work(Session& s) {
     const auto kept = std::move(s.masters);
     assume_masters(s);
@@ -93,15 +117,22 @@ Work remaining_work(Session& s) {
         judge_what_is_known(s, calibrations, group);
         const std::string reference = remembered_reference(s, group);
         std::vector<StackReport> finished;
+        StageCost measure{"measure"}, align{"register"};
+        std::vector<StageCost> stacks;
         for (const JointStack& stack : joint_stacks(s, group)) {
+            work.report_seconds += kReportCost * megapixels(s.exposures[stack.plan.lights.front().exposure]);
             const auto done =
                 finished_stack(s, stack.plan, stack_basis(s, calibrations, group, stack, reference).key());
             if (done) finished.push_back(*done);
-            if (!done)
-                add_stack(s, calibrations, stack.plan, comet, work);
-            else if (done->file.empty())
+            if (!done) {
+                add_lights(s, calibrations, stack.plan, measure, align, work);
+                stacks.push_back(add_stack(s, stack.plan, comet, work));
+            } else if (done->file.empty()) {
                 work.failed.push_back(*done);
+            }
         }
+        if (measure.seconds > 0) work.stages.insert(work.stages.end(), {measure, align});
+        work.stages.insert(work.stages.end(), stacks.begin(), stacks.end());
         for (const CompositePlan& c : plan_composites(s, finished))
             if (c.basis && !c.done) ++work.composites;
     }
@@ -124,8 +155,14 @@ std::optional<Finding> memory_finding(const Session& s, const Work& work) {
         "Give more with --memory if there is more"};
 }
 
+std::optional<double> known_speed(const Session& s) {
+    const auto known = s.ledger.choice("speed");
+    const double v = known ? std::strtod(known->c_str(), nullptr) : 0;
+    return v > 0.01 && v < 100 ? std::optional(v) : std::nullopt;
+}
+
 void remember_speed(Session& s, const Work& done, double seconds) {
-    const double expected = done.core_seconds / s.context.workers.threads();
+    const double expected = done.core_seconds() / s.context.workers.threads();
     if (seconds > kWorthTiming && expected > 0) s.ledger.set_choice("speed", fmt::format("{:.4g}", seconds / expected));
 }
 
