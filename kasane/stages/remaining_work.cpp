@@ -157,14 +157,14 @@ std::optional<Finding> memory_finding(const Session& s, const Work& work) {
 }
 
 std::optional<double> known_speed(const Session& s) {
-    const auto known = s.ledger.choice("speed");
+    const auto known = s.ledger.choice("pace");
     const double v = known ? std::strtod(known->c_str(), nullptr) : 0;
     return v > 0.01 && v < 100 ? std::optional(v) : std::nullopt;
 }
 
 void remember_speed(Session& s, const Work& done, double seconds) {
     const double expected = done.core_seconds() / s.context.workers.threads();
-    if (seconds > kWorthTiming && expected > 0) s.ledger.set_choice("speed", fmt::format("{:.4g}", seconds / expected));
+    if (seconds > kWorthTiming && expected > 0) s.ledger.set_choice("pace", fmt::format("{:.4g}", seconds / expected));
 }
 
 } // namespace kasane
