@@ -1,13 +1,41 @@
 #include "progress.hpp"
 
 #include <kasane/report/tables.hpp>
+#include <kasane/report/terminal_text.hpp>
 
+#include <algorithm>
 #include <cmath>
 #include <cstdio>
 #include <fmt/format.h>
+#include <sys/ioctl.h>
 #include <unistd.h>
 
 namespace kasane::cli {
+
+namespace {
+
+int columns_of_errors() {
+    winsize size{};
+    return ioctl(STDERR_FILENO, TIOCGWINSZ, &size) == 0 && size.ws_col > 0 ? size.ws_col : 80;
+}
+
+/// The first characters of UTF-8 text.
+std::string cut_to(std::string text, int width) {
+    while (!text.empty() && shown_width(text) > static_cast<std::size_t>(width)) {
+        while (text.size() > 1 && (static_cast<unsigned char>(text.back()) & 0xc0) == 0x80)
+            text.pop_back();
+        text.pop_back();
+    }
+    return text;
+}
+
+/// Estimates are not known to a tenth.
+std::string whole_seconds(double seconds) {
+    const double whole = std::ceil(std::max(1.0, seconds));
+    return whole < 60 ? fmt::format("{:.0f} s", whole) : duration_text(whole);
+}
+
+} // namespace
 
 TerminalProgress::TerminalProgress(std::shared_ptr<spdlog::logger> log, bool quiet)
     : log_(std::move(log)), quiet_(quiet), terminal_(isatty(STDERR_FILENO) != 0) {}
@@ -58,19 +86,20 @@ void TerminalProgress::draw() {
     drawn_ = Clock::now();
     const double share = std::min(1.0, static_cast<double>(done_) / static_cast<double>(total_));
     const double passed = std::chrono::duration<double>(drawn_ - started_).count();
-    constexpr int kBar = 24;
-    const int full = static_cast<int>(share * kBar);
-    std::string bar;
-    for (int i = 0; i < kBar; ++i)
-        bar += i < full ? "█" : "░";
     std::string remaining;
     if (whole_.expects_any()) // of everything
-        remaining = fmt::format("about {} left in all", duration_text(std::ceil(std::max(1.0, whole_.seconds(now())))));
+        remaining = fmt::format("about {} left in all", whole_seconds(whole_.seconds(now())));
     else if (share > 0.02)
-        remaining = duration_text(passed * (1 - share) / share) + " left";
-    std::fputs(
-        fmt::format("\r\033[K{:<40} {} {:3.0f} %  {}", stage_.substr(0, 40), bar, 100 * share, remaining).c_str(),
-        stderr);
+        remaining = whole_seconds(passed * (1 - share) / share) + " left";
+    const std::string end = fmt::format("{:3.0f} %  {}", 100 * share, remaining);
+    // A line that is longer than the terminal is wide would stay there when it is drawn again.
+    const int room = columns_of_errors() - 1 - static_cast<int>(end.size());
+    const int bar = room >= 66 ? 24 : room >= 30 ? 10 : 0, name = std::clamp(room - bar - 2, 0, 40);
+    std::string line = cut_to(clean(stage_), name);
+    line.append(static_cast<std::size_t>(name) - shown_width(line) + 1, ' ');
+    for (int i = 0; i < bar; ++i)
+        line += i < static_cast<int>(share * bar) ? "█" : "░";
+    std::fputs(fmt::format("\r\033[K{} {}", line, end).c_str(), stderr);
     std::fflush(stderr);
     on_screen_ = true;
 }

@@ -4,6 +4,8 @@
 
 #include <kasane/io/fits.hpp>
 
+#include <kasane/report/terminal_text.hpp>
+
 #include <catch2/catch.hpp>
 #include <fmt/format.h>
 #include <fstream>
@@ -211,6 +213,29 @@ TEST_CASE("Ctrl-C stops cleanly") {
     CHECK_THAT(stopped.err, Catch::Contains("stopped on request"));
     for (auto it = fs::recursive_directory_iterator(folder.path()); it != fs::recursive_directory_iterator(); ++it)
         CHECK(it->path().filename().string().rfind(".kasane-part-", 0) != 0);
+}
+
+TEST_CASE("What is drawn while a run works stays within the terminal, and tells what remains of all") {
+    const TemporaryFolder folder;
+    write_small_project(folder / "p");
+    const int width = GENERATE(40, 80, 132);
+    const std::string log = (folder / "log").string();
+    shell(fmt::format("script -qec 'stty cols {}; {{kasane}} run {}' {} </dev/null", width, (folder / "p").string(),
+                      log));
+    std::ifstream file(log);
+    const std::string all(std::istreambuf_iterator<char>(file), {});
+    int drawn = 0, of_all = 0;
+    for (std::size_t at = 0; (at = all.find("\r\033[K", at)) != std::string::npos;) {
+        at += 4;
+        const std::string line = all.substr(at, all.find_first_of("\r\n", at) - at);
+        if (line.find(" %") == std::string::npos) continue;
+        INFO(line);
+        CHECK(static_cast<int>(shown_width(line)) < width);
+        ++drawn;
+        of_all += line.find(" left in all") != std::string::npos;
+    }
+    CHECK(drawn > 4);
+    CHECK(of_all > 1);
 }
 
 TEST_CASE("The demo refuses to write over a folder in use") {
