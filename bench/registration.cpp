@@ -64,7 +64,7 @@ std::vector<Row> registration(const Context& context) {
             p.frames.push_back(
                 {list[i].stars, p.reference_normal, first.frames[i]->to_frame, &first.frames[i]->matches});
     const Stopwatch again;
-    const RigOptics optics = solve_rig(p);
+    const RigOptics optics = solve_rig(p, context.workers);
     rows.push_back(
         {"A3",
          fmt::format("the lens of {} frames of 200 stars ({}), chosen and solved", p.frames.size() + 1, optics.text()),

@@ -53,26 +53,32 @@ bool is_star(View<const float> v, int x, int y, float limit) {
 
 } // namespace
 
-std::size_t patch_fixed_stars(View<float> flat, const CfaPattern& cfa) {
+std::size_t patch_fixed_stars(View<float> flat, const CfaPattern& cfa, const Workers& workers) {
     const int w = flat.width, h = flat.height, margin = kFar + 2;
     const int step = cfa.empty() ? 1 : 2;
     if (w < 4 * margin || h < 4 * margin) return 0;
     const float noise = difference_noise(flat, cfa.empty() ? 1 : 2);
     if (!(noise > 0)) return 0;
     const float limit = kSigmas * 0.5f * noise; // of sums over four pixels
+    constexpr int kRows = 64;                   // of a band
+    std::vector<std::vector<std::pair<int, int>>> found(static_cast<std::size_t>((h - 2 * margin - 1) / kRows + 1));
+    workers.for_each(found.size(), [&](std::size_t band) {
+        const int first = margin + static_cast<int>(band) * kRows;
+        for (int y = first; y < std::min(first + kRows, h - margin - 1); ++y)
+            for (int x = margin; x < w - margin - 1; ++x) {
+                const float v = summed(flat, x, y);
+                const float rough = v - 0.5f * (summed(flat, x - kRing, y) + summed(flat, x + kRing, y));
+                if (!(rough > limit)) continue;
+                bool highest = true;
+                for (int j = -2; j <= 2 && highest; ++j)
+                    for (int i = -2; i <= 2; ++i)
+                        highest = highest && summed(flat, x + i, y + j) <= v;
+                if (highest && is_star(flat, x, y, limit)) found[band].emplace_back(x, y);
+            }
+    });
     std::vector<std::pair<int, int>> peaks;
-    for (int y = margin; y < h - margin - 1; ++y)
-        for (int x = margin; x < w - margin - 1; ++x) {
-            const float v = summed(flat, x, y);
-            const float rough = v - 0.5f * (summed(flat, x - kRing, y) + summed(flat, x + kRing, y));
-            if (!(rough > limit)) continue;
-            bool highest = true;
-            for (int j = -2; j <= 2 && highest; ++j)
-                for (int i = -2; i <= 2; ++i)
-                    highest = highest && summed(flat, x + i, y + j) <= v;
-            if (!highest) continue;
-            if (is_star(flat, x, y, limit)) peaks.emplace_back(x, y);
-        }
+    for (const auto& band : found)
+        peaks.insert(peaks.end(), band.begin(), band.end());
     constexpr std::size_t kMostPeaks = 5000; // more is a texture, not a sky
     if (peaks.size() > kMostPeaks) return 0;
     std::size_t replaced = 0;

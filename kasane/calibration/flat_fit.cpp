@@ -24,16 +24,20 @@ int block_size(int width, int height) {
 /// Medians of blocks of a plane; of a mosaic, of sums over 2 x 2 pixels, so that its colours mix alike everywhere.
 Image block_levels(View<const float> v, bool mosaic, int block) {
     Image out(v.width / block, v.height / block);
+    const int step = mosaic ? 2 : 1;
     std::vector<float> values;
     for (int j = 0; j < out.height(); ++j)
         for (int i = 0; i < out.width(); ++i) {
-            values.clear();
-            const int step = mosaic ? 2 : 1;
-            for (int y = j * block; y < (j + 1) * block; y += step)
+            values.resize(static_cast<std::size_t>(block / step) * static_cast<std::size_t>(block / step));
+            float* to = values.data();
+            for (int y = j * block; y < (j + 1) * block; y += step) {
+                const float *row = v.row(y), *below = v.row(mosaic ? y + 1 : y);
                 for (int x = i * block; x < (i + 1) * block; x += step) {
-                    const float s = mosaic ? 0.25f * (v(x, y) + v(x + 1, y) + v(x, y + 1) + v(x + 1, y + 1)) : v(x, y);
-                    if (std::isfinite(s)) values.push_back(s);
+                    *to = mosaic ? 0.25f * (row[x] + row[x + 1] + below[x] + below[x + 1]) : row[x];
+                    to += std::isfinite(*to);
                 }
+            }
+            values.resize(static_cast<std::size_t>(to - values.data()));
             out(i, j) = values.empty() ? kNoData : median_in_place(values);
         }
     return out;
@@ -178,28 +182,41 @@ void relative_to_level(Image& v) {
 
 } // namespace
 
-FlatFit fit_flat(const CalibratedView& view) {
-    FlatFit fit;
-    fit.fine = kNoData;
-    const CalibrationSet& set = view.calibration();
-    if (!set.flat || view.planes() != 1) return fit;
-    CalibrationSet without = set;
+BlockLevels light_levels(const CalibratedView& view) {
+    CalibrationSet without = view.calibration();
     without.flat = nullptr;
     const CalibratedView plain(view.shared_raw(), without);
-    const int block = block_size(view.width(), view.height());
-    const bool mosaic = !set.cfa.empty();
     Image pixels(view.width(), view.height());
     plain.read(view.bounds(), pixels.plane());
     plain.release();
-    const float noise = difference_noise(pixels.plane(), mosaic ? 2 : 1);
-    Image light = block_levels(pixels.plane(), mosaic, block);
-    Image flat = block_levels(read_all(*set.flat).plane(), mosaic, block);
-    if (light.width() < 8 || light.height() < 8) return fit;
+    const bool mosaic = !without.cfa.empty();
+    const int block = block_size(view.width(), view.height());
+    return {block_levels(pixels.plane(), mosaic, block), block,
+            static_cast<double>(difference_noise(pixels.plane(), mosaic ? 2 : 1))};
+}
+
+BlockLevels flat_levels(const CalibratedView& view) {
+    const CalibrationSet& set = view.calibration();
+    if (!set.flat) return {};
+    const int block = block_size(view.width(), view.height());
+    return {block_levels(read_all(*set.flat).plane(), !set.cfa.empty(), block), block, 0};
+}
+
+FlatFit fit_flat(const CalibratedView& view) {
+    if (!view.calibration().flat || view.planes() != 1) return fit_flat(BlockLevels{}, BlockLevels{});
+    return fit_flat(light_levels(view), flat_levels(view));
+}
+
+FlatFit fit_flat(const BlockLevels& of_light, const BlockLevels& of_flat) {
+    FlatFit fit;
+    fit.fine = kNoData;
+    Image light = of_light.levels, flat = of_flat.levels;
+    if (light.width() < 8 || light.height() < 8 || flat.bounds() != light.bounds()) return fit;
     std::vector<float> levels(light.pixels().begin(), light.pixels().end());
     std::erase_if(levels, [](float v) { return !std::isfinite(v); });
     if (levels.empty()) return fit;
     const float level = median_in_place(levels);
-    const double block_noise = 1.25 * noise / block; // of a median
+    const double block_noise = 1.25 * of_light.noise / of_light.block; // of a median
     relative_to_level(light);
     relative_to_level(flat);
     remove_plane(light);

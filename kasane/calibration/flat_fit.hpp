@@ -24,11 +24,24 @@ struct FlatFit {
     std::string doubt;     ///< what is wrong, in words; empty: nothing
 };
 
+/// Levels of blocks of a whole frame.
+struct BlockLevels {
+    Image levels;     ///< of blocks, each about a hundredth of the longer side
+    int block = 0;    ///< pixels along the side of one
+    double noise = 0; ///< of a pixel of the frame
+};
+
+/// Those of the light, offset and dark removed, not divided by its flat. Reads it whole. Throws InputError.
+BlockLevels light_levels(const CalibratedView& view);
+/// Those of its flat, which other lights may have in common. Reads it whole. Throws InputError.
+BlockLevels flat_levels(const CalibratedView& view);
+
 /// Compares the light (offset and dark removed, not divided by the flat) with the flat in blocks: after planes are
 /// taken off both, the slope of one's structure on the other's (robust least squares) is the power of the flat that the
 /// light really holds. Nebulae and stars have no structure in common with a flat and only add scatter; a slope far from
-/// one in all quarters of the frame means another flat, one that was turned, or an offset left in either. Reads both
-/// whole. `view` is calibrated with its flat. Throws InputError.
+/// one in all quarters of the frame means another flat, one that was turned, or an offset left in either.
+FlatFit fit_flat(const BlockLevels& light, const BlockLevels& flat);
+/// The same of a light that is calibrated with its flat; both are read whole. Throws InputError.
 FlatFit fit_flat(const CalibratedView& view);
 
 /// Figures of a whole plane (ADU, offset removed).

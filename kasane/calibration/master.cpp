@@ -360,7 +360,7 @@ MasterResult build(Role role, const std::vector<std::shared_ptr<const FrameReade
                                                              static_cast<double>(result.pixels.bounds().area()));
     if (flat) {
         for (int p = 0; p < planes; ++p)
-            result.star_pixels += patch_fixed_stars(result.pixels.plane(p), cfa);
+            result.star_pixels += patch_fixed_stars(result.pixels.plane(p), cfa, context.workers);
         normalise_colours(result.pixels, cfa);
     }
     result.gradient = gradient_of(result.pixels, cfa);

@@ -66,6 +66,6 @@ struct PhotonTransfer {
 /// where the flats span enough levels. Throws InputError.
 PhotonTransfer measure_photon_transfer(const std::vector<std::shared_ptr<const FrameReader>>& flats,
                                        const std::vector<std::shared_ptr<const FrameReader>>& bias,
-                                       const FrameReader* offset, float offset_level = 0);
+                                       const FrameReader* offset, float offset_level, const Workers& workers);
 
 } // namespace kasane

@@ -69,24 +69,39 @@ void add_points(const std::vector<float>& a, const std::vector<float>& b, std::v
 
 PhotonTransfer measure_photon_transfer(const std::vector<std::shared_ptr<const FrameReader>>& flats,
                                        const std::vector<std::shared_ptr<const FrameReader>>& bias,
-                                       const FrameReader* offset, float offset_level) {
+                                       const FrameReader* offset, float offset_level, const Workers& workers) {
     PhotonTransfer out;
     if (flats.size() < 2) return out;
+    struct Pair {
+        std::vector<LevelPoint> points;
+        float top = 0; // where pixels pile up
+        std::size_t at_top = 0, pixels = 0;
+    };
+    std::vector<Pair> pairs(std::min(kMostPairs, flats.size() / 2));
+    workers.for_each(pairs.size(), [&](std::size_t p) {
+        const std::size_t f = 2 * (p * (flats.size() / 2) / pairs.size());
+        Pair& pair = pairs[p];
+        add_points(sampled(*flats[f], offset, offset_level), sampled(*flats[f + 1], offset, offset_level), pair.points);
+        for (const float v : sampled(*flats[f], nullptr, 0)) {
+            ++pair.pixels;
+            if (v > pair.top) {
+                pair.top = v;
+                pair.at_top = 0;
+            }
+            pair.at_top += v == pair.top;
+        }
+    });
     std::vector<LevelPoint> points;
-    const std::size_t pairs = std::min(kMostPairs, flats.size() / 2);
     float top = 0;
     std::size_t at_top = 0, pixels = 0;
-    for (std::size_t p = 0; p < pairs; ++p) {
-        const std::size_t f = 2 * (p * (flats.size() / 2) / pairs);
-        add_points(sampled(*flats[f], offset, offset_level), sampled(*flats[f + 1], offset, offset_level), points);
-        for (const float v : sampled(*flats[f], nullptr, 0)) { // where pixels pile up
-            ++pixels;
-            if (v > top) {
-                top = v;
-                at_top = 0;
-            }
-            at_top += v == top;
+    for (const Pair& pair : pairs) {
+        points.insert(points.end(), pair.points.begin(), pair.points.end());
+        pixels += pair.pixels;
+        if (pair.top > top) {
+            top = pair.top;
+            at_top = 0;
         }
+        if (pair.top == top) at_top += pair.at_top;
     }
     if (top > 0 && static_cast<double>(at_top) > 1e-3 * static_cast<double>(pixels)) out.saturation = top;
     if (points.empty()) return out;

@@ -33,7 +33,7 @@ SmoothMap fit_plane(const std::vector<LevelSample>& samples, const Canvas& canva
 
 /// Normal equations of the lattice's coefficients, and what is needed to judge a fit.
 struct SmoothFit::Equations {
-    Eigen::MatrixXd normal, penalty;
+    Eigen::MatrixXd normal;
     Eigen::VectorXd right;
     double squares = 0, count = 0; ///< of what the plane leaves
 };
@@ -49,25 +49,56 @@ double on_plane(const SmoothMap& plane, const Canvas& canvas, const LevelSample&
     return plane.value + plane.slope_x * (s.x - cx) + plane.slope_y * (s.y - cy);
 }
 
-/// The sixteen coefficients around a place, and what each has to say there.
-struct Local {
-    std::array<int, 16> index;
-    std::array<double, 16> weight;
+constexpr int kAround = 16; // coefficients have a say at a place
+
+/// Sums over samples between the same coefficients: neighbours in a list mostly are, and a small matrix stays at hand.
+class CellSums {
+public:
+    CellSums(const Lattice& lattice, Eigen::MatrixXd& normal, Eigen::VectorXd& right)
+        : lattice_(lattice), normal_(normal), right_(right) {}
+    void add(double x, double y, double weight, double left) {
+        const LatticeBasis bx = lattice_.basis_at(x, lattice_.columns), by = lattice_.basis_at(y, lattice_.rows);
+        if (bx.first != x_ || by.first != y_) {
+            hand_over();
+            x_ = bx.first, y_ = by.first;
+        }
+        Row say; // of the coefficients
+        for (int b = 0; b < 4; ++b)
+            for (int a = 0; a < 4; ++a)
+                say[4 * b + a] = bx.weights[static_cast<std::size_t>(a)] * by.weights[static_cast<std::size_t>(b)];
+        const Row weighed = weight * say;
+        squares_.noalias() += weighed * say.transpose();
+        sum_.noalias() += left * weighed;
+        any_ = true;
+    }
+    void hand_over() {
+        if (!any_) return;
+        std::array<int, kAround> at;
+        for (int k = 0; k < kAround; ++k)
+            at[static_cast<std::size_t>(k)] = (y_ + k / 4) * lattice_.columns + x_ + k % 4;
+        for (int a = 0; a < kAround; ++a) {
+            right_[at[static_cast<std::size_t>(a)]] += sum_[a];
+            for (int b = 0; b < kAround; ++b)
+                normal_(at[static_cast<std::size_t>(b)], at[static_cast<std::size_t>(a)]) += squares_(b, a);
+        }
+        squares_.setZero();
+        sum_.setZero();
+        any_ = false;
+    }
+
+private:
+    using Row = Eigen::Matrix<double, kAround, 1>;
+    const Lattice& lattice_;
+    Eigen::MatrixXd& normal_;
+    Eigen::VectorXd& right_;
+    Eigen::Matrix<double, kAround, kAround> squares_ = Eigen::Matrix<double, kAround, kAround>::Zero();
+    Row sum_ = Row::Zero();
+    int x_ = -1, y_ = -1; ///< the first of the coefficients
+    bool any_ = false;
 };
 
-Local around(const Lattice& lattice, double x, double y) {
-    const LatticeBasis bx = lattice.basis_at(x, lattice.columns), by = lattice.basis_at(y, lattice.rows);
-    Local l;
-    for (std::size_t b = 0; b < 4; ++b)
-        for (std::size_t a = 0; a < 4; ++a) {
-            l.index[4 * b + a] = (by.first + static_cast<int>(b)) * lattice.columns + bx.first + static_cast<int>(a);
-            l.weight[4 * b + a] = bx.weights[a] * by.weights[b];
-        }
-    return l;
-}
-
 /// Sum of the squared differences, of second or third order, of the coefficients along rows and columns.
-Eigen::MatrixXd bending(const Lattice& lattice, int order) {
+Eigen::MatrixXd differences(const Lattice& lattice, int order) {
     const int n = lattice.columns * lattice.rows;
     Eigen::MatrixXd p = Eigen::MatrixXd::Zero(n, n);
     constexpr std::array<double, 4> kSecond = {1, -2, 1, 0}, kThird = {1, -3, 3, -1};
@@ -91,33 +122,85 @@ Eigen::MatrixXd bending(const Lattice& lattice, int order) {
 /// one.
 constexpr double kRidge = 1e-7;
 
+/// What bends, in units of what the values weigh.
+Eigen::MatrixXd bending(const Lattice& lattice, const Eigen::MatrixXd& normal, int order) {
+    Eigen::MatrixXd p = differences(lattice, order);
+    p *= normal.trace() / std::max(1e-30, p.trace());
+    p.diagonal().array() += kRidge * normal.trace() / static_cast<double>(p.rows());
+    return p;
+}
+
+/// How a fit goes with its penalty, for any penalty at once: the normal equations in coordinates where the penalty is
+/// one and they themselves are tridiagonal, so that a fit takes no more than a few operations for each coefficient
+/// (L. Elden, BIT 17, 1977).
+class PenaltyPath {
+public:
+    /// Not sound where the penalty is not positive.
+    PenaltyPath(const Eigen::MatrixXd& normal, const Eigen::VectorXd& right, const Eigen::MatrixXd& penalty) {
+        const Eigen::LLT<Eigen::MatrixXd> root(penalty);
+        sound_ = root.info() == Eigen::Success;
+        if (!sound_) return;
+        const auto lower = root.matrixL();
+        Eigen::MatrixXd m = lower.solve(normal);
+        m = lower.solve(m.transpose()).eval();
+        const Eigen::Tridiagonalization<Eigen::MatrixXd> t(m);
+        diagonal_ = t.diagonal();
+        beside_ = t.subDiagonal();
+        right_ = t.matrixQ().adjoint() * lower.solve(right);
+        Eigen::SelfAdjointEigenSolver<Eigen::MatrixXd> values;
+        values.computeFromTridiagonal(diagonal_, beside_, Eigen::EigenvaluesOnly);
+        sound_ = values.info() == Eigen::Success;
+        if (sound_) values_ = values.eigenvalues();
+    }
+    bool sound() const { return sound_; }
+    /// How many parameters a fit with this penalty is worth: the trace of what brings values to fitted ones.
+    double parameters(double penalty) const {
+        double sum = 0;
+        for (const double v : values_)
+            if (v > 0) sum += v / (v + penalty);
+        return sum;
+    }
+    /// By how much the sum of squares falls with that fit.
+    double gain(double penalty) const {
+        const auto n = diagonal_.size();
+        Eigen::VectorXd d = diagonal_.array() + penalty, y = right_;
+        for (Eigen::Index i = 1; i < n; ++i) {
+            const double f = beside_[i - 1] / d[i - 1];
+            d[i] -= f * beside_[i - 1];
+            y[i] -= f * y[i - 1];
+        }
+        for (Eigen::Index i = n; i-- > 0;)
+            y[i] = (y[i] - (i + 1 < n ? beside_[i] * y[i + 1] : 0)) / d[i];
+        return y.dot(right_) + penalty * y.squaredNorm();
+    }
+
+private:
+    Eigen::VectorXd diagonal_, beside_, right_, values_;
+    bool sound_ = false;
+};
+
 } // namespace
 
 SmoothFit::Equations SmoothFit::equations(const std::vector<LevelSample>& samples, const SmoothMap& plane,
-                                          const std::vector<double>& share, int order) const {
+                                          const std::vector<double>& share) const {
     const int n = empty_.columns * empty_.rows;
-    Equations e{Eigen::MatrixXd::Zero(n, n), bending(empty_, order), Eigen::VectorXd::Zero(n), 0, 0};
+    Equations e{Eigen::MatrixXd::Zero(n, n), Eigen::VectorXd::Zero(n), 0, 0};
+    CellSums sums(empty_, e.normal, e.right);
     for (std::size_t k = 0; k < samples.size(); ++k) {
         const LevelSample& s = samples[k];
-        const double left = s.value - on_plane(plane, canvas_, s), w = s.weight * (share.empty() ? 1 : share[k]);
-        const Local l = around(empty_, s.x, s.y);
-        for (std::size_t a = 0; a < 16; ++a) {
-            const double wa = w * l.weight[a];
-            e.right[l.index[a]] += wa * left;
-            for (std::size_t b = 0; b < 16; ++b)
-                e.normal(l.index[a], l.index[b]) += wa * l.weight[b];
-        }
+        const double left = s.value - on_plane(plane, canvas_, s), w = s.weight * share[k];
+        sums.add(s.x, s.y, w, left);
         e.squares += w * left * left;
-        e.count += share.empty() ? 1 : share[k];
+        e.count += share[k];
     }
-    const double unit = e.normal.trace() / std::max(1e-30, e.penalty.trace());
-    e.penalty *= unit;
-    e.penalty.diagonal().array() += kRidge * e.normal.trace() / n;
+    sums.hand_over();
     return e;
 }
 
-std::optional<SmoothMap> SmoothFit::solve(const SmoothMap& plane, const Equations& e, double penalty) const {
-    const Eigen::LLT<Eigen::MatrixXd> solver(e.normal + penalty * e.penalty);
+std::optional<SmoothMap> SmoothFit::solve(const SmoothMap& plane, const Equations& e,
+                                          const Smoothness& smoothness) const {
+    const Eigen::LLT<Eigen::MatrixXd> solver(e.normal +
+                                             smoothness.penalty * bending(empty_, e.normal, smoothness.order));
     if (solver.info() != Eigen::Success) return std::nullopt;
     const Eigen::VectorXd c = solver.solve(e.right);
     if (!c.allFinite()) return std::nullopt;
@@ -143,7 +226,7 @@ std::vector<double> SmoothFit::without_outliers(const std::vector<LevelSample>& 
     constexpr float kOutlier = 5; // sigma
     constexpr int kRounds = 3;
     for (int round = 0; round < kRounds; ++round) {
-        const auto map = solve(plane, equations(samples, plane, share, 2), kFlexible);
+        const auto map = solve(plane, equations(samples, plane, share), {2, kFlexible});
         if (!map) break;
         std::vector<float> residuals = left_by(*map, samples);
         for (std::size_t k = 0; k < residuals.size(); ++k)
@@ -164,15 +247,14 @@ Smoothness SmoothFit::choose(const std::vector<LevelSample>& samples) const {
     const std::vector<double> share = without_outliers(samples, plane);
     double least = std::numeric_limits<double>::infinity();
     constexpr double kCost = 2.4; // of a parameter
+    const Equations e = equations(samples, plane, share);
     for (const int order : {2, 3}) {
-        const Equations e = equations(samples, plane, share, order);
+        const PenaltyPath path(e.normal, e.right, bending(empty_, e.normal, order));
+        if (!path.sound()) continue;
         for (const double penalty :
              {Smoothness::kStiff, 1e3, 3e2, 1e2, 3e1, 1e1, 3.0, 1.0, 0.3, 1e-1, 1e-2, 1e-3, 1e-4}) {
-            const Eigen::LLT<Eigen::MatrixXd> solver(e.normal + penalty * e.penalty);
-            if (solver.info() != Eigen::Success) continue;
-            const Eigen::VectorXd c = solver.solve(e.right);
-            const double parameters = solver.solve(e.normal).trace() + 3; // and the plane's
-            const double squares = e.squares - 2 * c.dot(e.right) + c.dot(e.normal * c);
+            const double parameters = path.parameters(penalty) + 3; // and the plane's
+            const double squares = e.squares - path.gain(penalty);
             const double free = 1 - kCost * parameters / e.count;
             if (free <= 0) continue;
             const double score = squares / (free * free);
@@ -188,9 +270,7 @@ Smoothness SmoothFit::choose(const std::vector<LevelSample>& samples) const {
 SmoothMap SmoothFit::fit(const std::vector<LevelSample>& samples, const Smoothness& smoothness) const {
     const SmoothMap plane = fit_plane(samples, canvas_);
     if (smoothness.plane() || samples.empty()) return plane;
-    return solve(plane, equations(samples, plane, without_outliers(samples, plane), smoothness.order),
-                 smoothness.penalty)
-        .value_or(plane);
+    return solve(plane, equations(samples, plane, without_outliers(samples, plane)), smoothness).value_or(plane);
 }
 
 } // namespace kasane

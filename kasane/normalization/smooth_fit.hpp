@@ -47,8 +47,9 @@ public:
 private:
     struct Equations;
     Equations equations(const std::vector<LevelSample>& samples, const SmoothMap& plane,
-                        const std::vector<double>& share, int order) const;
-    std::optional<SmoothMap> solve(const SmoothMap& plane, const Equations& equations, double penalty) const;
+                        const std::vector<double>& share) const;
+    std::optional<SmoothMap> solve(const SmoothMap& plane, const Equations& equations,
+                                   const Smoothness& smoothness) const;
     std::vector<float> left_by(const SmoothMap& map, const std::vector<LevelSample>& samples) const;
     std::vector<double> without_outliers(const std::vector<LevelSample>& samples, const SmoothMap& plane) const;
     Canvas canvas_;

@@ -104,8 +104,30 @@ Raster<std::uint8_t> for_screen(const FramePicture& p, const PreviewScale& commo
     return out;
 }
 
+/// A light that is shown.
+struct ShownLight {
+    std::size_t stack, frame;
+    const char* what;
+    bool raw;
+    FramePicture picture{};
+    std::optional<std::string> trouble{};
+};
+
+/// What kept something from being shown; nothing if it went well.
+template <class F>
+std::optional<std::string> trouble_of(F&& f) {
+    try {
+        f();
+    } catch (const Cancelled&) {
+        throw;
+    } catch (const Error& e) {
+        return e.what_failed();
+    }
+    return std::nullopt;
+}
+
 /// The best and the worst light of a stack that were used, and the best as it came from the camera.
-void look_at_frames(const GradedProject& project, std::size_t stack, ProjectResult& result) {
+void choose_lights(const GradedProject& project, std::size_t stack, std::vector<ShownLight>& shown) {
     const StackGrade& s = project.report.stacks[stack];
     std::optional<std::size_t> best, worst;
     const auto worth = [&](std::size_t i) { return s.frames[i].contribution.worth; };
@@ -115,18 +137,61 @@ void look_at_frames(const GradedProject& project, std::size_t stack, ProjectResu
         if (!worst || worth(i) < worth(*worst)) worst = i;
     }
     if (!best) return;
-    std::optional<PreviewScale> common;
-    const auto add = [&](std::size_t i, const char* what, bool raw) {
-        const auto failure = attempt([&] {
-            const FramePicture p = project.picture(stack, i, {}, raw);
-            if (!common) common = p.scale;
-            result.frames.push_back({s.name, s.frames[i].path, what, for_screen(p, raw ? p.scale : *common)});
+    shown.push_back({stack, *best, "best", false});
+    if (*worst != *best) shown.push_back({stack, *worst, "worst", false});
+    shown.push_back({stack, *best, "as it came", true});
+}
+
+/// Their pictures for the page: the calibrated ones of a stack by one scale.
+void hand_out(const GradedProject& project, const std::vector<ShownLight>& shown, ProjectResult& result) {
+    std::map<std::size_t, PreviewScale> common;
+    for (const ShownLight& l : shown) {
+        const StackGrade& s = project.report.stacks[l.stack];
+        const std::string& path = s.frames[l.frame].path;
+        if (l.trouble) {
+            result.left_out.push_back(fmt::format("{}: {}", path, *l.trouble));
+            continue;
+        }
+        const PreviewScale& first = common.try_emplace(l.stack, l.picture.scale).first->second;
+        result.frames.push_back({s.name, path, l.what, for_screen(l.picture, l.raw ? l.picture.scale : first)});
+    }
+}
+
+/// The master lights, and lights that are shown, several at once.
+void look_at_pixels(const GradedProject* graded, const fs::path& output, const Context& context,
+                    ProjectResult& result) {
+    std::vector<const StackReport*> made;
+    std::uint64_t largest = 1; // bytes of a plane
+    for (const StackReport& s : result.run.stacks) {
+        if (s.file.empty()) continue;
+        made.push_back(&s);
+        (void)attempt([&] {
+            const auto reader = open_frame(output / s.file);
+            largest = std::max(largest, sizeof(float) * static_cast<std::uint64_t>(reader->width()) *
+                                            static_cast<std::uint64_t>(reader->height()));
         });
-        if (failure) result.left_out.push_back(fmt::format("{}: {}", s.frames[i].path, failure->what_failed));
-    };
-    add(*best, "best", false);
-    if (*worst != *best) add(*worst, "worst", false);
-    add(*best, "as it came", true);
+    }
+    std::vector<ShownLight> shown;
+    for (std::size_t k = 0; graded && k < graded->report.stacks.size(); ++k)
+        choose_lights(*graded, k, shown);
+    result.masters.resize(made.size());
+    constexpr std::uint64_t kHeld = 3; // planes, with what finding stars takes
+    context.workers.for_each(
+        made.size() + shown.size(),
+        [&](std::size_t k) {
+            if (k < made.size()) {
+                MasterLook& look = result.masters[k];
+                const auto trouble = trouble_of([&] { look = look_at(output / made[k]->file, *made[k], context); });
+                if (trouble) look = {.stack = made[k]->name, .trouble = *trouble};
+                context.progress.advance(1);
+                return;
+            }
+            ShownLight& l = shown[k - made.size()];
+            l.trouble = trouble_of([&] { l.picture = graded->picture(l.stack, l.frame, {}, l.raw); });
+            context.progress.advance(1);
+        },
+        context.memory.fitting(kHeld * largest, context.workers.threads()));
+    if (graded) hand_out(*graded, shown, result);
 }
 
 std::vector<FileGroup> groups_of(const std::vector<Exposure>& exposures) {
@@ -173,7 +238,8 @@ ProjectResult look_at_result(const RunOptions& options, RunReport run, const Con
     ProjectResult result;
     result.run = std::move(run);
     const fs::path output(result.run.output);
-    context.progress.begin("report", static_cast<std::int64_t>(2 * result.run.stacks.size() + 1));
+    constexpr std::size_t kLooks = 4; // of a stack: its master light, and three lights
+    context.progress.begin("report", static_cast<std::int64_t>(kLooks * result.run.stacks.size()));
     // The master lights can be shown whatever has become of the lights.
     const auto try_to = [&](const char* what, const auto& show) {
         try {
@@ -191,27 +257,12 @@ ProjectResult look_at_result(const RunOptions& options, RunReport run, const Con
                                                    s.reasons.empty() ? "" : ": " + s.reasons.front()));
     });
     try_to("which files are what", [&] { result.files = groups_of(scan_project(options, context).scan.exposures); });
-    for (const StackReport& s : result.run.stacks) {
-        context.workers.cancel().check();
-        if (!s.file.empty()) {
-            MasterLook look;
-            const auto failure = attempt([&] { look = look_at(output / s.file, s, context); });
-            if (failure) look = {.stack = s.name, .trouble = failure->what_failed};
-            result.masters.push_back(std::move(look));
-        }
-        context.progress.advance(1);
-    }
     try_to("how the lights were registered", [&] { result.registration = align_project(options, context); });
-    try_to("the lights", [&] {
-        GradeOptions grading;
-        grading.run = options;
-        const GradedProject graded(grading, context);
-        for (std::size_t k = 0; k < graded.report.stacks.size(); ++k) {
-            context.workers.cancel().check();
-            look_at_frames(graded, k, result);
-            context.progress.advance(1);
-        }
-    });
+    GradeOptions grading;
+    grading.run = options;
+    std::optional<GradedProject> graded;
+    try_to("the lights", [&] { graded.emplace(grading, context); });
+    look_at_pixels(graded ? &*graded : nullptr, output, context, result);
     context.progress.end();
     return result;
 }

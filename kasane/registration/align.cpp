@@ -132,7 +132,7 @@ private:
                                 out_.frames[i]->to_frame, &out_.frames[i]->matches});
         }
         if (p.frames.empty()) return;
-        o_.known[rig] = solve_rig(p);
+        o_.known[rig] = solve_rig(p, workers_);
         workers_.for_each(members.size(), [&](std::size_t k) {
             // From the beginning, not from the pairs that are known: the same as where the optics were known before.
             out_.frames[members[k]] = align_frame(frames_[reference_], frames_[members[k]], o_, true);

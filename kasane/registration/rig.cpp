@@ -89,7 +89,7 @@ std::string RigOptics::text() const {
     return out;
 }
 
-RigOptics solve_rig(const RigProblem& problem) {
+RigOptics solve_rig(const RigProblem& problem, const Workers& workers) {
     RigOptics out;
     out.frames = static_cast<int>(problem.frames.size());
     if (problem.frames.empty()) return out;
@@ -105,16 +105,17 @@ RigOptics solve_rig(const RigProblem& problem) {
         Model model;
         Unseen unseen;
     };
-    std::vector<Tried> tried;
     const std::vector<Model> models = problem.model
                                           ? std::vector<Model>{{Mapping::affine, Optics::none}, *problem.model}
                                           : candidates(static_cast<std::size_t>(out.stars));
-    for (const Model& m : models) {
-        HeldOut posed = hold_out(pose(problem, m, judges));
-        if (!adjust(posed.adjustment).hindrance.empty()) continue;
-        Unseen u = judge(posed);
-        if (!u.stars.empty()) tried.push_back({m, std::move(u)});
-    }
+    std::vector<Unseen> unseen(models.size()); // without stars: not solved
+    workers.for_each(models.size(), [&](std::size_t k) {
+        HeldOut posed = hold_out(pose(problem, models[k], judges));
+        if (adjust(posed.adjustment).hindrance.empty()) unseen[k] = judge(posed);
+    });
+    std::vector<Tried> tried;
+    for (std::size_t k = 0; k < models.size(); ++k)
+        if (!unseen[k].stars.empty()) tried.push_back({models[k], std::move(unseen[k])});
     if (tried.empty()) return out;
     std::vector<std::vector<double>> losses;
     for (const Tried& t : tried)

@@ -1,6 +1,7 @@
 // The lens of a rig: chosen and solved from all frames that it took, so that each single frame needs few numbers.
 #pragma once
 
+#include <kasane/base/parallel.hpp>
 #include <kasane/registration/adjustment.hpp>
 #include <kasane/registration/register.hpp>
 
@@ -44,6 +45,6 @@ double corner_distortion(const Lens* lens, const Normal& frame);
 
 /// The simplest model that foretells stars it has not seen as well as any other (held out: every fifth, from all
 /// frames), and its lens. Where pairs by themselves show no order in what an affine map leaves, that is it.
-RigOptics solve_rig(const RigProblem& problem);
+RigOptics solve_rig(const RigProblem& problem, const Workers& workers);
 
 } // namespace kasane

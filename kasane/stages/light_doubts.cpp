@@ -36,13 +36,24 @@ public:
                 (void)attempt([&] { views[k] = calibrations_.view(*light(k).plan); });
             const auto pixels = static_cast<std::uint64_t>(light(0).exposure->width) *
                                 static_cast<std::uint64_t>(light(0).exposure->height);
-            constexpr std::uint64_t kBytes = 12; // a pixel: the light, its flat and what is made of them
+            constexpr std::uint64_t kBytes = 12; // a pixel: a light, or its flat, and what is made of it
+            std::vector<BlockLevels> shown(asked);
+            BlockLevels of_flat;
+            const auto first = std::find_if(views.begin(), views.end(), [](const auto& v) { return v != nullptr; });
+            if (first == views.end()) continue;
             s_.context.workers.for_each(
-                asked,
+                asked + 1,
                 [&](std::size_t k) {
-                    if (views[k]) (void)attempt([&] { doubts[k] = fit_flat(views[k]->source()).doubt; });
+                    (void)attempt([&] {
+                        if (k == asked)
+                            of_flat = flat_levels((*first)->source());
+                        else if (views[k] && views[k]->source().planes() == 1)
+                            shown[k] = light_levels(views[k]->source());
+                    });
                 },
                 s_.context.memory.fitting(kBytes * pixels, s_.context.workers.threads()));
+            for (std::size_t k = 0; k < asked; ++k)
+                doubts[k] = fit_flat(shown[k], of_flat).doubt;
             for (std::size_t k = 0; k < asked; ++k)
                 if (!doubts[k].empty()) {
                     doubted.push_back(light(k).exposure->path);

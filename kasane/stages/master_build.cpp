@@ -20,12 +20,10 @@ namespace {
 struct LeftOut {
     std::vector<std::pair<std::string, std::string>> all; ///< and why
     std::vector<std::string> unread;                      ///< of these, what may be read another time
-    void add(Session& s, std::size_t member, const FileFailure& failure) {
+    void add(const Session& s, std::size_t member, const FileFailure& failure) {
         const std::string& path = s.exposures[member].path;
         all.emplace_back(path, failure.what_failed);
-        if (failure.unfit) return;
-        unread.push_back(path);
-        s.unread.insert(path);
+        if (!failure.unfit) unread.push_back(path);
     }
 };
 
@@ -35,7 +33,7 @@ struct Frames {
     std::vector<std::size_t> members; ///< the exposures they are of
     LeftOut left_out;
 
-    void drop(Session& s, std::size_t at, const FileFailure& failure) {
+    void drop(const Session& s, std::size_t at, const FileFailure& failure) {
         left_out.add(s, members[at], failure);
         readers.erase(readers.begin() + static_cast<std::ptrdiff_t>(at));
         members.erase(members.begin() + static_cast<std::ptrdiff_t>(at));
@@ -43,8 +41,7 @@ struct Frames {
 };
 
 /// Opens the frames of a plan; those that cannot be opened are set aside.
-Frames open_members(Session& s, const MasterPlan& plan) {
-    Frames frames;
+void open_members(const Session& s, const MasterPlan& plan, Frames& frames) {
     for (const std::size_t i : plan.members) {
         const auto failure = attempt([&] { frames.readers.push_back(s.open(i)); });
         if (failure)
@@ -52,7 +49,6 @@ Frames open_members(Session& s, const MasterPlan& plan) {
         else
             frames.members.push_back(i);
     }
-    return frames;
 }
 
 /// Builds from as many of the frames as are good: one that fails on the way is set aside, and the rest is done again.
@@ -91,8 +87,8 @@ void measure_camera(Session& s, const MasterPlan& plan, const std::vector<std::s
         if (plan.offset && !s.pairing.masters[*plan.offset].existing)
             for (const std::size_t i : s.pairing.masters[*plan.offset].members)
                 if (bias.size() < 2) bias.push_back(s.open(i));
-        const PhotonTransfer t =
-            measure_photon_transfer(flats, bias, offset, static_cast<float>(plan.offset_level.value_or(0)));
+        const PhotonTransfer t = measure_photon_transfer(
+            flats, bias, offset, static_cast<float>(plan.offset_level.value_or(0)), s.context.workers);
         r.electrons_per_adu = t.electrons_per_adu;
         r.read_noise = t.read_noise;
         r.saturation = t.saturation;
@@ -122,13 +118,23 @@ Provenance account_of(const Session& s, const MasterPlan& plan, const Basis& bas
 
 } // namespace
 
-ReadyMaster build_ready_master(Session& s, const MasterPlan& plan, const Basis& basis, const fs::path& file) {
+ReadyMaster build_ready_master(Session& s, const MasterPlan& plan, const Basis& basis, const fs::path& file,
+                               std::vector<std::string>& unread) {
     const Stopwatch clock;
     std::unique_ptr<FrameReader> offset;
     const bool offset_missing = plan.offset && !s.masters[*plan.offset];
     if (plan.offset && !offset_missing) offset = open_frame(s.masters[*plan.offset]->file);
-    Frames frames = open_members(s, plan);
-    const MasterResult m = build_from_good(s, plan, offset.get(), frames);
+    Frames frames;
+    const auto tell_unread = [&] { unread = frames.left_out.unread; };
+    MasterResult m;
+    try {
+        open_members(s, plan, frames);
+        m = build_from_good(s, plan, offset.get(), frames);
+    } catch (const Error&) {
+        tell_unread();
+        throw;
+    }
+    tell_unread();
     const std::vector<std::size_t>& members = frames.members;
     MasterReport r;
     r.unread = frames.left_out.unread;

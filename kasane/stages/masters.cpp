@@ -11,6 +11,7 @@
 #include <algorithm>
 #include <fmt/format.h>
 #include <map>
+#include <mutex>
 
 namespace fs = std::filesystem;
 
@@ -139,36 +140,134 @@ void require_room(const Session& s, std::size_t exposure) {
                      s.path_of(exposure), "Give more with --memory, or leave it out");
 }
 
-/// Finds a master or makes it.
-ReadyMaster ready_master(Session& s, const MasterPlan& plan) {
-    if (plan.existing) return adopt(s, plan);
-    const Basis basis = master_basis(s, plan);
-    const std::string key = basis.key();
-    const fs::path file = master_file(s, plan, key);
-    if (auto report = finished_master(s, plan, key)) return {effective_key(key, *report), file, std::move(*report)};
+/// A master on its way: what is known of it, and what became of it.
+struct MasterWork {
+    std::size_t at; ///< among the plans
+    std::optional<Basis> basis{};
+    fs::path file{};
+    std::optional<ReadyMaster> ready{};
+    std::optional<FileFailure> failure{}; ///< why it could not be made; unfit: it would not be another time either
+};
+
+/// Finds a master, or what it is to be made from.
+void look_up(Session& s, MasterWork& work) {
+    const MasterPlan& plan = s.pairing.masters[work.at];
+    if (plan.existing) {
+        work.ready = adopt(s, plan);
+        return;
+    }
+    work.basis = master_basis(s, plan);
+    const std::string key = work.basis->key();
+    work.file = master_file(s, plan, key);
+    if (auto report = finished_master(s, plan, key)) {
+        work.ready = {effective_key(key, *report), work.file, std::move(*report)};
+        return;
+    }
     if (const auto why = failed_master(s, key)) throw DataError(*why, {}, "Mend the files, or leave them out");
     require_room(s, plan.members.front());
-    fs::create_directories(s.masters_folder());
-    ReadyMaster made;
-    try {
-        made = build_ready_master(s, plan, basis, file);
-    } catch (const Error& e) {
-        if (!dynamic_cast<const InputError*>(&e) && !dynamic_cast<const DataError*>(&e)) throw;
-        std::vector<std::string> unread;
-        for (const std::size_t i : plan.members)
-            if (s.unread.count(s.exposures[i].path)) unread.push_back(s.exposures[i].path);
-        // A fault in reading something else, its offset say, may pass: then the next run simply tries again.
-        const bool lasting = !dynamic_cast<const InputError*>(&e) || dynamic_cast<const UnfitError*>(&e);
-        if (lasting) s.ledger.set_fact(key, json_text({{"failed", e.what_failed()}, {"unread", unread}}));
-        throw;
-    }
-    const std::string name = master_entry(plan);
+}
+
+/// What is remembered of a master that was made.
+void remember_made(Session& s, const MasterWork& work) {
+    const std::string name = master_entry(s.pairing.masters[work.at]), key = work.basis->key();
     s.ledger.set_choice("file/" + name, key); // first: never is a file intact under the name of what it was before
-    remember_intact(s, file);
-    s.ledger.set_fact(key, json_text({{"report", made.report}}));
-    s.ledger.set_choice("basis/" + name, basis.text());
-    made.key = effective_key(key, made.report);
-    return made;
+    remember_intact(s, work.file);
+    s.ledger.set_fact(key, json_text({{"report", work.ready->report}}));
+    s.ledger.set_choice("basis/" + name, work.basis->text());
+}
+
+/// What is remembered of one that could not be made.
+void remember_failed(Session& s, const MasterWork& work) {
+    std::vector<std::string> unread;
+    for (const std::size_t i : s.pairing.masters[work.at].members)
+        if (s.unread.count(s.exposures[i].path)) unread.push_back(s.exposures[i].path);
+    // A fault in reading something else, its offset say, may pass: then the next run simply tries again.
+    if (work.failure->unfit)
+        s.ledger.set_fact(work.basis->key(), json_text({{"failed", work.failure->what_failed}, {"unread", unread}}));
+}
+
+/// Does what finds or makes a master; nothing if it went well. Errors of places that are written to pass through.
+template <class F>
+std::optional<FileFailure> failure_of(F&& f) {
+    try {
+        return attempt(f);
+    } catch (const DataError& e) {
+        return FileFailure{e.file(), e.what_failed(), e.remedy(), true};
+    }
+}
+
+/// As many masters at once as the memory holds: while one is written another is read and combined.
+int masters_at_once(const Session& s, const std::vector<MasterWork*>& works) {
+    std::uint64_t largest = 1;
+    for (const MasterWork* work : works) {
+        const Exposure& e = s.exposures[s.pairing.masters[work->at].members.front()];
+        constexpr std::uint64_t kHeld = 4; // itself, and a share for what is combined and drawn
+        largest = std::max(largest, kHeld * static_cast<std::uint64_t>(e.width) * static_cast<std::uint64_t>(e.height) *
+                                        static_cast<std::uint64_t>(e.planes) * sizeof(float));
+    }
+    return s.context.memory.fitting(largest, s.context.workers.threads());
+}
+
+/// Finds or makes masters of which none needs another.
+void make_ready(Session& s, std::vector<MasterWork>& works) {
+    std::vector<MasterWork*> todo;
+    for (MasterWork& work : works) {
+        s.context.workers.cancel().check();
+        work.failure = failure_of([&] { look_up(s, work); });
+        if (!work.failure && !work.ready)
+            todo.push_back(&work);
+        else
+            s.context.progress.advance();
+    }
+    if (todo.empty()) return;
+    fs::create_directories(s.masters_folder());
+    std::mutex remembering;
+    s.context.workers.for_each(
+        todo.size(),
+        [&](std::size_t k) {
+            MasterWork& work = *todo[k];
+            std::vector<std::string> unread;
+            work.failure = failure_of([&] {
+                work.ready = build_ready_master(s, s.pairing.masters[work.at], *work.basis, work.file, unread);
+            });
+            const std::lock_guard lock(remembering); // at once: a run that is cut off goes on from there
+            s.unread.insert(unread.begin(), unread.end());
+            if (work.failure) {
+                remember_failed(s, work);
+            } else {
+                remember_made(s, work);
+                work.ready->key = effective_key(work.basis->key(), work.ready->report);
+            }
+            s.context.progress.advance();
+        },
+        masters_at_once(s, todo));
+}
+
+/// What a master means for all that follows.
+void tell(Session& s, MasterWork& work) {
+    const MasterPlan& plan = s.pairing.masters[work.at];
+    if (work.failure) {
+        const FileFailure& why = *work.failure;
+        s.report.findings.push_back({Level::warning,
+                                     "master-failed",
+                                     {why.file.string()},
+                                     fmt::format("master {} was not made: {}", plan.name, why.what_failed),
+                                     why.remedy});
+        // What is chosen without it is chosen anew once its file can be read.
+        if (!why.unfit) s.unread.insert(why.file.generic_string());
+        return;
+    }
+    const MasterReport& made = work.ready->report;
+    for (const auto& [path, why] : made.left_out)
+        s.set_aside(path, why, fmt::format("{} was made without it", plan.name));
+    if (!made.doubts.empty())
+        s.report.findings.push_back({Level::warning,
+                                     "master-doubtful",
+                                     {made.file},
+                                     fmt::format("master {}: {}", made.name, fmt::join(made.doubts, "; ")),
+                                     "Look at its frames, or take them again"});
+    s.report.masters.push_back(made);
+    s.masters[work.at] = std::move(work.ready);
 }
 
 } // namespace
@@ -181,36 +280,15 @@ void make_masters(Session& s, const std::vector<std::size_t>& order) {
     const auto& plans = s.pairing.masters;
     s.masters.assign(plans.size(), std::nullopt);
     s.context.progress.begin("masters", static_cast<std::int64_t>(order.size()));
-    for (const std::size_t i : order) {
-        s.context.workers.cancel().check();
-        const MasterPlan& plan = plans[i];
-        const auto tell_failure = [&](const Error& e) {
-            s.report.findings.push_back({Level::warning,
-                                         "master-failed",
-                                         {e.file().string()},
-                                         fmt::format("master {} was not made: {}", plan.name, e.what_failed()),
-                                         e.remedy()});
-        };
-        try {
-            s.masters[i] = ready_master(s, plan);
-            const MasterReport& made = s.masters[i]->report;
-            for (const auto& [path, why] : made.left_out)
-                s.set_aside(path, why, fmt::format("{} was made without it", plan.name));
-            if (!made.doubts.empty())
-                s.report.findings.push_back({Level::warning,
-                                             "master-doubtful",
-                                             {made.file},
-                                             fmt::format("master {}: {}", made.name, fmt::join(made.doubts, "; ")),
-                                             "Look at its frames, or take them again"});
-            s.report.masters.push_back(made);
-        } catch (const InputError& e) {
-            tell_failure(e);
-            // What is chosen without it is chosen anew once its file can be read.
-            if (!dynamic_cast<const UnfitError*>(&e)) s.unread.insert(e.file().generic_string());
-        } catch (const DataError& e) {
-            tell_failure(e);
-        }
-        s.context.progress.advance();
+    for (auto from = order.begin(); from != order.end();) {
+        const bool flats = plans[*from].role == Role::flat; // they need the others
+        const auto to = std::find_if(from, order.end(), [&](auto i) { return (plans[i].role == Role::flat) != flats; });
+        std::vector<MasterWork> works;
+        for (; from != to; ++from)
+            works.push_back({*from});
+        make_ready(s, works);
+        for (MasterWork& work : works)
+            tell(s, work);
     }
     s.context.progress.end();
     settle_cameras(s);

@@ -256,10 +256,10 @@ TEST_CASE("Stars that stood still through a sky flat are patched, dust and colum
     for (int y = 0; y < n.height; ++y)
         flat(444, y) *= 1.05f;
     Image untouched = flat;
-    CHECK(patch_fixed_stars(untouched.plane(), {}) == 0);
+    CHECK(patch_fixed_stars(untouched.plane(), {}, Workers(1)) == 0);
     for (int i = 0; i < 11; ++i)
         add_gaussian_star(flat, 40 + 36.4 * i, 60 + 24.7 * i, 0.4, 3.1); // 4 % at the peak
-    CHECK(patch_fixed_stars(flat.plane(), {}) > 11 * 60);
+    CHECK(patch_fixed_stars(flat.plane(), {}, Workers(2)) > 11 * 60);
     for (int i = 0; i < 11; ++i)
         for (int j = -2; j <= 2; ++j) {
             const int x = static_cast<int>(std::lround(40 + 36.4 * i)) + j,
@@ -286,14 +286,15 @@ TEST_CASE("Photon transfer finds gain and read noise of the simulated camera") {
                                 2, -10, 10 + i));
     for (std::uint64_t i = 0; i < 2; ++i)
         bias.push_back(exposed(n, maps, Image(n.width, n.height), 0.001, -10, 30 + i));
-    const PhotonTransfer t = measure_photon_transfer(flats, bias, bias[0].get());
+    const Workers workers(2);
+    const PhotonTransfer t = measure_photon_transfer(flats, bias, bias[0].get(), 0, workers);
     CHECK(t.electrons_per_adu == Approx(n.gain).epsilon(0.03));
     CHECK(t.read_noise == Approx(6).epsilon(0.05));
     CHECK(t.saturation == 0);
     flats.push_back(exposed(n, maps, flat_light(maps, static_cast<float>(n.gain * 40000)), 2, -10, 77));
     flats.push_back(exposed(n, maps, flat_light(maps, static_cast<float>(n.gain * 40000)), 2, -10, 78));
-    CHECK(measure_photon_transfer(flats, bias, bias[0].get()).saturation == 20000);
-    CHECK(measure_photon_transfer({flats[0]}, bias, nullptr).electrons_per_adu == 0);
+    CHECK(measure_photon_transfer(flats, bias, bias[0].get(), 0, workers).saturation == 20000);
+    CHECK(measure_photon_transfer({flats[0]}, bias, nullptr, 0, workers).electrons_per_adu == 0);
 }
 
 TEST_CASE("A tinted panel, twilight that tilts and two disagreeing darks leave no trace in masters") {
