@@ -85,7 +85,9 @@ void give_pages(void* pages, std::size_t bytes) noexcept {
 
 std::string size_text(std::uint64_t bytes) {
     const double size = static_cast<double>(bytes);
-    return size >= 1e9 ? fmt::format("{:.1f} GB", size / 1e9) : fmt::format("{:.0f} MB", size / 1e6);
+    return size >= 1e9   ? fmt::format("{:.1f} GB", size / 1e9)
+           : size >= 1e6 ? fmt::format("{:.0f} MB", size / 1e6)
+                         : fmt::format("{:.0f} kB", size / 1e3);
 }
 
 } // namespace kasane

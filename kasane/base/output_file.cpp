@@ -26,10 +26,12 @@ std::string reason(int error) {
     return std::generic_category().message(error);
 }
 
-std::string remedy(int error) {
+constexpr const char* kOtherFile = "Make its folder writable, or choose another place";
+constexpr const char* kOtherFolder = "Make the folder writable, or name another one with --output";
+
+std::string remedy(int error, const char* elsewhere = kOtherFile) {
     if (error == ENOSPC || error == EDQUOT) return "Free some space and run again; finished work is kept";
-    if (error == EACCES || error == EROFS || error == EPERM)
-        return "Make the folder writable, or name another one with --output";
+    if (error == EACCES || error == EROFS || error == EPERM) return elsewhere;
     return "Check the disk and run again; finished work is kept";
 }
 
@@ -121,10 +123,12 @@ void require_writable_folder(const fs::path& folder) {
     std::error_code failed;
     fs::create_directories(folder, failed);
     if (failed)
-        throw OutputError("this folder cannot be made: " + reason(failed.value()), folder, remedy(failed.value()));
+        throw OutputError("this folder cannot be made: " + reason(failed.value()), folder,
+                          remedy(failed.value(), kOtherFolder));
     const fs::path probe = folder / fmt::format("{}{}", kTemporaryPrefix, ::getpid());
     const int fd = ::open(probe.c_str(), O_WRONLY | O_CREAT | O_CLOEXEC, 0644);
-    if (fd < 0) throw OutputError("this folder cannot be written to: " + reason(errno), folder, remedy(errno));
+    if (fd < 0)
+        throw OutputError("this folder cannot be written to: " + reason(errno), folder, remedy(errno, kOtherFolder));
     ::close(fd);
     fs::remove(probe, failed);
 }
