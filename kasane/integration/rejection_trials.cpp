@@ -228,8 +228,9 @@ std::size_t choose(const std::vector<RejectionTrial>& trials, std::size_t count)
 
 } // namespace
 
-RejectionComparison compare_rejections(const TrialStack& stack, const IntegrateOptions& options,
-                                       const Context& context) {
+namespace {
+
+RejectionComparison try_all(const TrialStack& stack, const IntegrateOptions& options, const Context& context) {
     std::vector<Rejection> candidates;
     std::vector<double> losses;
     for (RejectionCandidate& c : rejection_candidates(stack.usual, kMostLoss, context.workers)) {
@@ -284,6 +285,34 @@ RejectionComparison compare_rejections(const TrialStack& stack, const IntegrateO
                     "of the efficiency",
                     count, 100 * std::abs(best.left), 100 * best.loss);
     if (out.chosen == none) out.reason = "no rejection helps without costing too much";
+    return out;
+}
+
+constexpr std::size_t kMostFrames = 300; // beyond, more of them tell no more, and take memory
+
+/// As many as that, spread over all.
+template <class T>
+std::vector<T> spread_over(const std::vector<T>& all) {
+    if (all.size() <= kMostFrames) return all;
+    std::vector<T> out;
+    for (std::size_t k = 0; k < kMostFrames; ++k)
+        out.push_back(all[(2 * k + 1) * all.size() / (2 * kMostFrames)]);
+    return out;
+}
+
+} // namespace
+
+RejectionComparison compare_rejections(const TrialStack& stack, const IntegrateOptions& options,
+                                       const Context& context) {
+    if (stack.frames.size() <= kMostFrames) return try_all(stack, options, context);
+    const std::vector<StackFrame> frames = spread_over(stack.frames);
+    StackExpectation expectation = stack.expectation, usual = stack.usual;
+    expectation.frames = spread_over(expectation.frames);
+    usual.frames = spread_over(usual.frames);
+    RejectionComparison out = try_all({frames, stack.canvas, expectation, usual, stack.plane}, options, context);
+    out.reason += fmt::format(", tried on {} of its {} frames", frames.size(), stack.frames.size());
+    if (out.failure) // by its place among all of them
+        out.failure->frame = (2 * out.failure->frame + 1) * stack.frames.size() / (2 * kMostFrames);
     return out;
 }
 

@@ -26,7 +26,8 @@ struct TrialStack {
 /// Losses that are put up with: of efficiency, and of samples in the cores of stars beyond what other methods take.
 inline constexpr double kMostLoss = 0.01, kMostInCores = 0.01;
 
-/// Tries the candidates (efficiency.hpp), and the rejection that the options fix, if any. The same for any threads.
+/// Tries the candidates (efficiency.hpp), and the rejection that the options fix, if any; of more than 300 frames on as
+/// many that are spread over all. The same for any threads.
 RejectionComparison compare_rejections(const TrialStack& stack, const IntegrateOptions& options,
                                        const Context& context);
 

@@ -1,5 +1,6 @@
 #include "support/support.hpp"
 
+#include <kasane/base/error.hpp>
 #include <kasane/base/units.hpp>
 #include <kasane/integration/integrate.hpp>
 #include <kasane/integration/rejection_picture.hpp>
@@ -46,6 +47,23 @@ MasterLight combined(const std::vector<StackFrame>& frames, const IntegrateOptio
     const Quiet quiet(threads, memory);
     return integrate(frames, {kWidth, kHeight}, {400}, quiet.context, options);
 }
+
+/// A frame that cannot be read.
+class Unreadable : public PlaneSource {
+public:
+    explicit Unreadable(int side) : side_(side) {}
+    int planes() const override { return 1; }
+    int width() const override { return side_; }
+    int height() const override { return side_; }
+    const std::filesystem::path& path() const override { return path_; }
+    void read(const Region&, std::span<const View<float>>, std::span<QualityPlane>) const override {
+        throw InputError("is broken", path_, "");
+    }
+
+private:
+    int side_;
+    std::filesystem::path path_ = "broken.fits";
+};
 
 double flux_near(const Image& image, double x, double y) {
     double sum = 0;
@@ -233,4 +251,28 @@ TEST_CASE("The picture of what was rejected is warm above, cold below, and small
     CHECK((picture(30, 10, 2) == 255 && picture(30, 10, 0) < 100));
     CHECK((picture(0, 0, 0) == 0 && picture(0, 0, 2) == 0));
     CHECK(draw_rejected(maps, 10).width() == 10);
+}
+
+TEST_CASE("Of very many frames some hundred choose the rejection, and a failure names the right one") {
+    constexpr int kSide = 40, kFrames = 650;
+    std::vector<StackFrame> frames;
+    for (int f = 0; f < kFrames; ++f) {
+        Image image(kSide, kSide, 1, 400.0f);
+        add_noise(image, 20, 900 + static_cast<std::uint64_t>(f));
+        image(f % kSide, f / kSide) += 3000;
+        frames.push_back({std::make_shared<const ImagePlanes>(std::move(image)), {{Transform(Affine{}), {}, 20}}, 1});
+    }
+    const Quiet quiet;
+    const Canvas canvas{kSide, kSide};
+    const MasterLight m = integrate(frames, canvas, {400}, quiet.context, {});
+    REQUIRE(m.comparison);
+    CHECK_THAT(m.comparison->reason, Catch::Contains("tried on 300 of its 650 frames"));
+    CHECK(m.rejected_high >= std::uint64_t{kFrames} * 95 / 100); // a particle each
+    for (const float v : m.pixels.pixels())
+        CHECK(v == Approx(400).margin(6 * 20 / std::sqrt(kFrames))); // 1600 pixels
+    constexpr std::size_t kBroken = 434;                             // one of those that are asked
+    frames[kBroken].source = std::make_shared<const Unreadable>(kSide);
+    const RejectionComparison c = compare_rejections(frames, canvas, {400}, quiet.context, {});
+    REQUIRE(c.failure);
+    CHECK((c.failure->frame == kBroken && c.failure->what.file == "broken.fits"));
 }
