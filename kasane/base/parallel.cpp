@@ -2,45 +2,51 @@
 
 #include <algorithm>
 #include <atomic>
+#include <exception>
+#include <mutex>
 #include <tbb/parallel_for.h>
 #include <tbb/task_arena.h>
 #include <thread>
-
-#if defined(__SANITIZE_THREAD__)
-extern "C" {
-void __tsan_acquire(void* at);
-void __tsan_release(void* at);
-}
-#endif
+#include <vector>
 
 namespace kasane {
 
-namespace {
-
-/// The thread sanitizer does not see into TBB: that what was done before a loop is there within it, and afterwards what
-/// was done within it, is said to it here.
-void hand_over([[maybe_unused]] void* at) {
-#if defined(__SANITIZE_THREAD__)
-    __tsan_release(at);
-#endif
-}
-void take_over([[maybe_unused]] void* at) {
-#if defined(__SANITIZE_THREAD__)
-    __tsan_acquire(at);
-#endif
-}
-
-/// Hands over when it goes, by an exception too.
-struct HandOver {
-    void* at;
-    ~HandOver() { hand_over(at); }
-};
-
-} // namespace
-
+/// Where lanes of a loop run side by side.
 struct Workers::Arena {
     explicit Arena(int threads) : arena(threads) {}
     tbb::task_arena arena;
+
+    /// Calls `lane` once for each; `stopped` says within it that another has failed. Throws what the first threw.
+    template <class Lane>
+    void run(std::size_t lanes, const Lane& lane) {
+#if defined(__SANITIZE_THREAD__) // which does not see into TBB
+        std::atomic<bool> failed{false};
+        std::exception_ptr first;
+        std::mutex mutex;
+        std::vector<std::thread> others;
+        const auto attempt = [&] {
+            try {
+                lane([&] { return failed.load(); });
+            } catch (...) {
+                const std::lock_guard lock(mutex);
+                if (!failed.exchange(true)) first = std::current_exception();
+            }
+        };
+        for (std::size_t k = 1; k < lanes; ++k)
+            others.emplace_back(attempt);
+        attempt();
+        for (std::thread& t : others)
+            t.join();
+        if (first) std::rethrow_exception(first);
+#else
+        arena.execute([&] {
+            tbb::task_group_context group;
+            tbb::parallel_for(
+                std::size_t{0}, lanes, [&](std::size_t) { lane([&] { return group.is_group_execution_cancelled(); }); },
+                tbb::simple_partitioner{}, group);
+        });
+#endif
+    }
 };
 
 Workers::Workers(int threads, CancelToken cancel)
@@ -63,25 +69,14 @@ void Workers::for_each(std::size_t count, const std::function<void(std::size_t)>
     // A shared counter hands items out in order, so that neighbours in time are neighbours on disk, and at most
     // `lanes` of them are in memory at once.
     std::atomic<std::size_t> next{0};
-    char begun = 0, done = 0; // places for the thread sanitizer
-    hand_over(&begun);
-    arena_->arena.execute([&] {
-        tbb::task_group_context group;
-        tbb::parallel_for(
-            std::size_t{0}, std::min(lanes, count),
-            [&](std::size_t) {
-                take_over(&begun);
-                const HandOver at_the_end{&done};
-                while (!group.is_group_execution_cancelled()) {
-                    const std::size_t i = next.fetch_add(1);
-                    if (i >= count) return;
-                    cancel_.check();
-                    item(i);
-                }
-            },
-            tbb::simple_partitioner{}, group);
+    arena_->run(std::min(lanes, count), [&](const auto& stopped) {
+        while (!stopped()) {
+            const std::size_t i = next.fetch_add(1);
+            if (i >= count) return;
+            cancel_.check();
+            item(i);
+        }
     });
-    take_over(&done);
 }
 
 } // namespace kasane

@@ -6,6 +6,11 @@
 
 namespace kasane {
 
+double log_gamma(double x) {
+    int sign = 0;
+    return ::lgamma_r(x, &sign);
+}
+
 namespace {
 
 /// Where a growing function crosses a value, by halving.
@@ -25,7 +30,7 @@ double incomplete_beta(double a, double b, double x) {
     if (x >= 1) return 1;
     if (x > (a + 1) / (a + b + 2)) return 1 - incomplete_beta(b, a, 1 - x);
     const double front =
-        std::exp(std::lgamma(a + b) - std::lgamma(a) - std::lgamma(b) + a * std::log(x) + b * std::log1p(-x)) / a;
+        std::exp(log_gamma(a + b) - log_gamma(a) - log_gamma(b) + a * std::log(x) + b * std::log1p(-x)) / a;
     constexpr double kTiny = 1e-300;
     const auto away = [](double v) { return std::abs(v) < kTiny ? kTiny : v; };
     double c = 1, d = 1 / away(1 - (a + b) * x / (a + 1)), sum = d;

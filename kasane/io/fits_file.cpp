@@ -48,6 +48,10 @@ bool is_gzip(const std::filesystem::path& file) {
     return got == 2 && head[0] == 0x1f && head[1] == 0x8b;
 }
 
+void start_cfitsio() {
+    [[maybe_unused]] static const int once = fits_init_cfitsio();
+}
+
 std::string fits_reason(int status) {
     char text[FLEN_STATUS] = {};
     fits_get_errstatus(status, text);
@@ -55,6 +59,7 @@ std::string fits_reason(int status) {
 }
 
 OpenFits::OpenFits(const std::filesystem::path& file) {
+    start_cfitsio();
     std::error_code failed;
     if (std::filesystem::is_directory(file, failed))
         refuse(file, "is a folder, not a FITS file", "Rename or remove it");

@@ -21,6 +21,9 @@ struct CloseFits {
 };
 using FitsHandle = std::unique_ptr<fitsfile, CloseFits>;
 
+/// Before any other call: cfitsio sets itself up at its first one, and not safely from several threads.
+void start_cfitsio();
+
 /// What cfitsio says of a status.
 std::string fits_reason(int status);
 

@@ -3,6 +3,7 @@
 #include <kasane/base/error.hpp>
 #include <kasane/base/output_file.hpp>
 #include <kasane/io/fits_checksum.hpp>
+#include <kasane/io/fits_file.hpp>
 #include <kasane/io/input_file.hpp>
 
 #include <algorithm>
@@ -19,6 +20,7 @@ class FitsOutput {
 public:
     FitsOutput(const std::filesystem::path& temporary, const std::filesystem::path& final_path)
         : temporary_(temporary), final_(final_path) {
+        fits_file::start_cfitsio();
         std::error_code ignored;
         std::filesystem::remove(temporary, ignored);
         fits_create_diskfile(&file_, temporary.c_str(), &status_);

@@ -1,13 +1,14 @@
 #include <kasane/registration/chance.hpp>
 
 #include <kasane/base/units.hpp>
+#include <kasane/combination/quantiles.hpp>
 
 namespace kasane {
 
 double log_poisson_tail(double count, double mean) {
     if (count <= mean || count <= 0) return 0;
     if (mean <= 0) return -1e9;
-    return -mean + count * std::log(mean) - std::lgamma(count + 1) - std::log(1 - mean / (count + 1));
+    return -mean + count * std::log(mean) - log_gamma(count + 1) - std::log(1 - mean / (count + 1));
 }
 
 StarDensity::StarDensity(const std::vector<Star>& stars, const StarIndex& index)
@@ -79,7 +80,7 @@ double log_chance_of_brightness(const StarPair& pair, const std::vector<StarMatc
     const double k = 0.5 * (static_cast<double>(ratios.size()) - 1);
     const double x = k * std::max(variance(ratios), kLeastScatter * kLeastScatter) / by_chance;
     if (x >= 0.5 * k) return 0;
-    return std::min(0.0, k * std::log(x) - x - std::lgamma(k + 1) - std::log(1 - x / (k + 1)));
+    return std::min(0.0, k * std::log(x) - x - log_gamma(k + 1) - std::log(1 - x / (k + 1)));
 }
 
 } // namespace kasane

@@ -182,6 +182,40 @@ TEST_CASE("An edit that keeps size and time of a file is seen") {
     CHECK(status_of(p.path).all_done());
 }
 
+TEST_CASE("Clocks of another century, and clocks that went back, neither hide an edit nor cost a result") {
+    const Copy p;
+    run(p.path);
+    CHECK(digests(p.path / "kasane") == undisturbed());
+    // Exposures, results and what is remembered, as if written long ago or in the future, half of them each.
+    const auto date_all = [&](const std::string& even, const std::string& odd) {
+        std::vector<fs::path> files;
+        for (const auto& entry : fs::recursive_directory_iterator(p.path))
+            if (entry.is_regular_file()) files.push_back(entry.path());
+        std::sort(files.begin(), files.end());
+        std::string lines;
+        for (std::size_t k = 0; k < files.size(); ++k)
+            lines += fmt::format("touch -d '{}' '{}'; ", k % 2 ? odd : even, files[k].string());
+        REQUIRE(shell(lines).status == 0);
+    };
+    for (const auto& [even, odd] : {std::pair("1958-03-01", "2199-12-31"), std::pair("2040-01-01", "1990-01-01")}) {
+        INFO(even << " " << odd);
+        date_all(even, odd);
+        CHECK(status_of(p.path).all_done());
+        const RunReport again = run(p.path);
+        CHECK(again.stacks.front().reused);
+        CHECK(digests(p.path / "kasane") == undisturbed());
+    }
+    // An edit whose time lies before that of the file it replaces.
+    const fs::path file = p.path / "night-1/lights/L_004.fits";
+    std::string bytes = read_file(file);
+    bytes[bytes.size() / 2] = static_cast<char>(bytes[bytes.size() / 2] ^ 0x10);
+    std::ofstream(file, std::ios::binary) << bytes;
+    REQUIRE(shell(fmt::format("touch -d 1970-01-01T00:00:00Z '{}'", file.string())).status == 0);
+    CHECK_FALSE(status_of(p.path).all_done());
+    CHECK_FALSE(run(p.path).stacks.front().reused);
+    CHECK(status_of(p.path).all_done());
+}
+
 TEST_CASE("Results and masters whose bytes were altered are made again") {
     const Copy p;
     run(p.path);
