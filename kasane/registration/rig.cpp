@@ -114,8 +114,8 @@ RigOptics solve_rig(const RigProblem& problem, const Workers& workers) {
         if (adjust(posed.adjustment).hindrance.empty()) unseen[k] = judge(posed);
     });
     std::vector<Tried> tried;
-    for (std::size_t k = 0; k < models.size(); ++k)
-        if (!unseen[k].stars.empty()) tried.push_back({models[k], std::move(unseen[k])});
+    for (std::size_t m = 0; m < models.size(); ++m)
+        if (!unseen[m].stars.empty()) tried.push_back({models[m], std::move(unseen[m])});
     if (tried.empty()) return out;
     std::vector<std::vector<double>> losses;
     for (const Tried& t : tried)
