@@ -35,6 +35,7 @@ struct Settings {
     int gather = 10000; ///< files
     bool only_gather = false;
     bool registration = false; ///< only that of star lists is measured
+    bool scaling = false;      ///< only how the time of a run grows
     int grading = 0;           ///< lights: only grading is measured
     int masters = 0;           ///< frames: only their building is measured
     int whole = 0;             ///< lights: only a whole run is measured
@@ -174,6 +175,8 @@ int main(int argc, char** argv) {
             settings.grading = std::stoi(n);
         } else if (const char* m = value("--only-masters")) {
             settings.masters = std::stoi(m);
+        } else if (!std::strcmp(argv[i], "--only-scaling")) {
+            settings.scaling = true;
         } else if (const char* l = value("--only-whole")) {
             settings.whole = std::stoi(l);
         } else if (const char* j = value("--json"))
@@ -202,6 +205,10 @@ int main(int argc, char** argv) {
     }
     if (settings.masters > 0) {
         print(master_building(settings.masters, settings.width, settings.height, context), settings.json);
+        return 0;
+    }
+    if (settings.scaling) {
+        print(scaling(context), settings.json);
         return 0;
     }
     if (settings.whole > 0) {

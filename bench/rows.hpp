@@ -29,6 +29,10 @@ std::vector<Row> registration(const Context& context);
 /// Grading that many small lights up to a page that can be used, first and again.
 std::vector<Row> grading(int lights, const Context& context);
 
+/// The time of a run against its frames (24 to 400) and against their pixels (6 to 60 megapixels): how far off a
+/// straight line.
+std::vector<Row> scaling(const Context& context);
+
 /// A whole run on that many lights and half as many darks, flats and bias each, over reading the files once; from the
 /// cache of the system, and from the disk.
 std::vector<Row> whole_run(int lights, int width, int height, const Context& context);

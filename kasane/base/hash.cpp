@@ -96,8 +96,9 @@ std::string fingerprint(const std::filesystem::path& file) {
     return digest(sample);
 }
 
-std::string content_digest(const std::filesystem::path& file) {
-    constexpr std::int64_t kBlock = 1 << 20;
+std::string content_digest(const std::filesystem::path& file,
+                           const std::function<void(std::span<const std::byte>)>& also) {
+    constexpr std::int64_t kBlock = 256 << 10; // what the processor keeps at hand
     const std::int64_t size = size_of(file);
     File in(file);
     const std::unique_ptr<XXH3_state_t, decltype(&XXH3_freeState)> state(XXH3_createState(), &XXH3_freeState);
@@ -106,7 +107,9 @@ std::string content_digest(const std::filesystem::path& file) {
     for (std::int64_t at = 0; at < size; at += kBlock) {
         const std::int64_t length = std::min(kBlock, size - at);
         in.read_into(block.data(), at, length);
-        XXH3_128bits_update(state.get(), block.data(), static_cast<std::size_t>(length));
+        const std::span piece(block.data(), static_cast<std::size_t>(length));
+        XXH3_128bits_update(state.get(), piece.data(), piece.size());
+        if (also) also(std::as_bytes(piece));
     }
     return hexadecimal(XXH3_128bits_digest(state.get()));
 }

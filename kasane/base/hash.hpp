@@ -3,6 +3,8 @@
 
 #include <cstddef>
 #include <filesystem>
+#include <functional>
+#include <span>
 #include <string>
 #include <string_view>
 
@@ -28,7 +30,9 @@ private:
 /// noise differs everywhere) at the cost of reading the header. Throws InputError.
 std::string fingerprint(const std::filesystem::path& file);
 
-/// Digest of all bytes of a file: tells an edit that the fingerprint does not see. Throws InputError.
-std::string content_digest(const std::filesystem::path& file);
+/// Digest of all bytes of a file: tells an edit that the fingerprint does not see. `also`, if given, is shown the bytes
+/// too, from the first to the last, pieces of a whole number of 64 bytes but for the last. Throws InputError.
+std::string content_digest(const std::filesystem::path& file,
+                           const std::function<void(std::span<const std::byte>)>& also = {});
 
 } // namespace kasane

@@ -2,6 +2,7 @@
 
 #include <kasane/base/error.hpp>
 #include <kasane/base/units.hpp>
+#include <kasane/calibration/master_frame.hpp>
 #include <kasane/calibration/master_window.hpp>
 #include <kasane/image/row_arithmetic.hpp>
 #include <kasane/image/statistics.hpp>
@@ -43,6 +44,8 @@ CalibratedView::CalibratedView(std::shared_ptr<const FrameReader> raw, Calibrati
                 fmt::format("has {} plane and cannot calibrate a light of {} colours", part->planes(), raw_->planes()),
                 part->path(), "Use calibration frames converted in the same way as the lights");
     }
+    if (c.prepared && !c.prepared->made_by(c, *raw_))
+        throw UsageError("is to be calibrated by what other masters do", raw_->path(), {});
     if (c.hidden && c.hidden->bounds() != raw_->bounds())
         throw UnfitError(fmt::format("is {} x {} pixels, its mask {} x {}", raw_->width(), raw_->height(),
                                      c.hidden->width(), c.hidden->height()),
@@ -74,6 +77,10 @@ void CalibratedView::calibrate(const Region& region, View<float> out, int plane,
                 out(x, y) -=
                     row + (c.own->columns.empty() ? 0 : c.own->columns[static_cast<std::size_t>(region.x + x)]);
         }
+    if (c.prepared) {
+        c.prepared->apply(region, plane, out);
+        return;
+    }
     if (masters) {
         masters->apply(c, *raw_, region, plane, out);
         return;

@@ -21,6 +21,8 @@ struct OwnCorrections {
     bool empty() const { return defects.empty() && rows.empty() && columns.empty(); }
 };
 
+class MasterFrame;
+
 /// What calibrates a light. Any part may be missing.
 struct CalibrationSet {
     std::shared_ptr<const FrameReader> dark;           ///< master dark or bias, ADU
@@ -35,6 +37,8 @@ struct CalibrationSet {
     CfaPattern cfa = {}; ///< defects are replaced by neighbours of their own colour
     std::shared_ptr<const OwnCorrections> own = nullptr;
     std::shared_ptr<const Mask> hidden = nullptr; ///< 1 where the frame shows no sky: there are no data
+    /// What the masters do to a whole frame, made by them beforehand; null: made for each rectangle.
+    std::shared_ptr<const MasterFrame> prepared = nullptr;
     float saturation = 0; ///< raw ADU from which on a pixel does not tell how much light it got; 0: not known
 };
 

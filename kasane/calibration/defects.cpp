@@ -158,9 +158,19 @@ float adaptive_limit(const FrameReader& reader, int plane, const CfaPattern& cfa
 void complete_lines(Mask& mask, float share, DefectCounts& counts) {
     constexpr int kLeast = 16; // pixels
     const int w = mask.width(), h = mask.height();
-    const auto complete = [&](int lines, int length, auto at) {
+    // Few have enough to be looked at.
+    std::vector<int> in_column(static_cast<std::size_t>(w)), in_row(static_cast<std::size_t>(h));
+    for (int y = 0; y < h; ++y) {
+        const std::uint8_t *const row = mask.plane().row(y), *const end = row + w;
+        for (const std::uint8_t* at = next_marked(row, end); at != end; at = next_marked(at + 1, end)) {
+            ++in_column[static_cast<std::size_t>(at - row)];
+            ++in_row[static_cast<std::size_t>(y)];
+        }
+    }
+    const auto complete = [&](const std::vector<int>& marked, int length, auto at) {
         int found = 0;
-        for (int l = 0; l < lines; ++l) {
+        for (int l = 0; l < static_cast<int>(marked.size()); ++l) {
+            if (marked[static_cast<std::size_t>(l)] < kLeast) continue;
             int n = 0, first = length, last = -1;
             for (int i = 0; i < length; ++i)
                 if (const auto kind = at(l, i); kind && kind != kLine) {
@@ -177,8 +187,8 @@ void complete_lines(Mask& mask, float share, DefectCounts& counts) {
         }
         return found;
     };
-    counts.columns = complete(w, h, [&](int l, int i) -> std::uint8_t& { return mask(l, i); });
-    counts.rows = complete(h, w, [&](int l, int i) -> std::uint8_t& { return mask(i, l); });
+    counts.columns = complete(in_column, h, [&](int l, int i) -> std::uint8_t& { return mask(l, i); });
+    counts.rows = complete(in_row, w, [&](int l, int i) -> std::uint8_t& { return mask(i, l); });
 }
 
 } // namespace

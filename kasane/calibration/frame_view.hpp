@@ -3,7 +3,8 @@
 //
 // The room holds, beside this:
 //   calibrated_view.hpp  any rectangle of a raw exposure, calibrated when asked for
-//   master_window.hpp    what masters do to a rectangle, kept for the next frame
+//   master_window.hpp    what masters do to a rectangle, kept for the next frame; master_frame.hpp: to a whole frame
+//   master_effect.hpp    what both rely on
 //   cfa.hpp              colour filter arrays
 //   cfa_phase.hpp        does the stated pattern agree with the pixels
 //   demosaic.hpp         three colours a pixel from one

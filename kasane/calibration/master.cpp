@@ -328,11 +328,12 @@ MasterResult build(Role role, const std::vector<std::shared_ptr<const FrameReade
         const Region region{0, b * band, width, std::min(band, height - b * band)};
         const std::ptrdiff_t pixels = region.area();
         const auto area = static_cast<std::size_t>(pixels);
-        std::vector<float> block(area * count), dark(area, constant), weight(area);
+        const auto block = std::make_unique_for_overwrite<float[]>(area * count);
+        std::vector<float> dark(area, constant), weight(area);
         std::vector<std::uint16_t> low(area), high(area);
         if (subtract) subtract->read(region, {dark.data(), width, region.height, width}, plane);
         for (std::size_t f = 0; f < count; ++f) {
-            float* to = block.data() + static_cast<std::ptrdiff_t>(f) * pixels;
+            float* to = block.get() + static_cast<std::ptrdiff_t>(f) * pixels;
             frames[f]->read(region, {to, width, region.height, width}, plane);
             if (!flat) continue;
             const Levelling level(samples[f], width, height, cfa, planes == 3);
@@ -341,7 +342,7 @@ MasterResult build(Role role, const std::vector<std::shared_ptr<const FrameReade
                             to + static_cast<std::ptrdiff_t>(y) * width);
         }
         float* out = result.pixels.plane(plane).row(region.y);
-        combiner.combine({block.data(), static_cast<int>(count), pixels, static_cast<int>(pixels)},
+        combiner.combine({block.get(), static_cast<int>(count), pixels, static_cast<int>(pixels)},
                          {out, weight.data(), low.data(), high.data()});
         std::uint64_t n = 0;
         for (std::size_t i = 0; i < area; ++i)

@@ -2,7 +2,7 @@
 // it.
 #pragma once
 
-#include <kasane/calibration/calibrated_view.hpp>
+#include <kasane/calibration/master_effect.hpp>
 
 #include <memory>
 #include <vector>
@@ -24,19 +24,12 @@ public:
 private:
     /// One plane of a rectangle, and what it was made by.
     struct Part {
-        std::shared_ptr<const FrameReader> dark, bias, second_dark, flat;
-        float dark_scale = 1, second_share = 0;
-        std::array<float, 3> flat_level{};
-        CfaPattern cfa;
+        MasterChoice by;
         Region region{};
         std::vector<float> subtract, multiply; ///< row by row, where there is a dark, and a flat
         bool served = true;                    ///< more than the read that it was made for
-        bool made_by(const CalibrationSet& calibration) const;
     };
     Part& part_for(const CalibrationSet& c, const FrameReader& raw, const Region& region, int plane);
-    void take_darks(Part& part, const CalibrationSet& c, const Region& region, int plane);
-    void take_flat(Part& part, const CalibrationSet& c, const Region& region, int plane, bool one_plane);
-    static void read(const FrameReader& master, const Region& region, int plane, std::vector<float>& to);
 
     int margin_;
     std::vector<Part> parts_; ///< by plane

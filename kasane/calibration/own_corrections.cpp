@@ -49,14 +49,16 @@ private:
     std::array<float, 81> ring_{};
 };
 
-void find_lone_pixels(View<const float> v, const CfaPattern& cfa, double sigmas, Mask& mask) {
+/// Whether there are any.
+bool find_lone_pixels(View<const float> v, const CfaPattern& cfa, double sigmas, Mask& mask) {
     // Of what a point source puts into the pixel, its four neighbours have at least as much together. Half of that,
     // less twice the noise of their sum, is what still passes for a star.
     constexpr float kSharedByStars = 0.55f, kNoiseOfFour = 2, kLessSure = 2;
     constexpr float kCold = 1.3f; // cold pixels are rarer, and dark lanes are no excuse
     const int step = cfa.empty() ? 1 : 2;
     const float noise = difference_noise(v, step);
-    if (!(noise > 0)) return;
+    if (!(noise > 0)) return false;
+    bool any = false;
     const auto limit = static_cast<float>(sigmas) * noise;
     SameColour around(v, cfa);
     for (int y = 0; y < v.height; ++y) {
@@ -68,16 +70,17 @@ void find_lone_pixels(View<const float> v, const CfaPattern& cfa, double sigmas,
             const float excess = row[x] - around.median(x, y, &spread);
             const float sigma = std::max(noise, spread);
             if (excess < -kCold * static_cast<float>(sigmas) * sigma) {
-                mask(x, y) = 1;
+                mask(x, y) = any = true;
                 continue;
             }
             if (!(excess > static_cast<float>(sigmas) * sigma)) continue;
             const float allowed = kSharedByStars * excess - kLessSure * kNoiseOfFour * sigma;
             if (around.shared(x, y, 1) > allowed) continue;
             if (!cfa.empty() && around.shared(x, y, 2) > allowed) continue;
-            mask(x, y) = 1;
+            mask(x, y) = any = true;
         }
     }
+    return any;
 }
 
 /// Saturated pixels that hang together.
@@ -103,12 +106,14 @@ Blob take_blob(View<const float> v, float saturation, int x, int y, Mask& seen) 
     return b;
 }
 
-void find_spills(View<const float> v, float saturation, Mask& mask) {
+/// Whether there are any. `tops`: the highest value of each row.
+bool find_spills(View<const float> v, float saturation, std::span<const float> tops, Mask& mask) {
     constexpr int kLeastLength = 12, kEnds = 3; // pixels; the ends of a spill are filled only in part
     constexpr double kElongated = 2.5;
+    bool any = false;
     Mask seen(v.width, v.height);
     for (int y = 0; y < v.height; ++y) {
-        if (!any_at_least(v.row(y), saturation, static_cast<std::size_t>(v.width))) continue;
+        if (!(tops[static_cast<std::size_t>(y)] >= saturation)) continue;
         for (int x = 0; x < v.width; ++x) {
             if (!(v(x, y) >= saturation) || seen(x, y)) continue;
             const Blob b = take_blob(v, saturation, x, y, seen);
@@ -139,10 +144,11 @@ void find_spills(View<const float> v, float saturation, Mask& mask) {
                 const int before = at == 0 ? kEnds : 0, after = at == high - 1 ? kEnds : 0;
                 for (int j = std::max(0, py - before); j <= std::min(v.height - 1, py + after); ++j)
                     for (int i = std::max(0, px - 1); i <= std::min(v.width - 1, px + 1); ++i)
-                        mask(i, j) = 1;
+                        mask(i, j) = any = true;
             }
         }
     }
+    return any;
 }
 
 constexpr int kParts = 8;       // of a line, that must agree
@@ -202,7 +208,8 @@ std::string OwnCorrectionOptions::check() const {
     return {};
 }
 
-OwnCorrections find_own_corrections(View<const float> plane, const CfaPattern& cfa, const OwnCorrectionOptions& o) {
+OwnCorrections find_own_corrections(View<const float> plane, const CfaPattern& cfa, const OwnCorrectionOptions& o,
+                                    std::span<const float> tops) {
     require_sense(o);
     OwnCorrections out;
     const int step = cfa.empty() ? 1 : 2; // lines of one parity hold the same colours
@@ -213,15 +220,23 @@ OwnCorrections find_own_corrections(View<const float> plane, const CfaPattern& c
     const bool spills = o.spills && o.saturation > 0;
     if (!o.lone_pixels && !spills) return out;
     Mask mask(plane.width, plane.height);
-    if (o.lone_pixels) find_lone_pixels(plane, cfa, o.lone_sigmas, mask);
+    bool any = o.lone_pixels && find_lone_pixels(plane, cfa, o.lone_sigmas, mask);
     if (spills) {
+        std::vector<float> found;
+        if (tops.empty()) {
+            for (int y = 0; y < plane.height; ++y)
+                found.push_back(highest_of(plane.row(y), static_cast<std::size_t>(plane.width)));
+            tops = found;
+        }
         Mask spilled(plane.width, plane.height);
-        find_spills(plane, o.saturation, spilled);
-        out.spilled = DefectList(spilled);
-        for (const auto& [x, y] : out.spilled.places())
-            mask(x, y) = 1;
+        if (find_spills(plane, o.saturation, tops, spilled)) {
+            any = true;
+            out.spilled = DefectList(spilled);
+            for (const auto& [x, y] : out.spilled.places())
+                mask(x, y) = 1;
+        }
     }
-    out.defects = DefectList(mask);
+    if (any) out.defects = DefectList(mask);
     return out;
 }
 

@@ -4,6 +4,7 @@
 
 #include <kasane/calibration/calibrated_view.hpp>
 
+#include <span>
 #include <string>
 
 namespace kasane {
@@ -33,7 +34,8 @@ struct OwnCorrectionOptions {
 /// Offsets: the median of each row (column) less the mean of rows on both sides, where eight parts of the row agree on
 /// it within their noise. Anything that does not cross the whole frame evenly, and anything more than a dozen rows
 /// high, is left as it is.
-OwnCorrections find_own_corrections(View<const float> plane, const CfaPattern& cfa,
-                                    const OwnCorrectionOptions& options);
+/// `tops`: the highest value of each row where they are known already, else empty.
+OwnCorrections find_own_corrections(View<const float> plane, const CfaPattern& cfa, const OwnCorrectionOptions& options,
+                                    std::span<const float> tops = {});
 
 } // namespace kasane

@@ -18,13 +18,24 @@ namespace {
 
 constexpr BackgroundOptions kOwnPixels{.noise = {}}; ///< no neighbours share noise
 
-Image read_sensor(const CalibratedView& view) {
-    Image pixels(view.width(), view.height());
-    for_each_band(view.bounds(), [&](const Region& band) {
-        view.read(band, pixels.plane().crop(band));
+/// `tops` becomes the highest values of the rows.
+void read_sensor(const CalibratedView& view, Image& pixels, std::vector<float>& tops) {
+    if (pixels.bounds() != view.bounds() || pixels.planes() != 1) {
+        pixels = Image(); // not two of them at a time
+        pixels = Image(view.width(), view.height());
+    }
+    tops.clear();
+    for_each_band(view.bounds(), [&](const Region& all) {
+        constexpr int kAtHand = 1 << 16; // pixels that the processor keeps
+        const int rows = std::clamp(kAtHand / view.width(), 1, all.height);
+        for (int y = all.y; y < all.bottom(); y += rows) {
+            const Region band = intersect({0, y, all.width, rows}, all);
+            view.read(band, pixels.plane().crop(band));
+            for (int row = band.y; row < band.bottom(); ++row)
+                tops.push_back(highest_of(pixels.plane().row(row), static_cast<std::size_t>(band.width)));
+        }
         view.release();
     });
-    return pixels;
 }
 
 Measures from_list(StarList list) {
@@ -60,13 +71,17 @@ void move_stars(Measures& m, const std::array<double, 2>& by) {
 }
 
 /// Share of pixels at or above saturation, by cells of the mesh.
-Image saturated_share(View<const float> pixels, const Background& mesh, float saturation) {
+/// `tops`: the highest values of the rows where they are known, else empty.
+Image saturated_share(View<const float> pixels, const Background& mesh, float saturation,
+                      const std::vector<float>& tops) {
     Image share(mesh.level.width(), mesh.level.height());
     if (!(saturation > 0)) return share;
     const auto end = [&](int k, int cells, int size) { return k + 1 == cells ? size : (k + 1) * mesh.cell; };
     for (int y = 0; y < pixels.height; ++y) {
         const int j = std::min(y / mesh.cell, share.height() - 1);
-        if (!any_at_least(pixels.row(y), saturation, static_cast<std::size_t>(pixels.width))) continue;
+        const float top = tops.empty() ? highest_of(pixels.row(y), static_cast<std::size_t>(pixels.width))
+                                       : tops[static_cast<std::size_t>(y)];
+        if (!(top >= saturation)) continue;
         for (int i = 0; i < share.width(); ++i) {
             const int x = i * mesh.cell, width = end(i, share.width(), pixels.width) - x;
             share(i, j) += static_cast<float>(
@@ -123,7 +138,8 @@ void fill_gaps(View<const float> samples, View<float> filled) {
 /// One exposure on its way to its measures.
 class Measuring {
 public:
-    Measuring(const FrameView& view, const MeasureOptions& options) : view_(view), o_(options) {}
+    Measuring(const FrameView& view, const MeasureOptions& options, MeasureRoom& room)
+        : view_(view), o_(options), room_(room) {}
 
     ExposureMeasures run(Raster<std::uint8_t>* preview) {
         out_.width = view_.width();
@@ -133,24 +149,25 @@ public:
         settle_saturation(source);
         FrameView corrected = view_;
         if (source.planes() == 1) {
-            sensor_ = read_sensor(source);
+            sensor_ = std::move(room_.pixels);
+            read_sensor(source, sensor_, tops_);
             OwnCorrectionOptions own = o_.own;
             own.saturation = o_.detect.saturation;
-            out_.own = find_own_corrections(sensor_.plane(), source.calibration().cfa, own);
+            out_.own = find_own_corrections(sensor_.plane(), source.calibration().cfa, own, tops_);
             if (!out_.own.empty()) {
                 CalibrationSet set = source.calibration();
                 set.own = std::make_shared<const OwnCorrections>(out_.own);
                 const auto again = std::make_shared<const CalibratedView>(source.shared_raw(), std::move(set));
                 corrected = FrameView(again, view_.method());
-                sensor_ = Image(); // not two of them at a time
-                sensor_ = read_sensor(*again);
+                read_sensor(*again, sensor_, tops_);
             }
         }
         if (view_.interpolated()) {
             measure_mosaic();
         } else {
-            planes_ =
-                sensor_.empty() || !source.calibration().cfa.empty() ? read_planes(corrected) : std::move(sensor_);
+            const bool other_planes = sensor_.empty() || !source.calibration().cfa.empty();
+            if (other_planes) tops_.clear();
+            planes_ = other_planes ? read_planes(corrected) : std::move(sensor_);
             measure_planes(planes_);
         }
         for (int p = 0; p < view_.planes(); ++p)
@@ -164,6 +181,7 @@ public:
         if (preview) *preview = encode_preview(small_, out_.preview_scale);
         for (int p = 0; p < view_.planes(); ++p)
             move_stars(out_.planes[static_cast<std::size_t>(p)], view_.shift(p));
+        room_.pixels = std::move(sensor_.empty() ? planes_ : sensor_);
         return std::move(out_);
     }
 
@@ -225,7 +243,7 @@ private:
                 Image filled(sensor_.width(), sensor_.height());
                 fill_gaps(samples.plane(), filled.plane());
                 const float density = static_cast<float>(greens) / static_cast<float>(cfa.period() * cfa.period());
-                out_.saturated = saturated_share(sensor_.plane(), mesh, o_.detect.saturation);
+                out_.saturated = saturated_share(sensor_.plane(), mesh, o_.detect.saturation, tops_);
                 m = from_list(detect_stars({filled.plane(), samples.plane(), std::move(mesh), density}, o_.detect));
                 keep_brightest(m);
             } else {
@@ -246,8 +264,9 @@ private:
                 if (samples.empty()) samples = Image(sensor_.width(), sensor_.height());
                 take_colour(sensor_, cfa, p, samples);
             }
-            m.mesh.means = mean_sky(
-                view_.interpolated() ? std::as_const(samples).plane() : std::as_const(planes_).plane(p), m.mesh, cover);
+            m.mesh.means =
+                mean_sky(view_.interpolated() ? std::as_const(samples).plane() : std::as_const(planes_).plane(p),
+                         m.mesh, cover, &room_.cover);
         }
     }
 
@@ -271,13 +290,15 @@ private:
                 out_.planes[static_cast<std::size_t>(p)] =
                     measure_as(green, pixels.plane(p), measure_background(pixels.plane(p), kOwnPixels), o_.detect);
             }
-        out_.saturated = saturated_share(pixels.plane(main), out_.main().mesh, o_.detect.saturation);
+        out_.saturated = saturated_share(pixels.plane(main), out_.main().mesh, o_.detect.saturation, tops_);
     }
 
     const FrameView& view_;
     MeasureOptions o_;
+    MeasureRoom& room_;
     ExposureMeasures out_;
     Image sensor_, planes_, small_;
+    std::vector<float> tops_; ///< highest values of the rows of sensor_, and of planes_ where they are the same
     int factor_ = 1;
 };
 
@@ -291,9 +312,11 @@ std::string MeasureOptions::check() const {
     return {};
 }
 
-ExposureMeasures measure_exposure(const FrameView& view, const MeasureOptions& options, Raster<std::uint8_t>* preview) {
+ExposureMeasures measure_exposure(const FrameView& view, const MeasureOptions& options, Raster<std::uint8_t>* preview,
+                                  MeasureRoom* room) {
     require_sense(options);
-    return Measuring(view, options).run(preview);
+    MeasureRoom own;
+    return Measuring(view, options, room ? *room : own).run(preview);
 }
 
 } // namespace kasane

@@ -58,12 +58,19 @@ struct MeasureOptions {
     std::string check() const;
 };
 
+/// Memory that measuring one exposure leaves to the next of the same size: the system need not clear new pages for it.
+/// Of one thread.
+struct MeasureRoom {
+    Image pixels;
+    Mask cover;
+};
+
 /// Calibrates the whole exposure in memory, measures it and forgets the pixels. In three planes stars are found in
 /// green and their fluxes measured in all, unless the view's colours are separate: then each plane has its own list.
 /// A mosaic that integration will demosaic is measured as it is, each colour on its own samples. `preview`, if given,
-/// receives the whole frame in small. Memory: 16 bytes a pixel of a mosaic, 8 bytes a pixel and plane otherwise.
-/// Throws InputError.
+/// receives the whole frame in small; `room` is used, and left for the next. Memory: 16 bytes a pixel of a mosaic, 8
+/// bytes a pixel and plane otherwise. Throws InputError.
 ExposureMeasures measure_exposure(const FrameView& view, const MeasureOptions& options = {},
-                                  Raster<std::uint8_t>* preview = nullptr);
+                                  Raster<std::uint8_t>* preview = nullptr, MeasureRoom* room = nullptr);
 
 } // namespace kasane

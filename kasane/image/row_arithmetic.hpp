@@ -2,6 +2,7 @@
 // every instruction set.
 #pragma once
 
+#include <array>
 #include <cstddef>
 #include <cstdint>
 
@@ -23,19 +24,32 @@ void weighted_row(float* to, const float* const* from, const float* kernel, std:
 /// to[i] = from[i] where that is higher; what is no number does not count.
 void raise_row(float* to, const float* from, std::size_t count);
 
+/// to[i] = base + slope * (first + i), a plane along a row.
+void ramp_row(float base, float slope, int first, std::size_t count, float* to);
+
+/// A row through values in the middles of cells of `cell` pixels, straight between them, constant beyond the outermost.
+void polyline_row(const float* knots, int count, int cell, int width, float* to);
+
+/// to[i] += c[0] + t (c[1] + t (c[2] + t c[3])), where t = start + step * i.
+void add_cubic_row(const std::array<float, 4>& c, float start, float step, std::size_t count, float* to);
+
+/// to[i] = scale[i] * to[i] + offset[i], the product rounded first.
+void scale_row(float* to, const float* scale, const float* offset, std::size_t count);
+
+/// to[i] = before[i] - 2 * middle[i] + after[i], the first difference rounded first.
+void second_difference_row(const float* before, const float* middle, const float* after, std::size_t count, float* to);
+
+/// Every `step`-th of `count` values, from the first on, one after the other. How many there are.
+std::size_t take_every(const float* values, std::size_t step, std::size_t count, float* to);
+
+/// The highest value; minus infinity where none is a number.
+float highest_of(const float* values, std::size_t count);
+
 /// Whether any value is not finite.
 bool any_gap(const float* values, std::size_t count);
 
 /// Whether any value is as high as `limit`.
 bool any_at_least(const float* values, float limit, std::size_t count);
-
-/// Fetches what follows in memory while something else is done: so many values.
-template <class T>
-void fetch_ahead(const T* values, int count) {
-    constexpr int kLine = 64 / sizeof(T); // of the cache
-    for (int i = 0; i < count; i += kLine)
-        __builtin_prefetch(values + i);
-}
 
 /// Three rows of an image, one below the other, that have values on both sides of those that are looked at.
 struct ThreeRows {
@@ -58,6 +72,16 @@ std::size_t count_at_least(const float* values, float limit, std::size_t count);
 /// covered or not. How many there are.
 std::size_t take_uncovered(const float* values, const std::uint8_t* covered, int every, std::size_t count, float* to,
                            std::size_t& present);
+
+/// Where the values of one cell of a row go, and how many there are.
+struct CellValues {
+    float* next = nullptr;   ///< has room for what is taken and kTakeSlack more
+    std::size_t present = 0; ///< numbers, covered or not
+};
+/// take_uncovered of each cell of a row: cell k has `side` values from k * side on, the last one all that follow; taken
+/// from its `first`-th value on.
+void take_uncovered_cells(const float* values, const std::uint8_t* covered, int every, int first, int side,
+                          std::size_t count, std::size_t cells, CellValues* to);
 
 /// Values that are numbers.
 std::size_t count_present(const float* values, std::size_t count);

@@ -6,6 +6,7 @@
 
 #include <kasane/image/row_arithmetic.hpp>
 
+#include <algorithm>
 #include <array>
 #include <cmath>
 #include <limits>
@@ -96,6 +97,101 @@ void WeightedRow(float* to, const float* const* from, const float* kernel, std::
     }
 }
 
+void RampRow(float base, float slope, int first, std::size_t count, float* to) {
+    const hn::ScalableTag<float> d;
+    const hn::RebindToSigned<decltype(d)> di;
+    const std::size_t lanes = hn::Lanes(d);
+    const auto from = hn::Set(d, base), by = hn::Set(d, slope);
+    const auto next = hn::Set(di, static_cast<std::int32_t>(lanes));
+    auto place = hn::Iota(di, first);
+    std::size_t i = 0;
+    for (; i + lanes <= count; i += lanes, place = hn::Add(place, next))
+        hn::StoreU(hn::Add(from, hn::Mul(by, hn::ConvertTo(d, place))), d, to + i);
+    for (; i < count; ++i)
+        to[i] = base + slope * static_cast<float>(first + static_cast<int>(i));
+}
+
+void PolylineRow(const float* knots, int count, int cell, int width, float* to) {
+    float left = knots[0], right = left;
+    int x = 0;
+    for (int i = -1; i < count && x < width; ++i) { // between the middles of cells i and i + 1
+        const int end = i + 1 == count ? width : std::min(width, static_cast<int>((i + 1.5) * cell));
+        left = right;
+        right = knots[std::min(count - 1, i + 1)];
+        if (x >= end) continue;
+        const float slope = (right - left) / static_cast<float>(cell);
+        const float origin = left - slope * static_cast<float>((i + 0.5) * cell - 0.5);
+        RampRow(origin, slope, x, static_cast<std::size_t>(end - x), to + x);
+        x = end;
+    }
+}
+
+void AddCubicRow(const std::array<float, 4>& c, float start, float step, std::size_t count, float* to) {
+    const hn::ScalableTag<float> d;
+    const hn::RebindToSigned<decltype(d)> di;
+    const std::size_t lanes = hn::Lanes(d);
+    const auto c0 = hn::Set(d, c[0]), c1 = hn::Set(d, c[1]), c2 = hn::Set(d, c[2]), c3 = hn::Set(d, c[3]);
+    const auto from = hn::Set(d, start), by = hn::Set(d, step);
+    const auto next = hn::Set(di, static_cast<std::int32_t>(lanes));
+    auto place = hn::Iota(di, 0);
+    std::size_t i = 0;
+    for (; i + lanes <= count; i += lanes, place = hn::Add(place, next)) {
+        const auto t = hn::Add(from, hn::Mul(by, hn::ConvertTo(d, place)));
+        const auto high = hn::Add(c1, hn::Mul(t, hn::Add(c2, hn::Mul(t, c3))));
+        hn::StoreU(hn::Add(hn::LoadU(d, to + i), hn::Add(c0, hn::Mul(t, high))), d, to + i);
+    }
+    for (; i < count; ++i) {
+        const float t = start + step * static_cast<float>(static_cast<int>(i));
+        to[i] += c[0] + t * (c[1] + t * (c[2] + t * c[3]));
+    }
+}
+
+void ScaleRow(float* to, const float* scale, const float* offset, std::size_t count) {
+    const hn::ScalableTag<float> d;
+    const std::size_t lanes = hn::Lanes(d);
+    std::size_t i = 0;
+    for (; i + lanes <= count; i += lanes)
+        hn::StoreU(hn::Add(hn::Mul(hn::LoadU(d, scale + i), hn::LoadU(d, to + i)), hn::LoadU(d, offset + i)), d,
+                   to + i);
+    for (; i < count; ++i)
+        to[i] = scale[i] * to[i] + offset[i];
+}
+
+void SecondDifferenceRow(const float* before, const float* middle, const float* after, std::size_t count, float* to) {
+    const hn::ScalableTag<float> d;
+    const std::size_t lanes = hn::Lanes(d);
+    const auto two = hn::Set(d, 2.0f);
+    std::size_t i = 0;
+    for (; i + lanes <= count; i += lanes) {
+        const auto fall = hn::Sub(hn::LoadU(d, before + i), hn::Mul(two, hn::LoadU(d, middle + i)));
+        hn::StoreU(hn::Add(fall, hn::LoadU(d, after + i)), d, to + i);
+    }
+    for (; i < count; ++i)
+        to[i] = before[i] - 2 * middle[i] + after[i];
+}
+
+std::size_t TakeEvery(const float* values, std::size_t step, std::size_t count, float* to) {
+    std::size_t i = 0, n = 0;
+#if HWY_TARGET != HWY_SCALAR
+    const hn::ScalableTag<float> d;
+    const std::size_t lanes = hn::Lanes(d);
+    auto first = hn::Zero(d), second = first, third = first, fourth = first;
+    if (step == 2)
+        for (; i + 2 * lanes <= count; i += 2 * lanes, n += lanes) {
+            hn::LoadInterleaved2(d, values + i, first, second);
+            hn::StoreU(first, d, to + n);
+        }
+    if (step == 4)
+        for (; i + 4 * lanes <= count; i += 4 * lanes, n += lanes) {
+            hn::LoadInterleaved4(d, values + i, first, second, third, fourth);
+            hn::StoreU(first, d, to + n);
+        }
+#endif
+    for (; i < count; i += step)
+        to[n++] = values[i];
+    return n;
+}
+
 void RaiseRow(float* to, const float* from, std::size_t count) {
     const hn::ScalableTag<float> d;
     const std::size_t lanes = hn::Lanes(d);
@@ -106,6 +202,22 @@ void RaiseRow(float* to, const float* from, std::size_t count) {
     }
     for (; i < count; ++i)
         to[i] = from[i] > to[i] ? from[i] : to[i];
+}
+
+float HighestOf(const float* values, std::size_t count) {
+    const hn::ScalableTag<float> d;
+    const std::size_t lanes = hn::Lanes(d);
+    auto one = hn::Neg(hn::Inf(d)), two = one;
+    std::size_t i = 0;
+    for (; i + 2 * lanes <= count; i += 2 * lanes) {
+        const auto v = hn::LoadU(d, values + i), w = hn::LoadU(d, values + i + lanes);
+        one = hn::IfThenElse(hn::Gt(v, one), v, one);
+        two = hn::IfThenElse(hn::Gt(w, two), w, two);
+    }
+    float highest = hn::GetLane(hn::MaxOfLanes(d, hn::IfThenElse(hn::Gt(two, one), two, one)));
+    for (; i < count; ++i)
+        if (values[i] > highest) highest = values[i];
+    return highest;
 }
 
 bool AnyGap(const float* values, std::size_t count) {
@@ -218,6 +330,16 @@ std::size_t TakeUncovered(const float* values, const std::uint8_t* covered, int 
     return n;
 }
 
+void TakeUncoveredCells(const float* values, const std::uint8_t* covered, int every, int first, int side,
+                        std::size_t count, std::size_t cells, CellValues* to) {
+    for (std::size_t k = 0; k < cells; ++k) {
+        const std::size_t from = k * static_cast<std::size_t>(side) + static_cast<std::size_t>(first),
+                          end = k + 1 == cells ? count : (k + 1) * static_cast<std::size_t>(side);
+        if (from < end)
+            to[k].next += TakeUncovered(values + from, covered + from, every, end - from, to[k].next, to[k].present);
+    }
+}
+
 std::size_t CountPresent(const float* values, const std::int32_t* where, std::size_t count) {
     const hn::ScalableTag<float> d;
     const hn::RebindToSigned<decltype(d)> di;
@@ -297,7 +419,15 @@ HWY_AFTER_NAMESPACE();
 #if HWY_ONCE
 namespace kasane {
 HWY_EXPORT(CalibrateRow);
+HWY_EXPORT(RampRow);
+HWY_EXPORT(PolylineRow);
+HWY_EXPORT(TakeUncoveredCells);
+HWY_EXPORT(AddCubicRow);
+HWY_EXPORT(ScaleRow);
+HWY_EXPORT(SecondDifferenceRow);
+HWY_EXPORT(TakeEvery);
 HWY_EXPORT(ReciprocalRow);
+HWY_EXPORT(HighestOf);
 HWY_EXPORT(AnyGap);
 HWY_EXPORT(AnyAtLeast);
 HWY_EXPORT(PeaksOfRow);
@@ -313,6 +443,28 @@ HWY_EXPORT(SplitEvenPositions);
 
 void calibrate_row(float* to, const float* subtract, const float* multiply, std::size_t count) {
     HWY_DYNAMIC_DISPATCH(CalibrateRow)(to, subtract, multiply, count);
+}
+void ramp_row(float base, float slope, int first, std::size_t count, float* to) {
+    HWY_DYNAMIC_DISPATCH(RampRow)(base, slope, first, count, to);
+}
+void polyline_row(const float* knots, int count, int cell, int width, float* to) {
+    HWY_DYNAMIC_DISPATCH(PolylineRow)(knots, count, cell, width, to);
+}
+void take_uncovered_cells(const float* values, const std::uint8_t* covered, int every, int first, int side,
+                          std::size_t count, std::size_t cells, CellValues* to) {
+    HWY_DYNAMIC_DISPATCH(TakeUncoveredCells)(values, covered, every, first, side, count, cells, to);
+}
+void add_cubic_row(const std::array<float, 4>& c, float start, float step, std::size_t count, float* to) {
+    HWY_DYNAMIC_DISPATCH(AddCubicRow)(c, start, step, count, to);
+}
+void scale_row(float* to, const float* scale, const float* offset, std::size_t count) {
+    HWY_DYNAMIC_DISPATCH(ScaleRow)(to, scale, offset, count);
+}
+void second_difference_row(const float* before, const float* middle, const float* after, std::size_t count, float* to) {
+    HWY_DYNAMIC_DISPATCH(SecondDifferenceRow)(before, middle, after, count, to);
+}
+std::size_t take_every(const float* values, std::size_t step, std::size_t count, float* to) {
+    return HWY_DYNAMIC_DISPATCH(TakeEvery)(values, step, count, to);
 }
 std::size_t peaks_of_row(const ThreeRows& rows, const float* limits, float factor, std::size_t count,
                          std::int32_t* places) {
@@ -340,6 +492,9 @@ void symmetric_row(float* to, const float* middle, const float* const* before, c
 }
 void weighted_row(float* to, const float* const* from, const float* kernel, std::size_t taps, std::size_t count) {
     HWY_DYNAMIC_DISPATCH(WeightedRow)(to, from, kernel, taps, count);
+}
+float highest_of(const float* values, std::size_t count) {
+    return HWY_DYNAMIC_DISPATCH(HighestOf)(values, count);
 }
 bool any_gap(const float* values, std::size_t count) {
     return HWY_DYNAMIC_DISPATCH(AnyGap)(values, count);

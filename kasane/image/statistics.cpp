@@ -142,7 +142,7 @@ RobustStatistics clipped_statistics(std::vector<float>& values, float clip, int 
     if (values.empty()) return {kNoData, kNoData, 0};
     // Where the clipping starts hardly matters to where it ends: of many values, some tell it well enough. Their number
     // is a prime, so that they do not fall into step with rows.
-    constexpr std::size_t kEnough = 1021;
+    constexpr std::size_t kEnough = 509;
     std::array<float, 3 * kEnough / 2> room;
     std::span<float> some(room.data(), std::min(values.size(), room.size()));
     if (values.size() > some.size()) {
@@ -201,8 +201,12 @@ float difference_noise(View<const float> view, int lag, std::size_t most) {
     return clipped_statistics(values, 3.0f, 10).sigma / std::sqrt(6.0f);
 }
 
-float structureless_noise(View<const float> view, const NoiseSteps& s, int stride, std::vector<float>& scratch) {
+float structureless_sigma(std::vector<float>& differences) {
     constexpr double kNorm = 6; // sqrt of the sum of the squared weights (1, -2, 1) x (1, -2, 1)
+    return static_cast<float>(clipped_statistics(differences, 3.0f).sigma / kNorm);
+}
+
+float structureless_noise(View<const float> view, const NoiseSteps& s, int stride, std::vector<float>& scratch) {
     const int rx = std::abs(s.ux) + std::abs(s.vx), ry = std::abs(s.uy) + std::abs(s.vy);
     const std::ptrdiff_t u = s.uy * view.stride + s.ux, v = s.vy * view.stride + s.vx;
     scratch.clear();
@@ -212,16 +216,18 @@ float structureless_noise(View<const float> view, const NoiseSteps& s, int strid
     float* out = scratch.data();
     const auto along = [u](const float* at) { return at[-u] - 2 * *at + at[u]; };
     const bool upright = s.uy == 0 && s.vx == 0;
-    std::vector<float> down(upright ? static_cast<std::size_t>(view.width) : 0); // differences of a row, made once
+    std::vector<float> down(upright ? static_cast<std::size_t>(view.width) : 0), across(down.size()); // of one row
     for (int y = ry; y + ry < view.height; ++y) {
         const float* row = view.row(y);
         if (upright) {
             const float *above = row - v, *below = row + v;
-            float* to = down.data();
-            for (int x = 0; x < view.width; ++x)
-                to[x] = above[x] - 2 * row[x] + below[x];
-            for (int x = rx + y % stride; x + rx < view.width; x += stride)
-                if (row[x] == row[x]) *out++ = along(to + x);
+            const auto width = static_cast<std::size_t>(view.width), inside = width - 2 * static_cast<std::size_t>(rx);
+            second_difference_row(above, row, below, width, down.data());
+            const float* middle = down.data() + rx; // NaN where a pixel is: left out below
+            second_difference_row(middle - u, middle, middle + u, inside, across.data());
+            const auto from = static_cast<std::size_t>(y % stride);
+            if (from < inside)
+                out += take_every(across.data() + from, static_cast<std::size_t>(stride), inside - from, out);
             continue;
         }
         for (int x = rx + y % stride; x + rx < view.width; x += stride) {
@@ -231,7 +237,7 @@ float structureless_noise(View<const float> view, const NoiseSteps& s, int strid
         }
     }
     scratch.resize(static_cast<std::size_t>(out - scratch.data()));
-    return static_cast<float>(clipped_statistics(scratch, 3.0f).sigma / kNorm);
+    return structureless_sigma(scratch);
 }
 
 float background_noise(View<const float> view, int lag) {

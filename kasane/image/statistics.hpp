@@ -55,6 +55,9 @@ struct NoiseSteps {
 /// spares allocations.
 float structureless_noise(View<const float> view, const NoiseSteps& steps, int stride, std::vector<float>& scratch);
 
+/// The same from such differences, taken elsewhere, in any order.
+float structureless_sigma(std::vector<float>& differences);
+
 /// Noise of the background: structureless_noise by cells of 64 pixels, the median over the darker 40 % of the cells,
 /// where stars and nebula add least. Differences span `lag` pixels.
 float background_noise(View<const float> view, int lag);

@@ -1,14 +1,25 @@
 #include <kasane/image/stretch.hpp>
 
+#include <kasane/image/binning.hpp>
 #include <kasane/image/statistics.hpp>
 
+#include <algorithm>
 #include <cmath>
 
 namespace kasane {
 
+namespace {
+
+/// `full`: what a stretch makes of white before it is brought to 1.
+float stretched(const Stretch& s, float value, float full) {
+    const float t = std::clamp((value - s.black) / std::max(s.white - s.black, 1e-30f), 0.0f, 1.0f);
+    return s.strength < 1e-3f ? t : std::asinh(s.strength * t) / full;
+}
+
+} // namespace
+
 float Stretch::operator()(float value) const {
-    const float t = std::clamp((value - black) / std::max(white - black, 1e-30f), 0.0f, 1.0f);
-    return strength < 1e-3f ? t : std::asinh(strength * t) / std::asinh(strength);
+    return stretched(*this, value, std::asinh(strength));
 }
 
 Stretch choose_stretch(View<const float> plane, const StretchOptions& options) {
@@ -31,19 +42,13 @@ Stretch choose_stretch(View<const float> plane, const StretchOptions& options) {
 Raster<std::uint8_t> render(View<const float> plane, const Stretch& stretch, int most) {
     const int factor = std::max(1, (std::max(plane.width, plane.height) + most - 1) / most);
     Raster<std::uint8_t> out(std::max(1, plane.width / factor), std::max(1, plane.height / factor));
-    for (int y = 0; y < out.height(); ++y)
-        for (int x = 0; x < out.width(); ++x) {
-            double sum = 0;
-            int n = 0;
-            for (int j = 0; j < factor; ++j)
-                for (int i = 0; i < factor; ++i) {
-                    const int sx = x * factor + i, sy = y * factor + j;
-                    if (sx >= plane.width || sy >= plane.height || !std::isfinite(plane(sx, sy))) continue;
-                    sum += plane(sx, sy);
-                    ++n;
-                }
-            out(x, y) = n ? static_cast<std::uint8_t>(std::lround(255 * stretch(static_cast<float>(sum / n)))) : 0;
-        }
+    Image small(out.width(), out.height());
+    average_down(plane, factor, small.plane());
+    const float full = std::asinh(stretch.strength);
+    std::transform(small.pixels().begin(), small.pixels().end(), out.pixels().begin(), [&](float mean) {
+        return std::isfinite(mean) ? static_cast<std::uint8_t>(std::lround(255 * stretched(stretch, mean, full)))
+                                   : std::uint8_t{0};
+    });
     return out;
 }
 

@@ -5,7 +5,6 @@
 #include <bit>
 #include <cstddef>
 #include <cstdint>
-#include <cstring>
 #include <span>
 
 namespace kasane {
@@ -20,15 +19,7 @@ public:
         half_ = !half_;
     }
     /// As they lie in the file; a whole number of words.
-    void add(std::span<const std::byte> bytes) {
-        std::uint64_t sum = 0;
-        for (std::size_t at = 0; at + 4 <= bytes.size(); at += 4) {
-            std::uint32_t word = 0;
-            std::memcpy(&word, bytes.data() + at, 4);
-            sum += __builtin_bswap32(word);
-        }
-        sum_ += sum;
-    }
+    void add(std::span<const std::byte> bytes);
     void add_word(std::uint32_t word) { sum_ += word; }
     std::uint32_t result() const {
         std::uint64_t folded = sum_;

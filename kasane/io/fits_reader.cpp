@@ -66,6 +66,63 @@ void decode_row(const std::byte* from, float* to, int count, const Layout& l) {
     }
 }
 
+std::string wrong_sums(bool data, bool whole) {
+    return data    ? "the pixels do not match the DATASUM of the header"
+           : whole ? "the file does not match the CHECKSUM of its header"
+                   : "";
+}
+
+/// The sums of an extension whose pixels lie in the file as they are.
+class PlainSums final : public SumCheck {
+public:
+    explicit PlainSums(fitsfile* f) {
+        int status = 0;
+        const auto text = [&](const char* key) {
+            char value[FLEN_VALUE] = {};
+            int missing = 0;
+            fits_read_key(f, TSTRING, key, value, nullptr, &missing);
+            return std::string(missing ? "" : value);
+        };
+        data_sum_ = text("DATASUM");
+        check_sum_ = !text("CHECKSUM").empty();
+        LONGLONG head = 0, start = 0, end = 0;
+        fits_get_hduaddrll(f, &head, &start, &end, &status);
+        fits_clear_errmsg();
+        if (status) {
+            data_sum_.clear();
+            check_sum_ = false;
+            return;
+        }
+        head_ = static_cast<std::uint64_t>(head);
+        start_ = static_cast<std::uint64_t>(start);
+        end_ = static_cast<std::uint64_t>(end);
+    }
+    void add(std::span<const std::byte> bytes) override {
+        const auto part = [&](std::uint64_t from, std::uint64_t to) {
+            const std::uint64_t first = std::clamp(from, at_, at_ + bytes.size()) - at_,
+                                last = std::clamp(to, at_, at_ + bytes.size()) - at_;
+            return bytes.subspan(static_cast<std::size_t>(first), static_cast<std::size_t>(last - first));
+        };
+        header_.add(part(head_, start_));
+        data_.add(part(start_, end_)); // where the fill behind the pixels is missing: zeros add nothing
+        at_ += bytes.size();
+    }
+    std::string wrong() const override {
+        const std::uint32_t found = data_.result();
+        FitsSum all = header_;
+        all.add_word(found);
+        const bool agrees = all.result() == 0 || all.result() == 0xffffffffu;
+        return wrong_sums(!data_sum_.empty() && std::strtod(data_sum_.c_str(), nullptr) != found,
+                          check_sum_ && !agrees);
+    }
+
+private:
+    std::string data_sum_;
+    bool check_sum_ = false;                                ///< there is one
+    std::uint64_t head_ = 0, start_ = 0, end_ = 0, at_ = 0; ///< places in the file
+    FitsSum header_, data_;
+};
+
 class FitsReader final : public FrameReader {
 public:
     FitsReader(const std::filesystem::path& file, const std::string& extension) : path_(file), extension_(extension) {
@@ -114,43 +171,35 @@ public:
     }
 
     std::string check_sums() const override {
+        if (input_) { // as fits_verify_chksum does, which takes many times as long
+            const auto check = sum_check();
+            constexpr std::uint64_t kBlock = 256 << 10; // what the processor keeps at hand
+            std::vector<std::byte> block(static_cast<std::size_t>(std::min(kBlock, input_->size())));
+            for (std::uint64_t at = 0; at < input_->size(); at += block.size()) {
+                const auto piece = std::span(block).first(
+                    static_cast<std::size_t>(std::min<std::uint64_t>(block.size(), input_->size() - at)));
+                input_->read(at, piece);
+                check->add(piece);
+            }
+            return check->wrong();
+        }
         int status = 0, data = 0, whole = 0;
         const OpenFits open(path_);
         find_image(open.get(), path_, extension_);
-        if (input_)
-            verify_plain(open.get(), data, whole, status);
-        else
-            fits_verify_chksum(open.get(), &data, &whole, &status);
+        fits_verify_chksum(open.get(), &data, &whole, &status);
         fits_clear_errmsg();
         if (status) return {};
-        if (data < 0) return "the pixels do not match the DATASUM of the header";
-        if (whole < 0) return "the file does not match the CHECKSUM of its header";
-        return {};
+        return wrong_sums(data < 0, whole < 0);
+    }
+
+    std::unique_ptr<SumCheck> sum_check() const override {
+        if (!input_) return nullptr;
+        const OpenFits open(path_);
+        find_image(open.get(), path_, extension_);
+        return std::make_unique<PlainSums>(open.get());
     }
 
 private:
-    /// As fits_verify_chksum does, which takes many times as long: -1 where a sum is wrong, 0 where there is none.
-    void verify_plain(fitsfile* f, int& data, int& whole, int& status) const {
-        const auto text = [&](const char* key) {
-            char value[FLEN_VALUE] = {};
-            int missing = 0;
-            fits_read_key(f, TSTRING, key, value, nullptr, &missing);
-            return std::string(missing ? "" : value);
-        };
-        const std::string data_sum = text("DATASUM"), check_sum = text("CHECKSUM");
-        LONGLONG head = 0, start = 0, end = 0;
-        fits_get_hduaddrll(f, &head, &start, &end, &status);
-        if (status || (data_sum.empty() && check_sum.empty())) return;
-        // Where the fill behind the pixels is missing: zeros add nothing.
-        const auto at = [&](LONGLONG v) { return std::min(static_cast<std::uint64_t>(v), input_->size()); };
-        const std::uint32_t found = fits_sum(*input_, at(start), at(end)).result();
-        if (!data_sum.empty()) data = std::strtod(data_sum.c_str(), nullptr) == found ? 1 : -1;
-        if (check_sum.empty()) return;
-        FitsSum all = fits_sum(*input_, at(head), at(start));
-        all.add_word(found);
-        whole = all.result() == 0 || all.result() == 0xffffffffu ? 1 : -1;
-    }
-
     int stored_row(int y) const { return layout_.bottom_up ? height() - 1 - y : y; }
     std::uint64_t sample_bytes() const { return static_cast<std::uint64_t>(std::abs(layout_.bits) / 8); }
     /// Short rows far apart: a system call for each would cost more than the work on them.

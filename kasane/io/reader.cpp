@@ -158,6 +158,7 @@ public:
         return degrees_ == 180 ? frame_->mapped_bytes(r) : frame_->mapped_bytes({0, 0, r.height, r.width});
     }
     std::string check_sums() const override { return frame_->check_sums(); }
+    std::unique_ptr<SumCheck> sum_check() const override { return frame_->sum_check(); }
 
 private:
     std::unique_ptr<FrameReader> frame_;

@@ -23,6 +23,8 @@
 
 #include <filesystem>
 #include <memory>
+#include <span>
+#include <string>
 
 namespace kasane {
 
@@ -43,6 +45,16 @@ struct FrameSummary {
     int planes = 1;
     int bits = 0;       ///< as FITS BITPIX: 8, 16, 32, 64 integer; -32, -64 float
     bool linear = true; ///< counts are proportional to light; not so in a JPEG
+};
+
+/// Whether the check sums that a file carries agree, told by somebody who reads all of it anyway.
+class SumCheck {
+public:
+    virtual ~SumCheck() = default;
+    /// The next bytes of the file, from its first to its last: whole words of four bytes, but for the last.
+    virtual void add(std::span<const std::byte> bytes) = 0;
+    /// As FrameReader::check_sums, once all were added.
+    virtual std::string wrong() const = 0;
 };
 
 /// An open image file. Region reads may run on several threads at once. The file is never written to.
@@ -72,6 +84,8 @@ public:
     /// What is wrong with the check sums that the file carries (FITS CHECKSUM and DATASUM); empty where they agree or
     /// there are none. Reads the whole file.
     virtual std::string check_sums() const { return {}; }
+    /// The same while the bytes of the file pass by for another reason; null where that cannot be told so.
+    virtual std::unique_ptr<SumCheck> sum_check() const { return nullptr; }
 };
 
 /// True for file names whose format Kasane reads.

@@ -1,5 +1,7 @@
 #include <kasane/normalization/level_map.hpp>
 
+#include <kasane/image/row_arithmetic.hpp>
+
 #include <algorithm>
 #include <array>
 #include <cmath>
@@ -33,8 +35,7 @@ Line line_of(const SmoothMap& map, Point centre, int y) {
 /// The values of a plane and a lattice at the pixels of one row.
 void fill_row(const SmoothMap& map, Point centre, const Region& row, float* to) {
     const auto [base, slope] = line_of(map, centre, row.y);
-    for (int x = 0; x < row.width; ++x)
-        to[x] = base + slope * static_cast<float>(row.x + x);
+    ramp_row(base, slope, row.x, static_cast<std::size_t>(row.width), to);
     if (!map.lattice.empty()) map.lattice.add_row(row.x, row.y, row.width, to);
 }
 
@@ -80,17 +81,17 @@ void Lattice::add_row(int x, int y, int count, float* to) const {
         const int i = cell_of(at, step, columns);
         const double a = column(i), b = column(i + 1), c = column(i + 2), d = column(i + 3);
         // The cubic of this step, by powers of the share of it that lies behind.
-        const auto c0 = static_cast<float>((a + 4 * b + c) / 6), c1 = static_cast<float>((c - a) / 2),
-                   c2 = static_cast<float>((a - 2 * b + c) / 2), c3 = static_cast<float>((d - 3 * c + 3 * b - a) / 6);
+        const std::array<float, 4> cubic{static_cast<float>((a + 4 * b + c) / 6), static_cast<float>((c - a) / 2),
+                                         static_cast<float>((a - 2 * b + c) / 2),
+                                         static_cast<float>((d - 3 * c + 3 * b - a) / 6)};
         int stop = std::clamp(static_cast<int>(std::min((i + 1) * step, 1e9)), at + 1, end);
         while (stop > at + 1 && cell_of(stop - 1, step, columns) != i) // to the pixel, whatever rounding says
             --stop;
         while (stop < end && cell_of(stop, step, columns) == i)
             ++stop;
-        for (; at < stop; ++at) {
-            const auto t = static_cast<float>(at / step - i);
-            to[at - x] += c0 + t * (c1 + t * (c2 + t * c3));
-        }
+        add_cubic_row(cubic, static_cast<float>(at / step - i), static_cast<float>(1 / step),
+                      static_cast<std::size_t>(stop - at), to + (at - x));
+        at = stop;
     }
 }
 
@@ -120,8 +121,7 @@ void LevelMap::apply(const Region& region, View<float> samples) const {
             fill_row(offset, centre, row, offsets.data());
             if (!scale.constant()) fill_row(scale, centre, row, scales.data());
             float* to = samples.row(y) + x;
-            for (int i = 0; i < row.width; ++i)
-                to[i] = scales[static_cast<std::size_t>(i)] * to[i] + offsets[static_cast<std::size_t>(i)];
+            scale_row(to, scales.data(), offsets.data(), static_cast<std::size_t>(row.width));
         }
 }
 

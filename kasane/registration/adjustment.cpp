@@ -2,6 +2,7 @@
 
 #include <kasane/image/robust_fit.hpp>
 #include <kasane/image/statistics.hpp>
+#include <kasane/registration/products_kernel.hpp>
 
 #include <numeric>
 
@@ -353,7 +354,7 @@ private:
                     });
                 });
             }
-            std::sort(numbers.begin(), numbers.end());
+            if (!std::is_sorted(numbers.begin(), numbers.end())) std::sort(numbers.begin(), numbers.end());
             xs.clear(), ys.clear(), runs.clear();
             for (std::size_t k = 0; k < numbers.size(); ++k) {
                 const Eigen::Vector2d& a =
@@ -367,9 +368,7 @@ private:
                 for (std::size_t r = 0; r + 1 < runs.size() && runs[r] <= j; ++r) {
                     const std::size_t from = runs[r], count = std::min(runs[r + 1], j + 1) - from;
                     double* const column = whole.col(numbers[j]).data() + numbers[from];
-                    const double *x = xs.data() + from, *y = ys.data() + from;
-                    for (std::size_t k = 0; k < count; ++k)
-                        column[k] -= v.x() * x[k] + v.y() * y[k];
+                    subtract_products(v.x(), xs.data() + from, v.y(), ys.data() + from, count, column);
                 }
             }
             for (const int at : numbers)

@@ -5,6 +5,7 @@
 #include <kasane/integration/binned_frame.hpp>
 #include <kasane/integration/lengths.hpp>
 #include <kasane/stages/measure.hpp>
+#include <kasane/stages/shared_frames.hpp>
 #include <kasane/stages/stack_basis.hpp>
 #include <kasane/stages/stack_levels.hpp>
 
@@ -94,8 +95,9 @@ std::vector<Light> Assembler::lights_of(const JointStack& stack) const {
     return out;
 }
 
-Assembly Assembler::assemble_unmatched(const StackPlan& plan, std::vector<Light>& lights) const {
+Assembly Assembler::assemble_unmatched(const StackPlan& plan, std::vector<Light>& lights, std::uint64_t spare) const {
     Assembly a;
+    std::vector<std::shared_ptr<const FrameView>> views;
     for (Light& l : lights) {
         if (!usable(l)) continue;
         StackFrame f;
@@ -114,8 +116,8 @@ Assembly Assembler::assemble_unmatched(const StackPlan& plan, std::vector<Light>
         const double usable = usable_.of(*l.exposure);
         f.saturation = std::max(0.0, usable - account().level_without_light(l));
         const auto failure = attempt([&] {
-            f.source = calibrations_.view(*l.plan, std::shared_ptr<const OwnCorrections>(l.measures, &l.measures->own),
-                                          usable);
+            views.push_back(calibrations_.view(
+                *l.plan, std::shared_ptr<const OwnCorrections>(l.measures, &l.measures->own), usable));
         });
         if (failure) {
             drop_or_raise(l, *failure);
@@ -125,6 +127,13 @@ Assembly Assembler::assemble_unmatched(const StackPlan& plan, std::vector<Light>
         a.lights.push_back(&l);
     }
     if (a.frames.empty()) return a;
+    SharedFrames shared(views, spare, SharedFrames::Use::together);
+    a.held = shared.bytes();
+    for (std::size_t k = 0; k < a.frames.size(); ++k) {
+        a.frames[k].source = views[k];
+        // A master that cannot be read is told of where a frame is read.
+        (void)attempt([&] { a.frames[k].source = shared.prepared(k, views[k], &s_.context.workers); });
+    }
     for (std::size_t p = 0; p < a.frames.front().planes.size(); ++p) {
         std::vector<LevelInput> inputs;
         std::vector<std::string> sources;
@@ -156,7 +165,7 @@ Assembly Assembler::assemble_unmatched(const StackPlan& plan, std::vector<Light>
                 drop_or_raise(*a.lights[k], {s_.path_of(a.lights[k]->plan->exposure),
                                              "could not be brought to the level of the others: " + wrong,
                                              "Look at it with 'kasane show'", true});
-                return assemble_unmatched(plan, lights);
+                return assemble_unmatched(plan, lights, spare);
             }
         a.frames[k] = binned_to_canvas(std::move(a.frames[k]));
     }
@@ -164,9 +173,9 @@ Assembly Assembler::assemble_unmatched(const StackPlan& plan, std::vector<Light>
     return a;
 }
 
-Assembly Assembler::assemble(const StackPlan& plan, std::vector<Light>& lights) const {
+Assembly Assembler::assemble(const StackPlan& plan, std::vector<Light>& lights, std::uint64_t spare) const {
     for (;;) {
-        Assembly a = assemble_unmatched(plan, lights);
+        Assembly a = assemble_unmatched(plan, lights, spare);
         if (count_lengths(a.frames) < 2) return a;
         for (std::size_t k = 0; k < a.frames.size(); ++k)
             for (std::size_t p = 0; a.frames[k].length > 0 && p < a.frames[k].planes.size(); ++p) {
@@ -174,10 +183,15 @@ Assembly Assembler::assemble(const StackPlan& plan, std::vector<Light>& lights) 
                 const StarScale& scale = a.levels[p].scales[k];
                 if (scale.stars == 0) a.frames[k].planes[p].scale_error = kByTime;
             }
-        a.matches = match_lengths(a.frames, at_.canvas, a.backgrounds, s_.context);
+        a.matches = match_lengths(a.frames, at_.canvas, a.backgrounds, beside(a, s_.context));
         if (!a.matches.failure) return a;
         drop_or_raise(*a.lights[a.matches.failure->frame], a.matches.failure->what);
     }
+}
+
+Context beside(const Assembly& a, const Context& context) {
+    const std::uint64_t all = context.memory.bytes;
+    return {context.workers, {all > a.held ? all - a.held : 0}, context.progress, context.scratch};
 }
 
 IntegrateOptions Assembler::options_for(const StackPlan& plan, const Assembly& a) const {

@@ -19,15 +19,16 @@ public:
 
     /// The lights of all parts, as they were judged, with what they tell of the sky on one scale.
     std::vector<Light> lights_of(const JointStack& stack) const;
-    /// Those of them that count, their lengths matched; a file that fails on the way is dropped.
-    Assembly assemble(const StackPlan& plan, std::vector<Light>& lights) const;
+    /// Those of them that count, their lengths matched; a file that fails on the way is dropped. `spare`: memory that
+    /// what their masters do may take, so that it is not made again for every part of a frame, bytes.
+    Assembly assemble(const StackPlan& plan, std::vector<Light>& lights, std::uint64_t spare = 0) const;
     /// How they become one by the recipe, which has widths in pixels of a light.
     IntegrateOptions options_for(const StackPlan& plan, const Assembly& assembly) const;
     /// A light that cannot be read is left out; where a master cannot, that is not the light's fault: raised.
     void drop_or_raise(Light& light, const FileFailure& failure) const;
 
 private:
-    Assembly assemble_unmatched(const StackPlan& plan, std::vector<Light>& lights) const;
+    Assembly assemble_unmatched(const StackPlan& plan, std::vector<Light>& lights, std::uint64_t spare) const;
     StackAccount account() const { return {s_, calibrations_, graded_}; }
 
     Session& s_;
@@ -37,6 +38,9 @@ private:
     const GroupCanvas& at_;
     UsableLevels usable_;
 };
+
+/// The same with the memory that an assembly leaves.
+Context beside(const Assembly& assembly, const Context& context);
 
 /// Pixels of the light's measured grid in one of the canvas.
 double density_of(const Light& light);

@@ -185,9 +185,10 @@ void write_comet_masters(const std::filesystem::path& output, const CometSolutio
         StackReport own = report;
         own.file = file, own.preview = preview;
         own.rejection_picture.clear();
-        describe_master_light(master, own);
+        LightPictures pictures = describe_master_light(master, own, files.workers);
         own.made.step("register").text += "; " + what;
-        write_master_light(output, master, exposures, own, files.world, files.canvas, files.finer, files.workers);
+        write_master_light(output, master, exposures, own, files.world, files.canvas, files.finer, std::move(pictures),
+                           files.workers);
         return own.noise;
     };
     c.noise = write(masters.comet, c.file, c.preview, "THE COMET stands still: " + c.text);

@@ -154,11 +154,13 @@ private:
 
     /// Integrates what can be; a file that fails on the way is dropped and the rest is done again.
     std::optional<MasterLight> integrate_good(const StackPlan& plan, std::vector<Light>& lights, Assembly& a) {
-        const Context context{s_.context.workers, s_.context.memory, s_.context.progress,
-                              fits_memory(plan) ? std::filesystem::path() : s_.output};
+        const std::uint64_t all = s_.context.memory.for_buffers(), result = room_for(plan);
+        constexpr std::uint64_t kShare = 4; // of what the result leaves, for the masters
         for (;;) {
-            a = assembler_->assemble(plan, lights);
+            a = assembler_->assemble(plan, lights, all > result ? (all - result) / kShare : 0);
             if (a.frames.empty()) return std::nullopt;
+            Context context = beside(a, s_.context);
+            if (!fits_memory(plan)) context.scratch = s_.output;
             const bool follows = comet_ && std::any_of(a.lights.begin(), a.lights.end(), [](const Light* l) {
                                      return middle_of(*l->exposure).has_value();
                                  });
@@ -175,7 +177,7 @@ private:
                                            : integrate(a.frames, at_.canvas, a.backgrounds, context, first);
             comet_masters_.reset();
             if (follows && !master.failure) {
-                CometMasters made = integrate_comet(a, master, *comet_, at_.canvas, s_.context, options);
+                CometMasters made = integrate_comet(a, master, *comet_, at_.canvas, beside(a, s_.context), options);
                 master = std::move(made.stars);
                 master.failure = made.failure;
                 comet_masters_ = std::move(made);
@@ -315,7 +317,7 @@ private:
             account().describe(a, *master, report);
             for (WeightCost& c : report.weight_costs)
                 c.noise *= more;
-            describe_master_light(*master, report);
+            LightPictures pictures = describe_master_light(*master, report, s_.context.workers);
             describe_lengths(a, *master, report);
             if (plan.mosaic) // drizzled, each colour is of its own samples
                 report.colour_method = drizzled_ && a.frames.front().source->sensor()
@@ -347,7 +349,8 @@ private:
             report.zero_point = zero_point_of(s_, a, canvas).value_or(0);
             const double finer = std::sqrt(density_of(lead)) * grid_cell(s_, *lead.exposure) / canvas.scale;
             report.former = keep_former(s_, report, basis.key(), *master, canvas);
-            write_master_light(s_.output, *master, exposures, report, sky.world, canvas, finer, s_.context.workers);
+            write_master_light(s_.output, *master, exposures, report, sky.world, canvas, finer, std::move(pictures),
+                               s_.context.workers);
             if (comet_masters_)
                 write_comet_masters(s_.output, *comet_, *comet_masters_, *master, exposures, report,
                                     {name, sky.world, canvas, finer, s_.context.workers});

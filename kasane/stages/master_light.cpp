@@ -96,13 +96,22 @@ double take_usual_coverage(MasterLight& master) {
     return factor;
 }
 
-void describe_master_light(const MasterLight& master, StackReport& report) {
+LightPictures describe_master_light(const MasterLight& master, StackReport& report, const Workers& workers) {
     const int planes = master.pixels.planes(), main = main_plane(planes);
     report.noise = master.noise[static_cast<std::size_t>(main)];
     if (!master.pixel_noise.empty()) report.pixel_noise = master.pixel_noise[static_cast<std::size_t>(main)];
     report.expected_noise = master.expected_noise[static_cast<std::size_t>(main)];
     if (planes == 3) report.colour_noise = master.noise;
-    const StarList stars = detect_stars(master.pixels.plane(main));
+    StarList stars;
+    LightPictures pictures;
+    workers.for_each(3, [&](std::size_t k) {
+        if (k == 0)
+            stars = detect_stars(master.pixels.plane(main));
+        else if (k == 1 && planes != 3) // else by what its stars make white
+            pictures.preview = render_planes(master.pixels, choose_stretches(master.pixels, {}));
+        else if (k == 2)
+            pictures.rejected = draw_rejected(master.rejected);
+    });
     report.fwhm = stars.fwhm;
     report.eccentricity = stars.eccentricity;
     if (planes == 3) report.channel_scales = white_of_stars(master, stars);
@@ -110,12 +119,13 @@ void describe_master_light(const MasterLight& master, StackReport& report) {
     report.rejected_low = static_cast<double>(master.rejected_low) / samples;
     report.rejected_high = static_cast<double>(master.rejected_high) / samples;
     report.passed_over = static_cast<double>(master.passed_over) / samples;
+    return pictures;
 }
 
 void write_master_light(const std::filesystem::path& output, const MasterLight& master,
                         const std::vector<const Exposure*>& exposures, const StackReport& report,
                         const std::optional<WorldCoordinates>& world, const Canvas& canvas, double finer,
-                        const Workers& workers) {
+                        LightPictures pictures, const Workers& workers) {
     std::filesystem::create_directories((output / report.file).parent_path());
     const Exposure& e = *exposures.front();
     Header h;
@@ -213,13 +223,14 @@ void write_master_light(const std::filesystem::path& output, const MasterLight& 
         images.push_back(std::move(lengths));
     }
     workers.for_each(3, [&](std::size_t k) {
-        if (k == 0)
-            write_fits(output / report.file, images);
-        else if (k == 1)
-            write_png(output / report.preview,
-                      render_planes(master.pixels, choose_stretches(master.pixels, report.channel_scales)));
-        else if (!report.rejection_picture.empty())
-            write_png(output / report.rejection_picture, draw_rejected(master.rejected));
+        if (k == 0) write_fits(output / report.file, images);
+        if (k == 1) {
+            if (pictures.preview.empty())
+                pictures.preview = render_planes(master.pixels, choose_stretches(master.pixels, report.channel_scales));
+            write_png(output / report.preview, pictures.preview);
+        }
+        if (k == 2 && !report.rejection_picture.empty())
+            write_png(output / report.rejection_picture, pictures.rejected);
     });
 }
 

@@ -14,9 +14,15 @@ namespace kasane {
 /// would: no place has that. Returns the factor.
 double take_usual_coverage(MasterLight& master);
 
+/// What is drawn of a master light; empty: not drawn yet.
+struct LightPictures {
+    Raster<std::uint8_t> preview, rejected;
+};
+
 /// Fills in noise, star shape and rejected shares. Resampling correlates the noise of neighbouring pixels and lowers
 /// it; the figures are those of uncorrelated pixels, so that they can be compared honestly.
-void describe_master_light(const MasterLight& master, StackReport& report);
+/// Meanwhile draws what does not depend on them.
+LightPictures describe_master_light(const MasterLight& master, StackReport& report, const Workers& workers);
 
 /// The cards that tell where the canvas lies, if it is not the reference's own grid.
 void describe_canvas(const Canvas& canvas, Header& header);
@@ -27,6 +33,6 @@ void describe_canvas(const Canvas& canvas, Header& header);
 void write_master_light(const std::filesystem::path& output, const MasterLight& master,
                         const std::vector<const Exposure*>& exposures, const StackReport& report,
                         const std::optional<WorldCoordinates>& world, const Canvas& canvas, double finer,
-                        const Workers& workers);
+                        LightPictures pictures, const Workers& workers);
 
 } // namespace kasane

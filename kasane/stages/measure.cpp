@@ -4,6 +4,7 @@
 #include <kasane/stages/cameras.hpp>
 #include <kasane/stages/measure_record.hpp>
 #include <kasane/stages/reference_groups.hpp>
+#include <kasane/stages/shared_frames.hpp>
 
 #include <kasane/base/error.hpp>
 #include <kasane/base/hash.hpp>
@@ -135,6 +136,9 @@ std::vector<Measured> measure_lights(Session& s, Calibrations& calibrations,
         s.context.workers.cancel().check();
         if (const auto failure = attempt([&] { views[k] = calibrations.view(*lights[todo[k]]); })) fail(k, *failure);
     }
+    const int at_once = s.context.memory.fitting(largest, s.context.workers.threads());
+    const std::uint64_t taken = static_cast<std::uint64_t>(at_once) * largest, all = s.context.memory.for_buffers();
+    SharedFrames shared(views, all > taken ? all - taken : 0, SharedFrames::Use::one_by_one);
     s.context.workers.for_each(
         todo.size(),
         [&](std::size_t k) {
@@ -143,8 +147,10 @@ std::vector<Measured> measure_lights(Session& s, Calibrations& calibrations,
             if (views[k]) {
                 try {
                     Raster<std::uint8_t> preview;
+                    auto room = shared.take_room();
                     auto measures = std::make_shared<const ExposureMeasures>(
-                        measure_exposure(*views[k], options_for(s, light), &preview));
+                        measure_exposure(*shared.prepared(k, views[k]), options_for(s, light), &preview, room.get()));
+                    shared.give_room(std::move(room));
                     s.note_content(light.exposure, views[k]->source().raw());
                     const std::string key = measure_key(s, calibrations, light);
                     keep_preview(s, key, preview);
@@ -159,10 +165,11 @@ std::vector<Measured> measure_lights(Session& s, Calibrations& calibrations,
                     m.unread = true;
                 }
                 views[k].reset();
+                shared.done(k);
             }
             s.context.progress.advance();
         },
-        s.context.memory.fitting(largest, s.context.workers.threads()));
+        at_once);
     s.context.progress.end();
     for (std::size_t i = 0; i < out.size(); ++i)
         if (out[i].unread) s.unread.insert(s.exposures[lights[i]->exposure].path);

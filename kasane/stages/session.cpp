@@ -23,9 +23,12 @@ void Session::require_unchanged(std::size_t exposure) const {
 
 void Session::note_content(std::size_t exposure, const FrameReader& reader) {
     const Exposure& e = exposures[exposure];
-    const std::string content = content_digest(path_of(exposure));
-    std::string wrong;
-    if (reader.header().find("DATASUM") || reader.header().find("CHECKSUM")) wrong = reader.check_sums();
+    const bool has_sums = reader.header().find("DATASUM") || reader.header().find("CHECKSUM");
+    const auto check = has_sums ? reader.sum_check() : nullptr; // on the way: the file is read once for both
+    const std::string content = content_digest(path_of(exposure), [&](std::span<const std::byte> bytes) {
+        if (check) check->add(bytes);
+    });
+    const std::string wrong = check ? check->wrong() : has_sums ? reader.check_sums() : std::string();
     require_unchanged(exposure);
     ledger.set_content(e.path, content);
     if (!wrong.empty()) ledger.set_choice("checksum/" + e.identity, wrong);

@@ -21,6 +21,7 @@ struct Assembly {
     std::vector<StackLevels> levels; ///< by plane
     std::vector<double> backgrounds; ///< of the level, by plane, ADU
     LengthMatches matches;           ///< of its lengths, where it has several
+    std::uint64_t held = 0;          ///< of memory, by what the masters of its frames do, bytes
 };
 
 /// As the report keeps them.

@@ -21,6 +21,7 @@
 //   lengths.hpp           what lights saturate, of which length each is
 //   cameras.hpp           gain, read noise and saturation, kept from run to run
 //   measure_record.hpp    4: measures, as the ledger keeps them
+//   shared_frames.hpp     4: what lights share while they are measured
 //   align.hpp             5: lights onto the grid of their reference, the optics of the rigs
 //   align_records.hpp     5: those, as the ledger keeps them
 //   master_build.hpp      3: one master, of as many frames as are good

@@ -38,11 +38,88 @@ float median_of(const Image& image) {
     return v.empty() ? 0 : median_in_place(v);
 }
 
-/// Noise of a cell, from a quarter of the pixels where all have data.
-float cell_noise(View<const float> cell, const BackgroundOptions& o, std::vector<float>& differences) {
-    constexpr int kStride = 4;
-    return structureless_noise(cell, o.noise, o.step == 1 ? 1 : kStride, differences);
-}
+constexpr int kStride = 4; ///< of the differences that tell the noise of a cell where all pixels have data
+
+/// The cells of a mesh that lie side by side, and what their rows give to each of them: gone through row by row, since
+/// rows are long and those of a cell short.
+class CellRow {
+public:
+    CellRow(View<const float> image, const BackgroundOptions& o, int columns) : image_(image), o_(o) {
+        for (int i = 0; i < columns; ++i)
+            cells_.push_back({i * o.cell, i + 1 == columns ? image.width : (i + 1) * o.cell, {}, {}});
+        // Else the differences are taken of each cell for itself.
+        upright_ = o.step != 1 && o.noise.uy == 0 && o.noise.vx == 0 && o.cell % kStride == 0;
+        taken_.resize(static_cast<std::size_t>(image.width));
+        down_.resize(taken_.size());
+        across_.resize(taken_.size());
+    }
+    bool has_differences() const { return upright_; }
+    /// Values of the pixels, every o.step-th along a row, and second differences as of structureless_noise, every
+    /// kStride-th, of the rows from `top` to above `bottom`.
+    void take(int top, int bottom) {
+        for (Cell& c : cells_) {
+            const auto area = static_cast<std::size_t>(c.right - c.left) * static_cast<std::size_t>(bottom - top);
+            c.values.clear(), c.differences.clear();
+            c.values.reserve(area), c.differences.reserve(area / kStride + static_cast<std::size_t>(bottom - top));
+        }
+        const int rx = std::abs(o_.noise.ux), ry = std::abs(o_.noise.vy);
+        for (int y = top; y < bottom; ++y) {
+            take_values(y);
+            if (upright_ && y - ry >= top && y + ry < bottom && image_.width > 2 * rx) take_differences(y, y - top);
+        }
+    }
+    std::vector<float>& values(int i) { return cells_[static_cast<std::size_t>(i)].values; }
+    std::vector<float>& differences(int i) { return cells_[static_cast<std::size_t>(i)].differences; }
+
+private:
+    struct Cell {
+        int left, right;
+        std::vector<float> values, differences;
+    };
+
+    void take_values(int y) {
+        const int first = (y & 1) * (o_.step - 1);
+        if (first >= image_.width) return;
+        if (o_.cell % o_.step == 0) {
+            take_every(image_.row(y) + first, static_cast<std::size_t>(o_.step),
+                       static_cast<std::size_t>(image_.width - first), taken_.data());
+            for (Cell& c : cells_) {
+                const auto count = static_cast<std::ptrdiff_t>((c.right - c.left - first + o_.step - 1) / o_.step);
+                if (count > 0)
+                    c.values.insert(c.values.end(), taken_.begin() + c.left / o_.step,
+                                    taken_.begin() + c.left / o_.step + count);
+            }
+            return;
+        }
+        for (Cell& c : cells_)
+            for (int x = c.left + first; x < c.right; x += o_.step)
+                c.values.push_back(image_(x, y));
+    }
+
+    void take_differences(int y, int row) {
+        const int rx = std::abs(o_.noise.ux);
+        const std::ptrdiff_t u = o_.noise.ux, v = o_.noise.vy * image_.stride;
+        const float* here = image_.row(y);
+        const auto width = static_cast<std::size_t>(image_.width), inside = width - 2 * static_cast<std::size_t>(rx);
+        second_difference_row(here - v, here, here + v, width, down_.data());
+        const float* middle = down_.data() + rx; // NaN where a pixel is: left out later
+        second_difference_row(middle - u, middle, middle + u, inside, across_.data() + rx);
+        const int phase = row % kStride, first = (rx + phase) % kStride;
+        take_every(across_.data() + first, kStride, width - static_cast<std::size_t>(first), taken_.data());
+        for (Cell& c : cells_) {
+            const int from = c.left + rx + phase, count = (c.right - rx - from + kStride - 1) / kStride;
+            if (c.right - c.left <= 2 * rx || count <= 0) continue;
+            const auto begin = taken_.begin() + (from - first) / kStride;
+            c.differences.insert(c.differences.end(), begin, begin + count);
+        }
+    }
+
+    View<const float> image_;
+    const BackgroundOptions& o_;
+    bool upright_ = false;
+    std::vector<Cell> cells_;
+    std::vector<float> taken_, down_, across_;
+};
 
 /// The same from differences along rows alone, and twice as far apart: stars and nebula take more part in it.
 float coarse_noise(View<const float> cell, const BackgroundOptions& o, std::vector<float>& differences) {
@@ -64,27 +141,26 @@ Background measure_background(View<const float> image, const BackgroundOptions& 
     const int nx = std::max(1, (image.width + o.cell / 2) / o.cell),
               ny = std::max(1, (image.height + o.cell / 2) / o.cell);
     Background b{.level = Image(nx, ny), .sigma = Image(nx, ny), .cell = o.cell, .means = {}};
-    std::vector<float> values, differences, textures;
-    for (int j = 0; j < ny; ++j)
+    std::vector<float> differences, textures;
+    constexpr int kEnough = 1000;                    // cells that tell the texture
+    const int some = std::max(1, nx * ny / kEnough); // of as many
+    CellRow cells(image, o, nx);
+    for (int j = 0; j < ny; ++j) {
+        const int top = j * o.cell, bottom = j + 1 == ny ? image.height : std::min(image.height, (j + 1) * o.cell);
+        cells.take(top, bottom);
         for (int i = 0; i < nx; ++i) {
-            const Region cell = intersect(
-                {i * o.cell, j * o.cell, i + 1 == nx ? image.width : o.cell, j + 1 == ny ? image.height : o.cell},
-                image.bounds());
-            values.resize(static_cast<std::size_t>(cell.area()));
-            std::size_t n = 0;
-            for (int y = cell.y; y < cell.bottom(); ++y) {
-                const float* row = image.row(y);
-                fetch_ahead(row + cell.right(), std::min(o.cell, image.width - cell.right())); // the next cell
-                for (int x = cell.x + (y & 1) * (o.step - 1); x < cell.right(); x += o.step)
-                    values[n++] = row[x];
-            }
-            values.resize(n);
-            const RobustStatistics s = clipped_statistics(values, o.clip);
+            const Region cell =
+                intersect({i * o.cell, top, i + 1 == nx ? image.width : o.cell, bottom - top}, image.bounds());
+            const RobustStatistics s = clipped_statistics(cells.values(i), o.clip);
             b.level(i, j) = s.location;
-            b.sigma(i, j) = cell_noise(image.crop(cell), o, differences);
+            b.sigma(i, j) = cells.has_differences() ? structureless_sigma(cells.differences(i))
+                                                    : structureless_noise(image.crop(cell), o.noise,
+                                                                          o.step == 1 ? 1 : kStride, differences);
+            if ((i + 3 * j) % some != 0) continue;
             const float texture = coarse_noise(image.crop(cell), o, differences) / b.sigma(i, j);
             if (std::isfinite(texture)) textures.push_back(texture);
         }
+    }
     b.level = without_outliers(b.level, b.sigma);
     b.global_level = median_of(b.level);
     for (float& v : b.sigma.pixels()) // without data, or full of one value
@@ -114,16 +190,11 @@ void mesh_row(const Image& mesh, int cell, int y, int width, float* out) {
     const int j = std::min(static_cast<int>(v), std::max(0, mesh.height() - 2)),
               j1 = std::min(j + 1, mesh.height() - 1);
     const auto c = static_cast<float>(v - j);
-    const auto at = [&](int i) { return mesh(i, j) * (1 - c) + mesh(i, j1) * c; };
-    int x = 0;
-    for (int i = -1; i < mesh.width() && x < width; ++i) { // between the centres of cells i and i + 1
-        const int end = i + 1 == mesh.width() ? width : std::min(width, static_cast<int>((i + 1.5) * cell));
-        const float left = at(std::max(0, i)), right = at(std::min(mesh.width() - 1, i + 1));
-        const float slope = (right - left) / static_cast<float>(cell);
-        const float origin = left - slope * static_cast<float>((i + 0.5) * cell - 0.5);
-        for (; x < end; ++x)
-            out[x] = origin + slope * static_cast<float>(x);
-    }
+    const float *above = mesh.plane().row(j), *below = mesh.plane().row(j1);
+    std::vector<float> knots(static_cast<std::size_t>(mesh.width()));
+    for (std::size_t i = 0; i < knots.size(); ++i)
+        knots[i] = above[i] * (1 - c) + below[i] * c;
+    polyline_row(knots.data(), mesh.width(), cell, width, out);
 }
 
 } // namespace

@@ -32,8 +32,7 @@ void cover_disc(Mask& mask, double cx, double cy, double radius) {
     }
 }
 
-Mask covered(View<const float> image, const Background& b, const SkyCover& cover) {
-    Mask mask(image.width, image.height);
+void take_covered(const Background& b, const SkyCover& cover, Mask& mask) {
     const double fwhm = std::max(2.0, cover.fwhm);
     for (const Star& s : cover.stars)
         cover_disc(mask, s.x, s.y, covered_radius(s, fwhm, b.global_sigma));
@@ -46,52 +45,65 @@ Mask covered(View<const float> image, const Background& b, const SkyCover& cover
             cover_disc(mask, k.x0 + t * (k.x1 - k.x0), k.y0 + t * (k.y1 - k.y0), radius);
         }
     }
-    return mask;
 }
 
 } // namespace
 
-SkyMeans mean_sky(View<const float> image, const Background& b, const SkyCover& cover) {
+SkyMeans mean_sky(View<const float> image, const Background& b, const SkyCover& cover, Mask* memory) {
     constexpr int kFinest = 16, kMost = 24000;
     SkyMeans means{{}, std::min(kFinest, b.cell), image.width, image.height};
     const auto cells = [&](int size) { return std::max(1, (size + means.cell / 2) / means.cell); };
     while (means.cell < b.cell && cells(image.width) * cells(image.height) > kMost)
         means.cell *= 2;
     const int nx = cells(image.width), ny = cells(image.height), side = means.cell;
-    const Mask mask = covered(image, b, cover);
+    Mask fresh, &mask = memory ? *memory : fresh;
+    if (mask.bounds() == image.bounds())
+        std::fill(mask.pixels().begin(), mask.pixels().end(), std::uint8_t{0});
+    else
+        mask = Mask(image.width, image.height);
+    take_covered(b, cover, mask);
     means.values = Image(nx, ny, 1, kNoData);
     Image& out = means.values;
     constexpr float kClip = 5;
     constexpr double kLeast = 0.4;
-    std::vector<float> values, scratch;
-    for (int j = 0; j < ny; ++j)
+    std::vector<float> scratch;
+    const auto longest = static_cast<std::size_t>(side + side / 2 + 1); // of the last cell
+    const std::size_t room = longest * longest + kTakeSlack;
+    std::vector<float> buffer(static_cast<std::size_t>(nx) * room);
+    std::vector<CellValues> found(static_cast<std::size_t>(nx));
+    for (int j = 0; j < ny; ++j) {
+        for (std::size_t k = 0; k < found.size(); ++k)
+            found[k] = {buffer.data() + k * room, 0};
+        const int bottom = j + 1 == ny ? image.height : std::min(image.height, (j + 1) * side);
+        for (int y = j * side; y < bottom; ++y)
+            take_uncovered_cells(image.row(y), std::as_const(mask).plane().row(y), cover.step,
+                                 (y & 1) * (cover.step - 1), side, static_cast<std::size_t>(image.width), found.size(),
+                                 found.data());
         for (int i = 0; i < nx; ++i) {
-            const Region cell =
-                intersect({i * side, j * side, i + 1 == nx ? image.width : side, j + 1 == ny ? image.height : side},
-                          image.bounds());
-            if (const auto room = static_cast<std::size_t>(cell.area()) + kTakeSlack; room > values.size())
-                values.resize(room);
-            std::size_t all = 0, taken = 0;
-            for (int y = cell.y; y < cell.bottom(); ++y) {
-                const int x = cell.x + (y & 1) * (cover.step - 1), next = std::min(side, image.width - cell.right());
-                fetch_ahead(image.row(y) + cell.right(), next);
-                fetch_ahead(mask.plane().row(y) + cell.right(), next);
-                if (x < cell.right())
-                    taken += take_uncovered(image.row(y) + x, mask.plane().row(y) + x, cover.step,
-                                            static_cast<std::size_t>(cell.right() - x), values.data() + taken, all);
-            }
-            const bool full = cover.saturation > 0 && any_at_least(values.data(), cover.saturation, taken);
+            const float* const values = buffer.data() + static_cast<std::size_t>(i) * room;
+            const std::size_t all = found[static_cast<std::size_t>(i)].present,
+                              taken = static_cast<std::size_t>(found[static_cast<std::size_t>(i)].next - values);
+            const bool full = cover.saturation > 0 && any_at_least(values, cover.saturation, taken);
             if (all == 0 || full || static_cast<double>(taken) < kLeast * static_cast<double>(all)) continue;
-            scratch.assign(values.begin(), values.begin() + static_cast<std::ptrdiff_t>(taken));
+            // Where the clipping begins need not be known well: of many values some tell it. Their number is a prime.
+            constexpr std::size_t kEnough = 127;
+            if (taken <= kEnough) {
+                scratch.assign(values, values + taken);
+            } else {
+                scratch.resize(kEnough);
+                for (std::size_t k = 0; k < kEnough; ++k)
+                    scratch[k] = values[k * taken / kEnough];
+            }
             const float centre =
                 median_in_place(scratch); // not the background's level, which passes over what is bright
             const float sigma = b.sigma(std::min(i * side / b.cell, b.sigma.width() - 1),
                                         std::min(j * side / b.cell, b.sigma.height() - 1));
             const float reach = kClip * std::max(sigma, mad_sigma_in_place(scratch, centre));
-            const SumsWithin s = sums_within(values.data(), taken, centre, centre - reach, centre + reach);
+            const SumsWithin s = sums_within(values, taken, centre, centre - reach, centre + reach);
             if (static_cast<double>(s.count) > kLeast * static_cast<double>(all))
                 out(i, j) = static_cast<float>(centre + s.sum / static_cast<double>(s.count));
         }
+    }
     return means;
 }
 

@@ -24,6 +24,7 @@ struct SkyCover {
 /// Means over cells of 16 pixels or twice and four times that, so that there are 24000 at most, without stars (out to
 /// where their wings fall below a tenth of the noise), streaks, and what lies farther than five sigma from the cell's
 /// median. NaN where less than 40 % of a cell are left, or what is not covered is saturated.
-SkyMeans mean_sky(View<const float> image, const Background& background, const SkyCover& cover);
+/// `memory`, if given, is that of what is covered, to be used again for an image of the same size.
+SkyMeans mean_sky(View<const float> image, const Background& background, const SkyCover& cover, Mask* memory = nullptr);
 
 } // namespace kasane

@@ -3,6 +3,7 @@
 #include <kasane/base/error.hpp>
 #include <kasane/calibration/frame_view.hpp>
 #include <kasane/calibration/master.hpp>
+#include <kasane/calibration/master_frame.hpp>
 #include <kasane/calibration/master_window.hpp>
 #include <kasane/image/statistics.hpp>
 #include <kasane/sky/instrument.hpp>
@@ -244,6 +245,14 @@ TEST_CASE("Lights read one after another around one place come out as each alone
         view.read(r, views_of(alone), {});
         view.read_along(r, views_of(along), quality, memory_of_reads);
         CHECK(alone.pixels() == along.pixels());
+        if (sets[k].dark || sets[k].flat) { // and by what the masters do to the whole frame
+            CalibrationSet known = sets[k];
+            const auto raw = view.source().shared_raw();
+            known.prepared = std::make_shared<const MasterFrame>(known, *raw);
+            Image prepared(r.width, r.height);
+            FrameView(std::make_shared<const CalibratedView>(raw, known)).read(r, views_of(prepared), {});
+            CHECK(alone.pixels() == prepared.pixels());
+        }
         quality[0].for_each([&](int, int, quality::Bits) { ++repaired; });
     };
     for (std::size_t k = 0; k < sets.size(); ++k) // the same masters at other places
@@ -290,6 +299,16 @@ TEST_CASE("A master that cannot be read leaves nothing wrong behind for the next
         view.read(r, alone.plane());
         CHECK(again.pixels() == alone.pixels());
     }
+}
+
+TEST_CASE("What other masters do to a frame is refused") {
+    const auto raw = memory(noisy(60, 40, 1000, 20, 1)), dark = memory(noisy(60, 40, 100, 5, 2)),
+               other = memory(noisy(60, 40, 100, 5, 3));
+    CalibrationSet set{.dark = dark};
+    set.prepared = std::make_shared<const MasterFrame>(set, *raw);
+    CHECK_NOTHROW(CalibratedView(raw, set));
+    set.dark = other;
+    CHECK_THROWS_AS(CalibratedView(raw, set), UsageError);
 }
 
 TEST_CASE("Masters of another size cannot calibrate") {

@@ -3,11 +3,13 @@
 #include "support/support.hpp"
 
 #include <kasane/base/units.hpp>
+#include <kasane/image/binning.hpp>
 #include <kasane/image/row_arithmetic.hpp>
 #include <kasane/image/statistics_kernel.hpp>
 #include <kasane/sky/random.hpp>
 
 #include <algorithm>
+#include <array>
 #include <catch2/catch.hpp>
 #include <cmath>
 #include <cstring>
@@ -246,5 +248,142 @@ TEST_CASE("Differences, counts and uncovered values are those of plain loops, in
         difference_row(difference.data(), values.data(), level.data(), kCount);
         for (std::size_t i = 0; i < kCount; ++i)
             CHECK(difference[i] == (std::isnan(values[i]) ? 0.0f : values[i] - level[i]));
+    });
+}
+
+TEST_CASE("Planes, cubics and second differences along a row are those of single values, to the bit") {
+    const int sets = on_every_instruction_set([] {
+        for (const std::size_t n : kLengths) {
+            const std::vector<float> a = values(n, 1), b = values(n, 2), c = values(n, 3);
+            std::vector<float> to(n), expected(n);
+            ramp_row(3.5f, -0.0173f, 12345, n, to.data());
+            for (std::size_t i = 0; i < n; ++i) {
+                const volatile float product = -0.0173f * static_cast<float>(12345 + static_cast<int>(i));
+                expected[i] = 3.5f + product;
+            }
+            CHECK(same(to, expected));
+            const std::array<float, 4> cubic = {0.4f, -7.3f, 11.1f, 2.9f};
+            to = a;
+            add_cubic_row(cubic, 0.25f, 0.0071f, n, to.data());
+            for (std::size_t i = 0; i < n; ++i) {
+                volatile float t = 0.0071f * static_cast<float>(static_cast<int>(i));
+                t = 0.25f + t;
+                volatile float sum = t * cubic[3];
+                for (const std::size_t k : {std::size_t{2}, std::size_t{1}}) {
+                    sum = cubic[k] + sum;
+                    sum = t * sum;
+                }
+                sum = cubic[0] + sum;
+                expected[i] = a[i] + sum;
+            }
+            CHECK(same(to, expected));
+            to = a;
+            scale_row(to.data(), b.data(), c.data(), n);
+            for (std::size_t i = 0; i < n; ++i) {
+                const volatile float product = b[i] * a[i];
+                expected[i] = product + c[i];
+            }
+            CHECK(same(to, expected));
+            second_difference_row(a.data(), b.data(), c.data(), n, to.data());
+            for (std::size_t i = 0; i < n; ++i) {
+                volatile float fall = 2 * b[i];
+                fall = a[i] - fall;
+                expected[i] = fall + c[i];
+            }
+            CHECK(same(to, expected));
+        }
+    });
+    CHECK(sets >= 1);
+}
+
+TEST_CASE("Every second, fourth or other value of a row is taken, and no more") {
+    on_every_instruction_set([] {
+        for (const std::size_t n : kLengths)
+            for (const std::size_t step : {1u, 2u, 3u, 4u, 8u}) {
+                const std::vector<float> from = values(n, 5);
+                std::vector<float> to(n + 1, -1.0f), expected;
+                for (std::size_t i = 0; i < n; i += step)
+                    expected.push_back(from[i]);
+                REQUIRE(take_every(from.data(), step, n, to.data()) == expected.size());
+                CHECK(to[expected.size()] == -1.0f);
+                to.resize(expected.size());
+                CHECK(same(to, expected));
+            }
+    });
+}
+
+TEST_CASE("Means over squares count what has data, and what the edges leave") {
+    const int factor = GENERATE(1, 2, 3, 5), width = GENERATE(30, 31, 47);
+    Image image(width, 29);
+    add_noise(image, 40, 7);
+    image(3, 4) = image(10, 11) = std::numeric_limits<float>::quiet_NaN();
+    for (int y = 0; y < 6; ++y)
+        for (int x = 20; x < 26; ++x)
+            image(x, y) = std::numeric_limits<float>::quiet_NaN();
+    // As many as fit, and one more each way, of which a part lies in the image.
+    const bool beyond = width % factor != 0 && 29 % factor != 0 && GENERATE(false, true);
+    Image small(width / factor + beyond, 29 / factor + beyond);
+    average_down(image.plane(), factor, small.plane());
+    for (int y = 0; y < small.height(); ++y)
+        for (int x = 0; x < small.width(); ++x) {
+            double sum = 0;
+            int count = 0;
+            for (int j = y * factor; j < std::min(29, (y + 1) * factor); ++j)
+                for (int i = x * factor; i < std::min(width, (x + 1) * factor); ++i)
+                    if (!std::isnan(image(i, j))) sum += static_cast<double>(image(i, j)), ++count;
+            CHECK(std::isnan(small(x, y)) == (count == 0));
+            if (count > 0) CHECK(small(x, y) == Approx(sum / count).margin(1e-4));
+        }
+}
+
+TEST_CASE("A row through values is straight between the middles of cells, constant beyond them") {
+    const int cell = GENERATE(16, 64), cells = GENERATE(1, 2, 5), beyond = GENERATE(-7, 0, 9);
+    std::vector<float> knots = values(static_cast<std::size_t>(cells), 3);
+    const int width = cell * cells + beyond;
+    on_every_instruction_set([&] {
+        std::vector<float> to(static_cast<std::size_t>(width));
+        polyline_row(knots.data(), cells, cell, width, to.data());
+        for (int x = 0; x < width; ++x) {
+            const double at = std::clamp((x + 0.5) / cell - 0.5, 0.0, cells - 1.0);
+            const auto i = static_cast<std::size_t>(std::min(static_cast<int>(at), std::max(0, cells - 2))),
+                       next = std::min(i + 1, static_cast<std::size_t>(cells - 1));
+            const double share = at - static_cast<double>(i);
+            CHECK(to[static_cast<std::size_t>(x)] ==
+                  Approx((1 - share) * static_cast<double>(knots[i]) + share * static_cast<double>(knots[next]))
+                      .epsilon(1e-5));
+        }
+    });
+}
+
+TEST_CASE("The highest value of a row is found between gaps, and what is free is taken cell by cell") {
+    constexpr std::size_t kCount = 150;
+    std::vector<float> row = values(kCount, 11);
+    row[140] = 9000;
+    row[17] = row[141] = std::numeric_limits<float>::quiet_NaN();
+    std::vector<std::uint8_t> covered(kCount);
+    for (std::size_t i = 0; i < kCount; ++i)
+        covered[i] = i % 7 == 3;
+    const int every = GENERATE(1, 2), first = GENERATE(0, 1);
+    constexpr int kSide = 32;
+    constexpr std::size_t kCells = 4; // the last one longer
+    on_every_instruction_set([&] {
+        CHECK(highest_of(row.data(), kCount) == 9000);
+        CHECK(highest_of(row.data() + 17, 1) == -std::numeric_limits<float>::infinity());
+        std::vector<float> taken(kCells * (kCount + kTakeSlack)), expected(kCount + kTakeSlack);
+        std::vector<CellValues> cells;
+        for (std::size_t k = 0; k < kCells; ++k)
+            cells.push_back({taken.data() + k * (kCount + kTakeSlack), 5});
+        take_uncovered_cells(row.data(), covered.data(), every, first, kSide, kCount, kCells, cells.data());
+        for (std::size_t k = 0; k < kCells; ++k) {
+            const std::size_t from = k * kSide + static_cast<std::size_t>(first),
+                              end = k + 1 == kCells ? kCount : (k + 1) * kSide;
+            std::size_t present = 5;
+            const std::size_t n =
+                take_uncovered(row.data() + from, covered.data() + from, every, end - from, expected.data(), present);
+            const float* mine = taken.data() + k * (kCount + kTakeSlack);
+            CHECK(cells[k].present == present);
+            CHECK(static_cast<std::size_t>(cells[k].next - mine) == n);
+            CHECK(std::equal(mine, mine + n, expected.begin()));
+        }
     });
 }

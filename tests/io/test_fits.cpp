@@ -1,8 +1,11 @@
 #include "support/support.hpp"
 
 #include <kasane/base/error.hpp>
+#include <kasane/base/hash.hpp>
 #include <kasane/io/fits.hpp>
+#include <kasane/io/fits_checksum.hpp>
 #include <kasane/io/png.hpp>
+#include <kasane/sky/random.hpp>
 
 #include <catch2/catch.hpp>
 #include <cmath>
@@ -244,4 +247,52 @@ TEST_CASE("Counts with a unit come back as what they are worth") {
     CHECK(back(3, 1) == Approx(0.2));
     CHECK(std::abs(back(0, 0)) < 1e-6f);
     CHECK(read_plane(*open_fits(folder / "c.fits"))(0, 0) == 2.5f);
+}
+
+TEST_CASE("A check sum is that of the standard, word by word, of any number of bytes") {
+    sky::Random random(5);
+    for (const std::size_t count : {0u, 4u, 124u, 128u, 132u, 32768u, 32900u, 400004u}) {
+        for (const bool full : {false, true}) { // of the highest words: carries everywhere
+            std::vector<std::byte> bytes(count);
+            std::uint64_t expected = 0;
+            for (std::size_t i = 0; i < count; ++i) {
+                bytes[i] = full ? std::byte{255} : static_cast<std::byte>(random.uniform() * 256);
+                expected += static_cast<std::uint64_t>(bytes[i]) << (24 - 8 * (i % 4));
+            }
+            while (expected >> 32)
+                expected = (expected & 0xffffffffu) + (expected >> 32);
+            FitsSum sum;
+            sum.add(std::span(std::as_const(bytes)));
+            CHECK(sum.result() == expected);
+        }
+    }
+}
+
+TEST_CASE("Check sums are told while somebody else reads the file, as they are when it is read for them") {
+    const TemporaryFolder folder;
+    const Image a = ramp(301, 205);
+    const fs::path file = folder / "a.fits";
+    write_fits(file, {{a.plane(), {}}, {a.plane(), {}, "SECOND"}});
+    const std::string sound = read_file(file);
+    const auto told = [&] {
+        const auto reader = open_fits(file);
+        const auto check = reader->sum_check();
+        REQUIRE(check);
+        const std::string digest = content_digest(file, [&](std::span<const std::byte> bytes) { check->add(bytes); });
+        CHECK(digest == content_digest(file));
+        CHECK(check->wrong() == reader->check_sums());
+        return check->wrong();
+    };
+    CHECK(told().empty());
+    const auto spoil = [&](std::size_t at) {
+        std::string bytes = sound;
+        bytes[at] = static_cast<char>(bytes[at] + 1);
+        std::ofstream(file, std::ios::binary) << bytes;
+    };
+    spoil(2880 + 100 * 1000);
+    CHECK_THAT(told(), Catch::Contains("DATASUM"));
+    spoil(sound.find("/") + 3);
+    CHECK_THAT(told(), Catch::Contains("CHECKSUM"));
+    spoil(sound.size() - 3000); // of the other image
+    CHECK(told().empty());
 }

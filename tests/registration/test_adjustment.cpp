@@ -1,6 +1,9 @@
 // Many frames at once: the lens of a rig, chains of frames, and what does not depend on order or threads.
+#include "support/instruction_sets.hpp"
+
 #include <kasane/base/error.hpp>
 #include <kasane/registration/align.hpp>
+#include <kasane/registration/products_kernel.hpp>
 #include <kasane/sky/star_views.hpp>
 
 #include <catch2/catch.hpp>
@@ -148,4 +151,21 @@ TEST_CASE("What is known of a rig is kept, frames without stars and a reference 
     CHECK_THROWS_AS(align_frames(f.list, 4, {}, Workers(1)), UsageError);
     Adjustment nothing;
     CHECK_FALSE(adjust(nothing).hindrance.empty());
+}
+
+TEST_CASE("Products are subtracted as single numbers are, to the bit") {
+    const int sets = test::on_every_instruction_set([] {
+        for (const std::size_t n : {0u, 1u, 3u, 8u, 9u, 31u, 300u}) {
+            std::vector<double> x(n), y(n), to(n), expected(n);
+            for (std::size_t i = 0; i < n; ++i) {
+                x[i] = std::sin(1.0 + static_cast<double>(i)), y[i] = std::cos(2.0 * static_cast<double>(i));
+                to[i] = std::sin(0.3 * static_cast<double>(i));
+                const volatile double one = 0.71 * x[i], two = -1.3 * y[i], sum = one + two;
+                expected[i] = to[i] - sum;
+            }
+            subtract_products(0.71, x.data(), -1.3, y.data(), n, to.data());
+            CHECK(to == expected);
+        }
+    });
+    CHECK(sets >= 1);
 }

@@ -8,6 +8,7 @@
 #include <array>
 #include <catch2/catch.hpp>
 #include <cmath>
+#include <limits>
 
 using namespace kasane;
 using namespace kasane::test;
@@ -58,6 +59,22 @@ TEST_CASE("The background follows a gradient under stars") {
     b.level_row(123, 600, row.data());
     for (int x = 0; x < 600; x += 37)
         CHECK(row[static_cast<std::size_t>(x)] == Approx(b.level_at(x, 123)).margin(0.01));
+}
+
+TEST_CASE("The noise of a cell is that of its own pixels alone, however the image is gone through") {
+    Field f = star_field(30000, 3, 10, 4); // 600 x 500: neither a whole number of cells
+    for (int y = 100; y < 130; ++y)
+        for (int x = 200; x < 215; ++x)
+            f.image(x, y) = std::numeric_limits<float>::quiet_NaN();
+    const BackgroundOptions o{.cell = GENERATE(64, 32, 50), .clip = 2.5f, .noise = NoiseSteps::apart(GENERATE(1, 2))};
+    const Background b = measure_background(f.image.plane(), o);
+    std::vector<float> scratch;
+    for (int j = 0; j < b.sigma.height(); ++j)
+        for (int i = 0; i < b.sigma.width(); ++i) {
+            const Region cell{i * o.cell, j * o.cell, i + 1 == b.sigma.width() ? 600 - i * o.cell : o.cell,
+                              j + 1 == b.sigma.height() ? 500 - j * o.cell : o.cell};
+            CHECK(b.sigma(i, j) == structureless_noise(f.image.plane().crop(cell), o.noise, 4, scratch));
+        }
 }
 
 TEST_CASE("All clear stars are found, and almost nothing else") {
