@@ -148,6 +148,7 @@ public:
         const CalibratedView& source = view_.source();
         settle_saturation(source);
         FrameView corrected = view_;
+        if (source.planes() != 1) room_.pixels = Image(); // of no use here
         if (source.planes() == 1) {
             sensor_ = std::move(room_.pixels);
             read_sensor(source, sensor_, tops_);
@@ -181,7 +182,7 @@ public:
         if (preview) *preview = encode_preview(small_, out_.preview_scale);
         for (int p = 0; p < view_.planes(); ++p)
             move_stars(out_.planes[static_cast<std::size_t>(p)], view_.shift(p));
-        room_.pixels = std::move(sensor_.empty() ? planes_ : sensor_);
+        room_.pixels = std::move(sensor_.empty() && planes_.planes() == 1 ? planes_ : sensor_);
         return std::move(out_);
     }
 

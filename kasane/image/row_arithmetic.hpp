@@ -30,8 +30,8 @@ void ramp_row(float base, float slope, int first, std::size_t count, float* to);
 /// A row through values in the middles of cells of `cell` pixels, straight between them, constant beyond the outermost.
 void polyline_row(const float* knots, int count, int cell, int width, float* to);
 
-/// to[i] += c[0] + t (c[1] + t (c[2] + t c[3])), where t = start + step * i.
-void add_cubic_row(const std::array<float, 4>& c, float start, float step, std::size_t count, float* to);
+/// to[i] += c[0] + t (c[1] + t (c[2] + t c[3])), where t = start + step * (first + i): the same wherever a row begins.
+void add_cubic_row(const std::array<float, 4>& c, float start, float step, int first, std::size_t count, float* to);
 
 /// to[i] = scale[i] * to[i] + offset[i], the product rounded first.
 void scale_row(float* to, const float* scale, const float* offset, std::size_t count);

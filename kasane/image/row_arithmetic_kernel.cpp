@@ -126,14 +126,14 @@ void PolylineRow(const float* knots, int count, int cell, int width, float* to) 
     }
 }
 
-void AddCubicRow(const std::array<float, 4>& c, float start, float step, std::size_t count, float* to) {
+void AddCubicRow(const std::array<float, 4>& c, float start, float step, int first, std::size_t count, float* to) {
     const hn::ScalableTag<float> d;
     const hn::RebindToSigned<decltype(d)> di;
     const std::size_t lanes = hn::Lanes(d);
     const auto c0 = hn::Set(d, c[0]), c1 = hn::Set(d, c[1]), c2 = hn::Set(d, c[2]), c3 = hn::Set(d, c[3]);
     const auto from = hn::Set(d, start), by = hn::Set(d, step);
     const auto next = hn::Set(di, static_cast<std::int32_t>(lanes));
-    auto place = hn::Iota(di, 0);
+    auto place = hn::Iota(di, first);
     std::size_t i = 0;
     for (; i + lanes <= count; i += lanes, place = hn::Add(place, next)) {
         const auto t = hn::Add(from, hn::Mul(by, hn::ConvertTo(d, place)));
@@ -141,7 +141,7 @@ void AddCubicRow(const std::array<float, 4>& c, float start, float step, std::si
         hn::StoreU(hn::Add(hn::LoadU(d, to + i), hn::Add(c0, hn::Mul(t, high))), d, to + i);
     }
     for (; i < count; ++i) {
-        const float t = start + step * static_cast<float>(static_cast<int>(i));
+        const float t = start + step * static_cast<float>(first + static_cast<int>(i));
         to[i] += c[0] + t * (c[1] + t * (c[2] + t * c[3]));
     }
 }
@@ -454,8 +454,8 @@ void take_uncovered_cells(const float* values, const std::uint8_t* covered, int 
                           std::size_t count, std::size_t cells, CellValues* to) {
     HWY_DYNAMIC_DISPATCH(TakeUncoveredCells)(values, covered, every, first, side, count, cells, to);
 }
-void add_cubic_row(const std::array<float, 4>& c, float start, float step, std::size_t count, float* to) {
-    HWY_DYNAMIC_DISPATCH(AddCubicRow)(c, start, step, count, to);
+void add_cubic_row(const std::array<float, 4>& c, float start, float step, int first, std::size_t count, float* to) {
+    HWY_DYNAMIC_DISPATCH(AddCubicRow)(c, start, step, first, count, to);
 }
 void scale_row(float* to, const float* scale, const float* offset, std::size_t count) {
     HWY_DYNAMIC_DISPATCH(ScaleRow)(to, scale, offset, count);

@@ -89,7 +89,8 @@ void Lattice::add_row(int x, int y, int count, float* to) const {
             --stop;
         while (stop < end && cell_of(stop, step, columns) == i)
             ++stop;
-        add_cubic_row(cubic, static_cast<float>(at / step - i), static_cast<float>(1 / step),
+        const int begin = static_cast<int>(std::ceil(i * step)); // of the step, wherever the row begins
+        add_cubic_row(cubic, static_cast<float>(begin / step - i), static_cast<float>(1 / step), at - begin,
                       static_cast<std::size_t>(stop - at), to + (at - x));
         at = stop;
     }

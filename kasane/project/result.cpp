@@ -157,25 +157,6 @@ void hand_out(const GradedProject& project, const std::vector<ShownLight>& shown
     }
 }
 
-/// The picture of a calibrated light that was kept when it was measured, so that its file need not be read again;
-/// nothing where there is none.
-std::optional<FramePicture> kept_picture(const FrameGrade& frame) {
-    if (frame.preview.empty() || !frame.measures) return std::nullopt;
-    FramePicture out;
-    const auto failure = attempt([&] {
-        const auto reader = open_frame(frame.preview);
-        out.pixels = Raster<std::uint8_t>(reader->width(), reader->height(), reader->planes());
-        for (int p = 0; p < reader->planes(); ++p) {
-            const Image plane = read_plane(*reader, p);
-            std::transform(plane.pixels().begin(), plane.pixels().end(), out.pixels.plane(p).data,
-                           [](float v) { return static_cast<std::uint8_t>(std::lround(std::clamp(v, 0.0f, 255.0f))); });
-        }
-    });
-    out.scale = frame.preview_scale;
-    if (failure || out.scale.planes != out.pixels.planes()) return std::nullopt;
-    return out;
-}
-
 /// The master lights, and lights that are shown, several at once.
 void look_at_pixels(const GradedProject* graded, const fs::path& output, const Context& context,
                     ProjectResult& result) {
@@ -206,10 +187,7 @@ void look_at_pixels(const GradedProject* graded, const fs::path& output, const C
                 return;
             }
             ShownLight& l = shown[k - made.size()];
-            l.trouble = trouble_of([&] {
-                auto kept = l.raw ? std::nullopt : kept_picture(graded->report.stacks[l.stack].frames[l.frame]);
-                l.picture = kept ? std::move(*kept) : graded->picture(l.stack, l.frame, {}, l.raw);
-            });
+            l.trouble = trouble_of([&] { l.picture = graded->picture(l.stack, l.frame, {}, l.raw); });
             context.progress.advance(1);
         },
         context.memory.fitting(kHeld * largest, context.workers.threads()));

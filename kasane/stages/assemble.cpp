@@ -127,13 +127,13 @@ Assembly Assembler::assemble_unmatched(const StackPlan& plan, std::vector<Light>
         a.lights.push_back(&l);
     }
     if (a.frames.empty()) return a;
-    SharedFrames shared(views, spare, SharedFrames::Use::together);
-    a.held = shared.bytes();
+    SharedFrames shared(views, spare);
     for (std::size_t k = 0; k < a.frames.size(); ++k) {
         a.frames[k].source = views[k];
         // A master that cannot be read is told of where a frame is read.
         (void)attempt([&] { a.frames[k].source = shared.prepared(k, views[k], &s_.context.workers); });
     }
+    a.held = shared.bytes();
     for (std::size_t p = 0; p < a.frames.front().planes.size(); ++p) {
         std::vector<LevelInput> inputs;
         std::vector<std::string> sources;

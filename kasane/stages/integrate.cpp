@@ -160,7 +160,7 @@ private:
             a = assembler_->assemble(plan, lights, all > result ? (all - result) / kShare : 0);
             if (a.frames.empty()) return std::nullopt;
             Context context = beside(a, s_.context);
-            if (!fits_memory(plan)) context.scratch = s_.output;
+            context.scratch = fits_memory(plan) ? std::filesystem::path() : s_.output;
             const bool follows = comet_ && std::any_of(a.lights.begin(), a.lights.end(), [](const Light* l) {
                                      return middle_of(*l->exposure).has_value();
                                  });

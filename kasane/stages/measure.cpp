@@ -138,7 +138,7 @@ std::vector<Measured> measure_lights(Session& s, Calibrations& calibrations,
     }
     const int at_once = s.context.memory.fitting(largest, s.context.workers.threads());
     const std::uint64_t taken = static_cast<std::uint64_t>(at_once) * largest, all = s.context.memory.for_buffers();
-    SharedFrames shared(views, all > taken ? all - taken : 0, SharedFrames::Use::one_by_one);
+    SharedFrames shared(views, all > taken ? all - taken : 0);
     s.context.workers.for_each(
         todo.size(),
         [&](std::size_t k) {

@@ -23,26 +23,20 @@ namespace {
 constexpr int kWorthWhile = 3; // lights
 }
 
-SharedFrames::SharedFrames(const std::vector<std::shared_ptr<const FrameView>>& views, std::uint64_t budget, Use use)
-    : groups_(views.size()) {
+SharedFrames::SharedFrames(const std::vector<std::shared_ptr<const FrameView>>& views, std::uint64_t budget)
+    : groups_(views.size()), budget_(budget) {
     std::vector<std::shared_ptr<Group>> known;
     for (std::size_t k = 0; k < views.size(); ++k) {
         if (!views[k]) continue;
         const CalibrationSet& set = views[k]->source().calibration();
         const FrameReader& raw = views[k]->source().raw();
-        if (!set.dark && !set.flat) continue;
+        if ((!set.dark && !set.flat) || MasterFrame::bytes(set, raw) > budget) continue;
         auto same = std::find_if(known.begin(), known.end(),
                                  [&](const auto& g) { return MasterFrame::serves_alike(g->set, *g->raw, set, raw); });
         if (same == known.end())
             same = known.insert(known.end(), std::make_shared<Group>(set, views[k]->source().shared_raw()));
         groups_[k] = *same;
         ++groups_[k]->left;
-    }
-    constexpr std::uint64_t kAtOnce = 2; // while the last lights of one group are used, the next begins
-    for (const auto& g : known) {
-        const std::uint64_t own = MasterFrame::bytes(g->set, *g->raw);
-        g->no_room = g->left < kWorthWhile || (use == Use::together ? bytes_ + own : kAtOnce * own) > budget;
-        if (!g->no_room && use == Use::together) bytes_ += own;
     }
 }
 
@@ -52,11 +46,22 @@ std::shared_ptr<const FrameView> SharedFrames::prepared(std::size_t light, const
     if (!g) return view;
     const std::unique_lock lock(g->mutex, std::try_to_lock); // who would wait goes without
     if (!lock || g->no_room || (!g->frame && g->left < kWorthWhile)) return view;
-    try {
-        if (!g->frame) g->frame = std::make_shared<const MasterFrame>(g->set, *g->raw, workers);
-    } catch (const std::bad_alloc&) {
-        g->no_room = true;
-        return view;
+    if (!g->frame) {
+        const std::uint64_t own = MasterFrame::bytes(g->set, *g->raw);
+        if ((held_ += own) > budget_) { // others hold it; later there may be room
+            held_ -= own;
+            return view;
+        }
+        try {
+            g->frame = std::make_shared<const MasterFrame>(g->set, *g->raw, workers);
+        } catch (const std::bad_alloc&) {
+            g->no_room = true;
+            held_ -= own;
+            return view;
+        } catch (...) {
+            held_ -= own;
+            throw;
+        }
     }
     CalibrationSet set = view->source().calibration();
     set.prepared = g->frame;
@@ -68,7 +73,9 @@ void SharedFrames::done(std::size_t light) {
     Group* const g = groups_[light].get();
     if (!g) return;
     const std::lock_guard lock(g->mutex);
-    if (--g->left == 0) g->frame.reset();
+    if (--g->left > 0 || !g->frame) return;
+    g->frame.reset();
+    held_ -= MasterFrame::bytes(g->set, *g->raw);
 }
 
 std::unique_ptr<MeasureRoom> SharedFrames::take_room() {

@@ -5,6 +5,7 @@
 #include <kasane/calibration/frame_view.hpp>
 #include <kasane/grading/measures.hpp>
 
+#include <atomic>
 #include <cstdint>
 #include <memory>
 #include <mutex>
@@ -16,12 +17,8 @@ namespace kasane {
 /// Nothing that is measured depends on it. Thread-safe.
 class SharedFrames {
 public:
-    enum class Use {
-        one_by_one, ///< lights that are done with one after the other, in their order
-        together,   ///< all at once
-    };
-    /// For the lights of these views (null: none of them), within so many bytes.
-    SharedFrames(const std::vector<std::shared_ptr<const FrameView>>& views, std::uint64_t budget, Use use);
+    /// For the lights of these views (null: none of them), within so many bytes at any time.
+    SharedFrames(const std::vector<std::shared_ptr<const FrameView>>& views, std::uint64_t budget);
 
     /// The view of a light, which may know what its masters do. Throws InputError where they cannot be read. `workers`
     /// must be free, and be given by one thread alone.
@@ -30,8 +27,8 @@ public:
     /// A light is done with: what it shared with others goes with the last of them.
     void done(std::size_t light);
 
-    /// What the masters that are used together take, bytes.
-    std::uint64_t bytes() const { return bytes_; }
+    /// What is held of what masters do, bytes.
+    std::uint64_t bytes() const { return held_; }
 
     std::unique_ptr<MeasureRoom> take_room();
     void give_room(std::unique_ptr<MeasureRoom> room);
@@ -39,7 +36,8 @@ public:
 private:
     struct Group;
     std::vector<std::shared_ptr<Group>> groups_; ///< by light; null: it shares nothing
-    std::uint64_t bytes_ = 0;
+    std::uint64_t budget_;
+    std::atomic<std::uint64_t> held_{0};
     std::mutex rooms_mutex_;
     std::vector<std::unique_ptr<MeasureRoom>> rooms_;
 };

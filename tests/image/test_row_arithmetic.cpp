@@ -264,9 +264,9 @@ TEST_CASE("Planes, cubics and second differences along a row are those of single
             CHECK(same(to, expected));
             const std::array<float, 4> cubic = {0.4f, -7.3f, 11.1f, 2.9f};
             to = a;
-            add_cubic_row(cubic, 0.25f, 0.0071f, n, to.data());
+            add_cubic_row(cubic, 0.25f, 0.0071f, -3, n, to.data());
             for (std::size_t i = 0; i < n; ++i) {
-                volatile float t = 0.0071f * static_cast<float>(static_cast<int>(i));
+                volatile float t = 0.0071f * static_cast<float>(static_cast<int>(i) - 3);
                 t = 0.25f + t;
                 volatile float sum = t * cubic[3];
                 for (const std::size_t k : {std::size_t{2}, std::size_t{1}}) {

@@ -42,8 +42,7 @@ const MasterFrame* known(const std::shared_ptr<const FrameView>& view) {
 
 TEST_CASE("Lights with the same masters share what these do, as far as the memory goes") {
     const auto all = views();
-    SharedFrames shared(all, kNoLimit, SharedFrames::Use::together);
-    CHECK(shared.bytes() == 2 * 8 * kPixels); // not of the one that shares with nobody
+    SharedFrames shared(all, kNoLimit);
     std::vector<std::shared_ptr<const FrameView>> out;
     const Workers workers(2);
     for (std::size_t k = 0; k < all.size(); ++k) {
@@ -56,19 +55,20 @@ TEST_CASE("Lights with the same masters share what these do, as far as the memor
     CHECK((known(out[0]) && known(out[0]) == known(out[3])));
     CHECK((known(out[4]) && known(out[4]) == known(out[6]) && known(out[4]) != known(out[0])));
     CHECK_FALSE(known(out[7]));
+    CHECK(shared.bytes() == 2 * 8 * kPixels); // not of the one that shares with nobody
 
-    SharedFrames one(all, 12 * kPixels, SharedFrames::Use::together); // room for one of two
-    CHECK(one.bytes() == 8 * kPixels);
+    SharedFrames one(all, 12 * kPixels); // room for one of two
     CHECK(known(one.prepared(0, all[0])));
     CHECK_FALSE(known(one.prepared(4, all[4])));
-    SharedFrames none(all, 8 * kPixels - 1, SharedFrames::Use::together);
-    CHECK(none.bytes() == 0);
+    CHECK(one.bytes() == 8 * kPixels);
+    SharedFrames none(all, 8 * kPixels - 1);
     CHECK_FALSE(known(none.prepared(0, all[0])));
+    CHECK(none.bytes() == 0);
 }
 
 TEST_CASE("What lights share goes with the last of them") {
     const auto all = views();
-    SharedFrames shared(all, 16 * kPixels, SharedFrames::Use::one_by_one);
+    SharedFrames shared(all, 16 * kPixels);
     std::weak_ptr<const MasterFrame> frame;
     for (std::size_t k = 0; k < 4; ++k) {
         const auto view = shared.prepared(k, all[k]);
@@ -78,6 +78,11 @@ TEST_CASE("What lights share goes with the last of them") {
         shared.done(k);
     }
     CHECK(frame.expired());
-    SharedFrames small(all, 16 * kPixels - 1, SharedFrames::Use::one_by_one); // two have no room at once
-    CHECK_FALSE(known(small.prepared(0, all[0])));
+    CHECK(shared.bytes() == 0);
+    SharedFrames small(all, 8 * kPixels); // one at a time
+    CHECK(known(small.prepared(0, all[0])));
+    CHECK_FALSE(known(small.prepared(4, all[4])));
+    for (std::size_t k = 0; k < 4; ++k)
+        small.done(k);
+    CHECK(known(small.prepared(4, all[4])));
 }
