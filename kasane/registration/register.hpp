@@ -12,7 +12,7 @@
 //   correlation.hpp without stars: where the pictures agree
 //   align.hpp       frames of many nights and rigs onto one reference
 //   rig.hpp         the lens of a rig, from all its frames
-//   adjustment.hpp  all frames of a rig at once
+//   adjustment.hpp  all frames of a rig at once; its inner loop: products_kernel.hpp
 //   pose.hpp        where a camera points
 //   mosaic.hpp      frames of several fields onto one grid
 //   panels.hpp      which frames show the same field
