@@ -15,7 +15,7 @@ struct SharedFrames::Group {
     std::shared_ptr<const FrameReader> raw;
     std::mutex mutex;     ///< of what follows
     int left = 0;         ///< lights
-    bool no_room = false; ///< for the frame, or it is not worth while
+    bool no_room = false; ///< for the frame
     std::shared_ptr<const MasterFrame> frame;
 };
 
