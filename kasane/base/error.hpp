@@ -5,7 +5,7 @@
 //   hash.hpp         digests of content
 //   members.hpp      structures as lists of their members, for digests of whole records
 //   memory.hpp       the memory budget, and how much is used
-//   output_file.hpp  writing without half files
+//   output_file.hpp  writing without half files; early_writing.hpp: on their way to the disk meanwhile
 //   parallel.hpp     parallel loops that can be cancelled; the context of a piece of work
 //   progress.hpp     progress and cancellation, from the side of the work
 //   remaining_time.hpp  how long work of several stages will still take

@@ -1,5 +1,8 @@
 #include <kasane/calibration/pile_up.hpp>
 
+#include <kasane/image/row_arithmetic.hpp>
+
+#include <algorithm>
 #include <bit>
 #include <cstdint>
 #include <vector>
@@ -31,7 +34,8 @@ private:
 
 PileUp find_pile_up(const FrameReader& raw) {
     constexpr int kEvery = 8;
-    constexpr float kHigh = 1e30f; // beyond it there are no raw values
+    constexpr float kHigh = 1e30f;   // beyond it there are no raw values
+    constexpr float kLowest = 0.78f; // of the top
     LogarithmicCounts counts;
     PileUp out;
     std::uint64_t all = 0;
@@ -39,13 +43,14 @@ PileUp find_pile_up(const FrameReader& raw) {
     for (int p = 0; p < raw.planes(); ++p)
         for (int y = kEvery / 2; y < raw.height(); y += kEvery) {
             raw.read({0, y, raw.width(), 1}, {row.data(), raw.width(), 1, raw.width()}, p);
-            for (const float v : row) {
-                if (!(v > out.top && v < kHigh)) continue;
-                out.top = v;
-            }
-            for (const float v : row)
-                if (v < kHigh) counts.add(v);
             all += row.size();
+            const float least = kLowest * out.top; // what is lower is not asked for, as the top only rises
+            if (!any_at_least(row.data(), least, row.size())) continue;
+            for (const float v : row) {
+                if (!(v >= least && v < kHigh)) continue;
+                out.top = std::max(out.top, v);
+                counts.add(v);
+            }
         }
     if (!(out.top > 0)) return out;
     constexpr std::uint64_t kLeast = 24;

@@ -27,8 +27,17 @@ void raise_row(float* to, const float* from, std::size_t count);
 /// to[i] = base + slope * (first + i), a plane along a row.
 void ramp_row(float base, float slope, int first, std::size_t count, float* to);
 
-/// A row through values in the middles of cells of `cell` pixels, straight between them, constant beyond the outermost.
-void polyline_row(const float* knots, int count, int cell, int width, float* to);
+/// A row between two rows of a mesh of `cells` cells of `cell` pixels side by side, whose values hold in their middles:
+/// (1 - share) above + share below, straight between cells, constant beyond the outermost.
+struct MeshRow {
+    const float *above, *below;
+    float share;
+    int cells, cell;
+};
+/// Its `count` values from column `first` on: the same wherever a row begins.
+void mesh_row(const MeshRow& mesh, int first, int count, float* to);
+/// to[i] = from[i] - the mesh there, and 0 where that is no number.
+void minus_mesh_row(const MeshRow& mesh, const float* from, int first, int count, float* to);
 
 /// to[i] += c[0] + t (c[1] + t (c[2] + t c[3])), where t = start + step * (first + i): the same wherever a row begins.
 void add_cubic_row(const std::array<float, 4>& c, float start, float step, int first, std::size_t count, float* to);
@@ -61,16 +70,12 @@ struct ThreeRows {
 std::size_t peaks_of_row(const ThreeRows& rows, const float* limits, float factor, std::size_t count,
                          std::int32_t* places);
 
-/// to[i] = from[i] - minus[i], and 0 where that is no number.
-void difference_row(float* to, const float* from, const float* minus, std::size_t count);
-
 /// How many values are as high as `limit`.
 std::size_t count_at_least(const float* values, float limit, std::size_t count);
 
 /// Values that are numbers and not covered, one after the other into `to`, which has room for all of them and
-/// kTakeSlack more (statistics_kernel.hpp): of all, or (`every` 2) of every second. `present` counts the numbers,
-/// covered or not. How many there are.
-std::size_t take_uncovered(const float* values, const std::uint8_t* covered, int every, std::size_t count, float* to,
+/// kTakeSlack more (statistics_kernel.hpp). `present` counts the numbers, covered or not. How many there are.
+std::size_t take_uncovered(const float* values, const std::uint8_t* covered, std::size_t count, float* to,
                            std::size_t& present);
 
 /// Where the values of one cell of a row go, and how many there are.
@@ -78,10 +83,9 @@ struct CellValues {
     float* next = nullptr;   ///< has room for what is taken and kTakeSlack more
     std::size_t present = 0; ///< numbers, covered or not
 };
-/// take_uncovered of each cell of a row: cell k has `side` values from k * side on, the last one all that follow; taken
-/// from its `first`-th value on.
-void take_uncovered_cells(const float* values, const std::uint8_t* covered, int every, int first, int side,
-                          std::size_t count, std::size_t cells, CellValues* to);
+/// take_uncovered of each cell of a row: cell k has `side` values from k * side on, the last one all that follow.
+void take_uncovered_cells(const float* values, const std::uint8_t* covered, int side, std::size_t count,
+                          std::size_t cells, CellValues* to);
 
 /// Values that are numbers.
 std::size_t count_present(const float* values, std::size_t count);

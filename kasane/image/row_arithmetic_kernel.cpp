@@ -45,10 +45,12 @@ void ReciprocalRow(float* by, const float* level, float least, std::size_t count
         by[i] = by[i] > least * level[i] ? level[i] / by[i] : kNothing;
 }
 
-void SymmetricRow(float* to, const float* middle, const float* const* before, const float* const* after,
-                  const float* kernel, std::size_t taps, std::size_t count) {
+/// `kTaps`: of the kernel where that is known before, else 0.
+template <std::size_t kTaps>
+HWY_INLINE void symmetric_row_of(float* to, const float* middle, const float* const* before, const float* const* after,
+                                 const float* kernel, std::size_t any_taps, std::size_t count) {
     const hn::ScalableTag<float> d;
-    const std::size_t lanes = hn::Lanes(d);
+    const std::size_t lanes = hn::Lanes(d), taps = kTaps ? kTaps : any_taps;
     std::size_t i = 0;
     for (; i + 2 * lanes <= count; i += 2 * lanes) {
         const auto first = hn::Set(d, kernel[0]);
@@ -68,6 +70,15 @@ void SymmetricRow(float* to, const float* middle, const float* const* before, co
             sum += kernel[k] * (before[k - 1][i] + after[k - 1][i]);
         to[i] = sum;
     }
+}
+
+void SymmetricRow(float* to, const float* middle, const float* const* before, const float* const* after,
+                  const float* kernel, std::size_t taps, std::size_t count) {
+    constexpr std::size_t kUsual = 4;
+    if (taps == kUsual)
+        symmetric_row_of<kUsual>(to, middle, before, after, kernel, taps, count);
+    else
+        symmetric_row_of<0>(to, middle, before, after, kernel, taps, count);
 }
 
 void WeightedRow(float* to, const float* const* from, const float* kernel, std::size_t taps, std::size_t count) {
@@ -111,19 +122,53 @@ void RampRow(float base, float slope, int first, std::size_t count, float* to) {
         to[i] = base + slope * static_cast<float>(first + static_cast<int>(i));
 }
 
-void PolylineRow(const float* knots, int count, int cell, int width, float* to) {
-    float left = knots[0], right = left;
-    int x = 0;
-    for (int i = -1; i < count && x < width; ++i) { // between the middles of cells i and i + 1
-        const int end = i + 1 == count ? width : std::min(width, static_cast<int>((i + 1.5) * cell));
+/// The pieces of such a row: piece(origin, slope, from, end) has origin + slope * x from column `from` to before `end`.
+template <class Piece>
+HWY_INLINE void pieces_of(const MeshRow& m, int first, int count, Piece piece) {
+    const auto knot = [&](int i) {
+        const int k = std::clamp(i, 0, m.cells - 1);
+        return m.above[k] * (1 - m.share) + m.below[k] * m.share;
+    };
+    const int last = first + count;
+    int i = std::clamp((2 * first - m.cell) / (2 * m.cell) - 1, -1, m.cells - 1); // or one before
+    float left = 0, right = knot(i);
+    for (int x = first; x < last; ++i) { // between the middles of cells i and i + 1
+        const int end = i + 1 >= m.cells ? last : std::min(last, (2 * i + 3) * m.cell / 2);
         left = right;
-        right = knots[std::min(count - 1, i + 1)];
+        right = knot(i + 1);
         if (x >= end) continue;
-        const float slope = (right - left) / static_cast<float>(cell);
-        const float origin = left - slope * static_cast<float>((i + 0.5) * cell - 0.5);
-        RampRow(origin, slope, x, static_cast<std::size_t>(end - x), to + x);
+        const float slope = (right - left) / static_cast<float>(m.cell);
+        piece(left - slope * (0.5f * static_cast<float>((2 * i + 1) * m.cell - 1)), slope, x, end);
         x = end;
     }
+}
+
+void FillMeshRow(const MeshRow& mesh, int first, int count, float* to) {
+    pieces_of(mesh, first, count, [&](float origin, float slope, int x, int end) {
+        RampRow(origin, slope, x, static_cast<std::size_t>(end - x), to + (x - first));
+    });
+}
+
+void MinusMeshRow(const MeshRow& mesh, const float* values, int first, int count, float* out) {
+    const hn::ScalableTag<float> d;
+    const hn::RebindToSigned<decltype(d)> di;
+    const int lanes = static_cast<int>(hn::Lanes(d));
+    const auto next = hn::Set(di, lanes);
+    pieces_of(mesh, first, count, [&](float origin, float slope, int x, int end) {
+        const auto base = hn::Set(d, origin), by = hn::Set(d, slope);
+        auto place = hn::Iota(di, x);
+        const float* from = values + (x - first);
+        float* to = out + (x - first);
+        for (; x + lanes <= end; x += lanes, from += lanes, to += lanes, place = hn::Add(place, next)) {
+            const auto level = hn::Add(base, hn::Mul(by, hn::ConvertTo(d, place)));
+            const auto v = hn::Sub(hn::LoadU(d, from), level);
+            hn::StoreU(hn::IfThenElseZero(hn::Eq(v, v), v), d, to);
+        }
+        for (; x < end; ++x) {
+            const float v = *from++ - (origin + slope * static_cast<float>(x));
+            *to++ = v == v ? v : 0.0f;
+        }
+    });
 }
 
 void AddCubicRow(const std::array<float, 4>& c, float start, float step, int first, std::size_t count, float* to) {
@@ -275,20 +320,6 @@ std::size_t PeaksOfRow(const ThreeRows& rows, const float* limits, float factor,
     return n;
 }
 
-void DifferenceRow(float* to, const float* from, const float* minus, std::size_t count) {
-    const hn::ScalableTag<float> d;
-    const std::size_t lanes = hn::Lanes(d);
-    std::size_t i = 0;
-    for (; i + lanes <= count; i += lanes) {
-        const auto v = hn::Sub(hn::LoadU(d, from + i), hn::LoadU(d, minus + i));
-        hn::StoreU(hn::IfThenElseZero(hn::Eq(v, v), v), d, to + i);
-    }
-    for (; i < count; ++i) {
-        const float v = from[i] - minus[i];
-        to[i] = v == v ? v : 0.0f;
-    }
-}
-
 std::size_t CountAtLeast(const float* values, float limit, std::size_t count) {
     const hn::ScalableTag<float> d;
     const std::size_t lanes = hn::Lanes(d);
@@ -301,26 +332,29 @@ std::size_t CountAtLeast(const float* values, float limit, std::size_t count) {
     return n;
 }
 
-std::size_t TakeUncovered(const float* values, const std::uint8_t* covered, int every, std::size_t count, float* to,
+std::size_t TakeUncovered(const float* values, const std::uint8_t* covered, std::size_t count, float* to,
                           std::size_t& present) {
     const hn::ScalableTag<float> d;
     const hn::RebindToSigned<decltype(d)> di;
     const hn::Rebind<std::uint8_t, decltype(d)> d8;
     const std::size_t lanes = hn::Lanes(d);
     std::size_t n = 0, known = 0, i = 0;
-    if (every == 1 || lanes % 2 == 0) { // the lanes that are asked for are the same in each vector
-        const auto mine = hn::RebindMask(d, hn::Eq(hn::And(hn::Iota(di, 0), hn::Set(di, every - 1)), hn::Zero(di)));
-        for (; i + lanes <= count; i += lanes) {
-            const auto v = hn::LoadU(d, values + i);
-            const auto number = hn::And(mine, hn::Eq(v, v));
-            const auto cover = hn::PromoteTo(di, hn::LoadU(d8, covered + i));
-            const auto open = hn::And(number, hn::RebindMask(d, hn::Eq(cover, hn::Zero(di))));
-            known += hn::CountTrue(d, number);
-            hn::StoreU(hn::Compress(v, open), d, to + n);
-            n += hn::CountTrue(d, open);
+    for (; i + lanes <= count; i += lanes) {
+        const auto v = hn::LoadU(d, values + i);
+        const auto number = hn::Eq(v, v);
+        const auto cover = hn::PromoteTo(di, hn::LoadU(d8, covered + i));
+        const auto open = hn::And(number, hn::RebindMask(d, hn::Eq(cover, hn::Zero(di))));
+        if (hn::AllTrue(d, open)) { // most
+            hn::StoreU(v, d, to + n);
+            known += lanes;
+            n += lanes;
+            continue;
         }
+        known += hn::CountTrue(d, number);
+        hn::StoreU(hn::Compress(v, open), d, to + n);
+        n += hn::CountTrue(d, open);
     }
-    for (; i < count; i += static_cast<std::size_t>(every)) {
+    for (; i < count; ++i) {
         const bool number = values[i] == values[i];
         known += number;
         to[n] = values[i];
@@ -330,13 +364,13 @@ std::size_t TakeUncovered(const float* values, const std::uint8_t* covered, int 
     return n;
 }
 
-void TakeUncoveredCells(const float* values, const std::uint8_t* covered, int every, int first, int side,
-                        std::size_t count, std::size_t cells, CellValues* to) {
+void TakeUncoveredCells(const float* values, const std::uint8_t* covered, int side, std::size_t count,
+                        std::size_t cells, CellValues* to) {
     for (std::size_t k = 0; k < cells; ++k) {
-        const std::size_t from = k * static_cast<std::size_t>(side) + static_cast<std::size_t>(first),
+        const std::size_t from = k * static_cast<std::size_t>(side),
                           end = k + 1 == cells ? count : (k + 1) * static_cast<std::size_t>(side);
         if (from < end)
-            to[k].next += TakeUncovered(values + from, covered + from, every, end - from, to[k].next, to[k].present);
+            to[k].next += TakeUncovered(values + from, covered + from, end - from, to[k].next, to[k].present);
     }
 }
 
@@ -420,7 +454,8 @@ HWY_AFTER_NAMESPACE();
 namespace kasane {
 HWY_EXPORT(CalibrateRow);
 HWY_EXPORT(RampRow);
-HWY_EXPORT(PolylineRow);
+HWY_EXPORT(FillMeshRow);
+HWY_EXPORT(MinusMeshRow);
 HWY_EXPORT(TakeUncoveredCells);
 HWY_EXPORT(AddCubicRow);
 HWY_EXPORT(ScaleRow);
@@ -431,7 +466,6 @@ HWY_EXPORT(HighestOf);
 HWY_EXPORT(AnyGap);
 HWY_EXPORT(AnyAtLeast);
 HWY_EXPORT(PeaksOfRow);
-HWY_EXPORT(DifferenceRow);
 HWY_EXPORT(CountAtLeast);
 HWY_EXPORT(TakeUncovered);
 HWY_EXPORT(CountPresent);
@@ -447,12 +481,15 @@ void calibrate_row(float* to, const float* subtract, const float* multiply, std:
 void ramp_row(float base, float slope, int first, std::size_t count, float* to) {
     HWY_DYNAMIC_DISPATCH(RampRow)(base, slope, first, count, to);
 }
-void polyline_row(const float* knots, int count, int cell, int width, float* to) {
-    HWY_DYNAMIC_DISPATCH(PolylineRow)(knots, count, cell, width, to);
+void mesh_row(const MeshRow& mesh, int first, int count, float* to) {
+    HWY_DYNAMIC_DISPATCH(FillMeshRow)(mesh, first, count, to);
 }
-void take_uncovered_cells(const float* values, const std::uint8_t* covered, int every, int first, int side,
-                          std::size_t count, std::size_t cells, CellValues* to) {
-    HWY_DYNAMIC_DISPATCH(TakeUncoveredCells)(values, covered, every, first, side, count, cells, to);
+void minus_mesh_row(const MeshRow& mesh, const float* from, int first, int count, float* to) {
+    HWY_DYNAMIC_DISPATCH(MinusMeshRow)(mesh, from, first, count, to);
+}
+void take_uncovered_cells(const float* values, const std::uint8_t* covered, int side, std::size_t count,
+                          std::size_t cells, CellValues* to) {
+    HWY_DYNAMIC_DISPATCH(TakeUncoveredCells)(values, covered, side, count, cells, to);
 }
 void add_cubic_row(const std::array<float, 4>& c, float start, float step, int first, std::size_t count, float* to) {
     HWY_DYNAMIC_DISPATCH(AddCubicRow)(c, start, step, first, count, to);
@@ -470,15 +507,12 @@ std::size_t peaks_of_row(const ThreeRows& rows, const float* limits, float facto
                          std::int32_t* places) {
     return HWY_DYNAMIC_DISPATCH(PeaksOfRow)(rows, limits, factor, count, places);
 }
-void difference_row(float* to, const float* from, const float* minus, std::size_t count) {
-    HWY_DYNAMIC_DISPATCH(DifferenceRow)(to, from, minus, count);
-}
 std::size_t count_at_least(const float* values, float limit, std::size_t count) {
     return HWY_DYNAMIC_DISPATCH(CountAtLeast)(values, limit, count);
 }
-std::size_t take_uncovered(const float* values, const std::uint8_t* covered, int every, std::size_t count, float* to,
+std::size_t take_uncovered(const float* values, const std::uint8_t* covered, std::size_t count, float* to,
                            std::size_t& present) {
-    return HWY_DYNAMIC_DISPATCH(TakeUncovered)(values, covered, every, count, to, present);
+    return HWY_DYNAMIC_DISPATCH(TakeUncovered)(values, covered, count, to, present);
 }
 void reciprocal_row(float* by, const float* level, float least, std::size_t count) {
     HWY_DYNAMIC_DISPATCH(ReciprocalRow)(by, level, least, count);

@@ -142,7 +142,7 @@ RobustStatistics clipped_statistics(std::vector<float>& values, float clip, int 
     if (values.empty()) return {kNoData, kNoData, 0};
     // Where the clipping starts hardly matters to where it ends: of many values, some tell it well enough. Their number
     // is a prime, so that they do not fall into step with rows.
-    constexpr std::size_t kEnough = 509;
+    constexpr std::size_t kEnough = 113;
     std::array<float, 3 * kEnough / 2> room;
     std::span<float> some(room.data(), std::min(values.size(), room.size()));
     if (values.size() > some.size()) {
@@ -156,6 +156,7 @@ RobustStatistics clipped_statistics(std::vector<float>& values, float clip, int 
     result.sigma = mad_sigma_in_place(some, result.location);
     result.used = values.size();
     const double correction = 1 / truncated_sigma(clip);
+    constexpr double kStill = 1e-3; // of sigma: what is left to move is far below what so many values can tell
     for (int i = 0; i < iterations; ++i) {
         // Quantised data can have a MAD of zero: keep at least the values equal to the location.
         const float low = result.location - clip * result.sigma, high = result.location + clip * result.sigma;
@@ -163,8 +164,11 @@ RobustStatistics clipped_statistics(std::vector<float>& values, float clip, int 
         if (n == 0) break;
         const double mean = sum / static_cast<double>(n);
         const double variance = std::max(0.0, square / static_cast<double>(n) - mean * mean);
-        const bool settled = n == result.used && i > 0;
-        result = {static_cast<float>(result.location + mean), static_cast<float>(std::sqrt(variance) * correction), n};
+        const double sigma = std::sqrt(variance) * correction, still = kStill * sigma;
+        const bool settled =
+            i > 0 && (n == result.used ||
+                      (std::abs(mean) <= still && std::abs(sigma - static_cast<double>(result.sigma)) <= still));
+        result = {static_cast<float>(result.location + mean), static_cast<float>(sigma), n};
         if (settled) break;
     }
     return result;

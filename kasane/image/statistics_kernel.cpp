@@ -25,18 +25,27 @@ SumsWithin Sums(const float* values, std::size_t count, float center, float low,
     SumsWithin all;
     std::size_t i = 0;
     while (i + lanes <= count) {
-        auto sum = hn::Zero(d), square = hn::Zero(d), number = hn::Zero(d);
-        for (const std::size_t end = std::min(count, i + kBlock); i + lanes <= end; i += lanes) {
-            const auto v = hn::LoadU(d, values + i);
+        // Two of each: one alone would wait for itself.
+        auto sum = hn::Zero(d), square = hn::Zero(d), number = hn::Zero(d), sum2 = sum, square2 = square,
+             number2 = number;
+        const auto add = [&](const float* from, auto& s, auto& q, auto& n) {
+            const auto v = hn::LoadU(d, from);
             const auto inside = hn::And(hn::Ge(v, least), hn::Le(v, most));
             const auto difference = hn::IfThenElseZero(inside, hn::Sub(v, middle));
-            sum = hn::Add(sum, difference);
-            square = hn::MulAdd(difference, difference, square);
-            number = hn::Add(number, hn::IfThenElseZero(inside, one));
+            s = hn::Add(s, difference);
+            q = hn::MulAdd(difference, difference, q);
+            n = hn::Add(n, hn::IfThenElseZero(inside, one));
+        };
+        const std::size_t end = std::min(count, i + kBlock);
+        for (; i + 2 * lanes <= end; i += 2 * lanes) {
+            add(values + i, sum, square, number);
+            add(values + i + lanes, sum2, square2, number2);
         }
-        all.sum += static_cast<double>(hn::GetLane(hn::SumOfLanes(d, sum)));
-        all.square += static_cast<double>(hn::GetLane(hn::SumOfLanes(d, square)));
-        all.count += static_cast<std::size_t>(hn::GetLane(hn::SumOfLanes(d, number)));
+        for (; i + lanes <= end; i += lanes)
+            add(values + i, sum, square, number);
+        all.sum += static_cast<double>(hn::GetLane(hn::SumOfLanes(d, hn::Add(sum, sum2))));
+        all.square += static_cast<double>(hn::GetLane(hn::SumOfLanes(d, hn::Add(square, square2))));
+        all.count += static_cast<std::size_t>(hn::GetLane(hn::SumOfLanes(d, hn::Add(number, number2))));
     }
     const SumsWithin rest = sums_within_reference(values + i, count - i, center, low, high);
     all.sum += rest.sum;

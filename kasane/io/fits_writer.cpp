@@ -1,5 +1,6 @@
 #include <kasane/io/fits.hpp>
 
+#include <kasane/base/early_writing.hpp>
 #include <kasane/base/error.hpp>
 #include <kasane/base/output_file.hpp>
 #include <kasane/io/fits_checksum.hpp>
@@ -55,11 +56,13 @@ public:
         headers_.push_back(cards(file_, status_));
         check();
         FitsSum sum;
+        EarlyWriting early(temporary_);
         for (int y = 0; y < pixels.height * planes; ++y) {
             long first[3] = {1, y % pixels.height + 1, y / pixels.height + 1};
             fits_write_pix(file_, type, first, pixels.width, const_cast<T*>(pixels.row(y)), &status_);
             if (status_) check();
             std::for_each_n(pixels.row(y), pixels.width, [&](T value) { sum.add(value); });
+            early.written(static_cast<std::uint64_t>(pixels.width) * sizeof(T));
         }
         write_checksums(sum.result());
         check();

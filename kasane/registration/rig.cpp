@@ -99,8 +99,9 @@ RigOptics solve_rig(const RigProblem& problem, const Workers& workers) {
             seen[static_cast<std::size_t>(m.reference)] = 1;
     out.stars = static_cast<int>(std::count(seen.begin(), seen.end(), 1));
 
-    constexpr std::size_t kEnough = 30; // frames that choose
-    const std::vector<std::size_t> judges = some(problem.frames.size(), kEnough);
+    constexpr std::size_t kLeast = 12, kMost = 30, kSightings = 8000; // frames that choose, and about what they show
+    const std::size_t enough = kSightings / static_cast<std::size_t>(std::max(1, out.stars));
+    const std::vector<std::size_t> judges = some(problem.frames.size(), std::clamp(enough, kLeast, kMost));
     struct Tried {
         Model model;
         Unseen unseen;

@@ -38,7 +38,9 @@ float median_of(const Image& image) {
     return v.empty() ? 0 : median_in_place(v);
 }
 
-constexpr int kStride = 4; ///< of the differences that tell the noise of a cell where all pixels have data
+// Of the differences that tell the noise of a cell where all pixels have data: neighbours share most of theirs.
+constexpr int kStride = 4;   ///< within rows, where all are looked at
+constexpr int kEveryRow = 3; ///< of as many one is looked at
 
 /// The cells of a mesh that lie side by side, and what their rows give to each of them: gone through row by row, since
 /// rows are long and those of a cell short.
@@ -48,25 +50,29 @@ public:
         for (int i = 0; i < columns; ++i)
             cells_.push_back({i * o.cell, i + 1 == columns ? image.width : (i + 1) * o.cell, {}, {}});
         // Else the differences are taken of each cell for itself.
-        upright_ = o.step != 1 && o.noise.uy == 0 && o.noise.vx == 0 && o.cell % kStride == 0;
+        upright_ = o.step != 1 && o.noise.uy == 0 && o.noise.vx == 0 && o.cell % kEverySecond == 0;
+        stride_ = std::abs(o.noise.ux) == 1 ? kEverySecond : 1; // second neighbours share nearly nothing, or much
         taken_.resize(static_cast<std::size_t>(image.width));
         down_.resize(taken_.size());
         across_.resize(taken_.size());
     }
     bool has_differences() const { return upright_; }
-    /// Values of the pixels, every o.step-th along a row, and second differences as of structureless_noise, every
-    /// kStride-th, of the rows from `top` to above `bottom`.
+    /// Values of the pixels of the rows from `top` to above `bottom`, of one pair in o.step, and second differences as
+    /// of structureless_noise.
     void take(int top, int bottom) {
         for (Cell& c : cells_) {
             const auto area = static_cast<std::size_t>(c.right - c.left) * static_cast<std::size_t>(bottom - top);
             c.values.clear(), c.differences.clear();
-            c.values.reserve(area), c.differences.reserve(area / kStride + static_cast<std::size_t>(bottom - top));
+            c.values.reserve(area), c.differences.reserve(area / 2);
         }
-        const int rx = std::abs(o_.noise.ux), ry = std::abs(o_.noise.vy);
-        for (int y = top; y < bottom; ++y) {
-            take_values(y);
-            if (upright_ && y - ry >= top && y + ry < bottom && image_.width > 2 * rx) take_differences(y, y - top);
-        }
+        for (int y = top; y < bottom; ++y)
+            if ((y - top) / 2 % o_.step == 0)
+                for (Cell& c : cells_)
+                    c.values.insert(c.values.end(), image_.row(y) + c.left, image_.row(y) + c.right);
+        if (!upright_ || image_.width <= 2 * std::abs(o_.noise.ux)) return;
+        const int ry = std::abs(o_.noise.vy);
+        for (int y = top + ry; y + ry < bottom; y += kEveryRow)
+            take_differences(y);
     }
     std::vector<float>& values(int i) { return cells_[static_cast<std::size_t>(i)].values; }
     std::vector<float>& differences(int i) { return cells_[static_cast<std::size_t>(i)].differences; }
@@ -77,46 +83,28 @@ private:
         std::vector<float> values, differences;
     };
 
-    void take_values(int y) {
-        const int first = (y & 1) * (o_.step - 1);
-        if (first >= image_.width) return;
-        if (o_.cell % o_.step == 0) {
-            take_every(image_.row(y) + first, static_cast<std::size_t>(o_.step),
-                       static_cast<std::size_t>(image_.width - first), taken_.data());
-            for (Cell& c : cells_) {
-                const auto count = static_cast<std::ptrdiff_t>((c.right - c.left - first + o_.step - 1) / o_.step);
-                if (count > 0)
-                    c.values.insert(c.values.end(), taken_.begin() + c.left / o_.step,
-                                    taken_.begin() + c.left / o_.step + count);
-            }
-            return;
-        }
-        for (Cell& c : cells_)
-            for (int x = c.left + first; x < c.right; x += o_.step)
-                c.values.push_back(image_(x, y));
-    }
-
-    void take_differences(int y, int row) {
+    void take_differences(int y) {
         const int rx = std::abs(o_.noise.ux);
         const std::ptrdiff_t u = o_.noise.ux, v = o_.noise.vy * image_.stride;
         const float* here = image_.row(y);
         const auto width = static_cast<std::size_t>(image_.width), inside = width - 2 * static_cast<std::size_t>(rx);
         second_difference_row(here - v, here, here + v, width, down_.data());
         const float* middle = down_.data() + rx; // NaN where a pixel is: left out later
-        second_difference_row(middle - u, middle, middle + u, inside, across_.data() + rx);
-        const int phase = row % kStride, first = (rx + phase) % kStride;
-        take_every(across_.data() + first, kStride, width - static_cast<std::size_t>(first), taken_.data());
+        second_difference_row(middle - u, middle, middle + u, inside, across_.data());
+        if (stride_ != 1) take_every(across_.data(), static_cast<std::size_t>(stride_), inside, taken_.data());
+        const float* taken = stride_ == 1 ? across_.data() : taken_.data(); // the first of a cell is rx from its edge
         for (Cell& c : cells_) {
-            const int from = c.left + rx + phase, count = (c.right - rx - from + kStride - 1) / kStride;
-            if (c.right - c.left <= 2 * rx || count <= 0) continue;
-            const auto begin = taken_.begin() + (from - first) / kStride;
-            c.differences.insert(c.differences.end(), begin, begin + count);
+            const int all = c.right - c.left - 2 * rx, count = (all + stride_ - 1) / stride_;
+            if (all > 0)
+                c.differences.insert(c.differences.end(), taken + c.left / stride_, taken + c.left / stride_ + count);
         }
     }
 
     View<const float> image_;
     const BackgroundOptions& o_;
+    static constexpr int kEverySecond = 2;
     bool upright_ = false;
+    int stride_ = 1; ///< of the differences of a row
     std::vector<Cell> cells_;
     std::vector<float> taken_, down_, across_;
 };
@@ -185,16 +173,11 @@ float mesh_at(const Image& mesh, int cell, double x, double y) {
     return (mesh(i, j) * (1 - a) + mesh(i1, j) * a) * (1 - c) + (mesh(i, j1) * (1 - a) + mesh(i1, j1) * a) * c;
 }
 
-void mesh_row(const Image& mesh, int cell, int y, int width, float* out) {
+MeshRow row_of(const Image& mesh, int cell, int y) {
     const double v = std::clamp((y + 0.5) / cell - 0.5, 0.0, mesh.height() - 1.0);
     const int j = std::min(static_cast<int>(v), std::max(0, mesh.height() - 2)),
               j1 = std::min(j + 1, mesh.height() - 1);
-    const auto c = static_cast<float>(v - j);
-    const float *above = mesh.plane().row(j), *below = mesh.plane().row(j1);
-    std::vector<float> knots(static_cast<std::size_t>(mesh.width()));
-    for (std::size_t i = 0; i < knots.size(); ++i)
-        knots[i] = above[i] * (1 - c) + below[i] * c;
-    polyline_row(knots.data(), mesh.width(), cell, width, out);
+    return {mesh.plane().row(j), mesh.plane().row(j1), static_cast<float>(v - j), mesh.width(), cell};
 }
 
 } // namespace
@@ -248,12 +231,16 @@ float Background::sigma_at(double x, double y) const {
     return mesh_at(sigma, cell, x, y);
 }
 
-void Background::level_row(int y, int width, float* out) const {
-    mesh_row(level, cell, y, width, out);
+void Background::level_row(int y, int first, int count, float* out) const {
+    mesh_row(row_of(level, cell, y), first, count, out);
 }
 
-void Background::sigma_row(int y, int width, float* out) const {
-    mesh_row(sigma, cell, y, width, out);
+void Background::sigma_row(int y, int first, int count, float* out) const {
+    mesh_row(row_of(sigma, cell, y), first, count, out);
+}
+
+void Background::above_level_row(int y, int first, int count, const float* pixels, float* out) const {
+    minus_mesh_row(row_of(level, cell, y), pixels, first, count, out);
 }
 
 } // namespace kasane

@@ -11,7 +11,7 @@ struct BackgroundOptions {
     int cell = 64;                           ///< side of a cell, pixels
     float clip = 2.5f;                       ///< sigma clipping inside a cell
     NoiseSteps noise = NoiseSteps::apart(2); ///< such that neighbours so far apart share none
-    int step = 2;                            ///< of the samples along a row; 1 where most pixels have no data
+    int step = 2; ///< of so many pairs of rows one is looked at for levels; 1 where most pixels have no data
 };
 
 /// Means of the sky without stars by small cells (sky_mean.hpp); NaN where stars cover it.
@@ -44,9 +44,11 @@ struct Background {
     /// Bilinear between cell centres, constant beyond the outermost.
     float level_at(double x, double y) const;
     float sigma_at(double x, double y) const;
-    /// A whole row into `out` (width values).
-    void level_row(int y, int width, float* out) const;
-    void sigma_row(int y, int width, float* out) const;
+    /// A row from column `first` on into `out` (`count` values).
+    void level_row(int y, int first, int count, float* out) const;
+    void sigma_row(int y, int first, int count, float* out) const;
+    /// A row of pixels without the level; 0 where one is no number.
+    void above_level_row(int y, int first, int count, const float* pixels, float* out) const;
 };
 
 /// Robust background of an image (NaN pixels ignored).

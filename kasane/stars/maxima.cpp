@@ -30,17 +30,23 @@ std::array<float, kFilterReach + 1> gaussian_taps(float sigma) {
     return taps;
 }
 
-/// Rows of the background-subtracted image after the matched filter, made one after another in a ring, so that the
-/// filtered image is never whole in memory.
+/// Columns of an image from `first` to before `last`.
+struct Columns {
+    int first, last;
+    int count() const { return last - first; }
+};
+
+/// Rows of the background-subtracted image after the matched filter, of some columns, made one after another in a ring,
+/// so that the filtered image is never whole in memory and a strip of it stays at hand for the processor.
 class FilteredRows {
 public:
-    FilteredRows(View<const float> image, const Background& background, float sigma)
-        : image_(image), background_(background), taps_(gaussian_taps(sigma)),
-          line_(static_cast<std::size_t>(image.width + 2 * kFilterReach)) {
+    FilteredRows(View<const float> image, const Background& background, float sigma, Columns columns)
+        : image_(image), background_(background), columns_(columns), taps_(gaussian_taps(sigma)),
+          line_(static_cast<std::size_t>(columns.count() + 2 * kFilterReach)) {
         for (auto& r : horizontal_)
-            r.assign(static_cast<std::size_t>(image.width), 0.0f);
+            r.assign(static_cast<std::size_t>(columns.count()), 0.0f);
         for (auto& r : rows_)
-            r.assign(static_cast<std::size_t>(image.width), 0.0f);
+            r.assign(static_cast<std::size_t>(columns.count()), 0.0f);
         for (int y = -kFilterReach; y < kFilterReach; ++y)
             filter_across(y);
     }
@@ -53,7 +59,7 @@ public:
         return sum;
     }
 
-    /// Rows have to be asked for in order; the last three stay valid.
+    /// Rows have to be asked for in order; the last three stay valid. They begin with the first of the columns.
     const float* next(int y) {
         filter_across(y + kFilterReach);
         float* out = rows_[static_cast<std::size_t>(y % 3)].data();
@@ -73,23 +79,32 @@ private:
             after[static_cast<std::size_t>(k - 1)] = at(k);
         }
         symmetric_row(out, middle, before.data(), after.data(), taps_.data(), taps_.size(),
-                      static_cast<std::size_t>(image_.width));
+                      static_cast<std::size_t>(columns_.count()));
+    }
+
+    /// Rows of a strip lie too far apart for the processor to foresee the next.
+    static void fetch(const float* from, int count) {
+        constexpr int kCacheLine = 64 / sizeof(float);
+        for (int i = 0; i < count; i += kCacheLine)
+            __builtin_prefetch(from + i);
     }
 
     void filter_across(int y) {
-        const int from_row = std::clamp(y, 0, image_.height - 1), w = image_.width;
-        float* line = line_.data() + kFilterReach;
-        background_.level_row(from_row, w, line);
-        difference_row(line, image_.row(from_row), line, static_cast<std::size_t>(w)); // no data: as the background
-        for (int i = 1; i <= kFilterReach; ++i) {
-            line[-i] = line[0];
-            line[w - 1 + i] = line[w - 1];
-        }
+        const int row = std::clamp(y, 0, image_.height - 1);
+        const int first = std::max(0, columns_.first - kFilterReach),
+                  last = std::min(image_.width, columns_.last + kFilterReach);
+        float *begin = line_.data(), *line = begin + kFilterReach;
+        float *from = line + (first - columns_.first), *end = line + (last - columns_.first);
+        if (row + 1 < image_.height) fetch(image_.row(row + 1) + first, last - first);
+        background_.above_level_row(row, first, last - first, image_.row(row) + first, from); // no data: as the level
+        std::fill(begin, from, *from);                                                        // beyond the image
+        std::fill(end, begin + line_.size(), end[-1]);
         filter(horizontal_row(y).data(), line, [&](int k) { return line + k; });
     }
 
     View<const float> image_;
     const Background& background_;
+    Columns columns_;
     std::array<float, kFilterReach + 1> taps_; ///< from the middle on
     std::array<std::vector<float>, 7> horizontal_;
     std::array<std::vector<float>, 3> rows_;
@@ -195,30 +210,33 @@ private:
 std::vector<Candidate> find_maxima(View<const float> image, const Background& background, float least,
                                    const DetectOptions& o) {
     const int border = std::max(2, o.border); // what lies so far around is looked at
-    FilteredRows filtered(image, background, o.filter_sigma);
-    const float factor = filtered.noise_factor();
     std::vector<Candidate> found;
     Ring ring(image);
-    std::vector<float> noise(static_cast<std::size_t>(image.width));
-    const int inside = image.width - 2 * border;
-    std::vector<std::int32_t> places(static_cast<std::size_t>(std::max(0, inside)));
-    for (int y = 0; y < image.height; ++y) {
-        filtered.next(y);
-        const int m = y - 1; // the row whose neighbours are all there
-        if (m < border || m >= image.height - border || inside < 1) continue;
-        const float *above = filtered.row(m - 1), *here = filtered.row(m), *below = filtered.row(m + 1);
-        background.sigma_row(m, image.width, noise.data());
-        const float* sigmas = noise.data();
-        const std::size_t peaks = peaks_of_row({above + border, here + border, below + border}, sigmas + border,
-                                               least * factor, static_cast<std::size_t>(inside), places.data());
-        for (std::size_t k = 0; k < peaks; ++k) {
-            const int x = border + places[k];
-            const float v = here[x], sigma = sigmas[x], limit = least * factor * sigma;
-            const float level = background.level_at(x, m);
-            if (!looks_like_light(image, x, m, {level, sigma}, o.area)) continue;
-            const float surroundings = std::max(0.0f, ring.level(x, m, sigma, v - limit + level) - level);
-            if (v - surroundings <= limit) continue;
-            found.push_back({x, m, (v - surroundings) / (factor * sigma)});
+    constexpr int kStrip = 512; // columns, so that a ring of rows of them stays in the nearest cache
+    std::vector<float> noise(kStrip);
+    std::vector<std::int32_t> places(kStrip);
+    for (int first = border; first < image.width - border; first += kStrip) {
+        const int count = std::min(kStrip, image.width - border - first);
+        FilteredRows filtered(image, background, o.filter_sigma, {first - 1, first + count + 1});
+        const float factor = filtered.noise_factor();
+        for (int y = 0; y < image.height; ++y) {
+            filtered.next(y);
+            const int m = y - 1; // the row whose neighbours are all there
+            if (m < border || m >= image.height - border) continue;
+            const float *above = filtered.row(m - 1) + 1, *here = filtered.row(m) + 1, *below = filtered.row(m + 1) + 1;
+            background.sigma_row(m, first, count, noise.data());
+            const std::size_t peaks = peaks_of_row({above, here, below}, noise.data(), least * factor,
+                                                   static_cast<std::size_t>(count), places.data());
+            for (std::size_t k = 0; k < peaks; ++k) {
+                const int place = places[k], x = first + place;
+                const float v = here[place], sigma = noise[static_cast<std::size_t>(place)],
+                            limit = least * factor * sigma;
+                const float level = background.level_at(x, m);
+                if (!looks_like_light(image, x, m, {level, sigma}, o.area)) continue;
+                const float surroundings = std::max(0.0f, ring.level(x, m, sigma, v - limit + level) - level);
+                if (v - surroundings <= limit) continue;
+                found.push_back({x, m, (v - surroundings) / (factor * sigma)});
+            }
         }
     }
     std::sort(found.begin(), found.end(), [](const Candidate& a, const Candidate& b) {

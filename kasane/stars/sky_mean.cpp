@@ -76,9 +76,9 @@ SkyMeans mean_sky(View<const float> image, const Background& b, const SkyCover& 
             found[k] = {buffer.data() + k * room, 0};
         const int bottom = j + 1 == ny ? image.height : std::min(image.height, (j + 1) * side);
         for (int y = j * side; y < bottom; ++y)
-            take_uncovered_cells(image.row(y), std::as_const(mask).plane().row(y), cover.step,
-                                 (y & 1) * (cover.step - 1), side, static_cast<std::size_t>(image.width), found.size(),
-                                 found.data());
+            if ((y - j * side) / 2 % cover.step == 0)
+                take_uncovered_cells(image.row(y), std::as_const(mask).plane().row(y), side,
+                                     static_cast<std::size_t>(image.width), found.size(), found.data());
         for (int i = 0; i < nx; ++i) {
             const float* const values = buffer.data() + static_cast<std::size_t>(i) * room;
             const std::size_t all = found[static_cast<std::size_t>(i)].present,
@@ -86,7 +86,7 @@ SkyMeans mean_sky(View<const float> image, const Background& b, const SkyCover& 
             const bool full = cover.saturation > 0 && any_at_least(values, cover.saturation, taken);
             if (all == 0 || full || static_cast<double>(taken) < kLeast * static_cast<double>(all)) continue;
             // Where the clipping begins need not be known well: of many values some tell it. Their number is a prime.
-            constexpr std::size_t kEnough = 127;
+            constexpr std::size_t kEnough = 61;
             if (taken <= kEnough) {
                 scratch.assign(values, values + taken);
             } else {

@@ -70,7 +70,7 @@ Field make_field(const StreakField& of, const StreakOptions& o) {
     Field f{Image(small.width / more, small.height / more), bin * more};
     std::vector<float> level(static_cast<std::size_t>(f.pixels.width() * f.bin));
     for (int y = 0; y < f.pixels.height(); ++y) {
-        background.level_row(f.bin * y + f.bin / 2, f.pixels.width() * f.bin, level.data());
+        background.level_row(f.bin * y + f.bin / 2, 0, f.pixels.width() * f.bin, level.data());
         for (int x = 0; x < f.pixels.width(); ++x) {
             double sum = 0;
             for (int j = 0; j < more; ++j)
