@@ -348,6 +348,7 @@ MasterResult build(Role role, const std::vector<std::shared_ptr<const FrameReade
         for (std::size_t i = 0; i < area; ++i)
             n += low[i] + high[i];
         rejected += n;
+        context.progress.advance(pixels);
         // Mapped pages count as ours: give them back before they outgrow their share.
         if ((mapped += frames.front()->mapped_bytes(region) * count) > mapped_limit) {
             mapped = 0;

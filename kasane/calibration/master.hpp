@@ -47,7 +47,8 @@ struct MasterResult {
 /// and to the tilt that the frames have in common before anything is rejected, so that neither panel flicker nor
 /// twilight nor a tinted panel biases it; the result has mean 1 in each colour. Stars that stay in place in a sky flat
 /// are replaced by the flat around them. Of two frames that disagree beyond all noise the lower counts.
-/// Memory: the result plus bands within the budget, whatever the number of frames.
+/// Memory: the result plus bands within the budget, whatever the number of frames. Progress advances by each pixel of
+/// each plane of the master.
 /// A frame that cannot be read, has another size, or is a flat without light is told in the result. Throws InputError
 /// if the offset cannot be read, DataError if there are no frames.
 MasterResult build_master(Role role, const std::vector<std::shared_ptr<const FrameReader>>& frames,

@@ -7,7 +7,7 @@
 #include <algorithm>
 #include <cmath>
 #include <fmt/format.h>
-#include <map>
+#include <optional>
 
 namespace kasane {
 
@@ -55,6 +55,20 @@ std::vector<std::size_t> some(std::size_t count, std::size_t most) {
     return out;
 }
 
+/// What several folds say, if all of them were solved.
+template <class Iterator>
+std::optional<Unseen> together(Iterator first, Iterator last) {
+    Unseen all;
+    const auto folds = static_cast<double>(last - first);
+    for (; first != last; ++first) {
+        if (first->stars.empty()) return std::nullopt;
+        all.stars.insert(all.stars.end(), first->stars.begin(), first->stars.end());
+        all.pixels += first->pixels / folds;
+        all.expected += first->expected / folds;
+    }
+    return all;
+}
+
 /// Simplest first: what each frame needs by itself counts before what all share.
 std::vector<Model> candidates(std::size_t stars) {
     std::vector<Model> all;
@@ -99,9 +113,8 @@ RigOptics solve_rig(const RigProblem& problem, const Workers& workers) {
             seen[static_cast<std::size_t>(m.reference)] = 1;
     out.stars = static_cast<int>(std::count(seen.begin(), seen.end(), 1));
 
-    constexpr std::size_t kLeast = 12, kMost = 30, kSightings = 8000; // frames that choose, and about what they show
-    const std::size_t enough = kSightings / static_cast<std::size_t>(std::max(1, out.stars));
-    const std::vector<std::size_t> judges = some(problem.frames.size(), std::clamp(enough, kLeast, kMost));
+    constexpr std::size_t kEnough = 30; // frames that choose
+    const std::vector<std::size_t> judges = some(problem.frames.size(), kEnough);
     struct Tried {
         Model model;
         Unseen unseen;
@@ -109,14 +122,20 @@ RigOptics solve_rig(const RigProblem& problem, const Workers& workers) {
     const std::vector<Model> models = problem.model
                                           ? std::vector<Model>{{Mapping::affine, Optics::none}, *problem.model}
                                           : candidates(static_cast<std::size_t>(out.stars));
-    std::vector<Unseen> unseen(models.size()); // without stars: not solved
-    workers.for_each(models.size(), [&](std::size_t k) {
-        HeldOut posed = hold_out(pose(problem, models[k], judges));
+    // Of few stars a fifth says too little: each judges once.
+    constexpr int kFew = 200;
+    const std::size_t folds = out.stars < kFew ? kFolds : 1;
+    std::vector<Unseen> unseen(models.size() * folds); // without stars: not solved
+    workers.for_each(unseen.size(), [&](std::size_t k) {
+        HeldOut posed = hold_out(pose(problem, models[k / folds], judges), static_cast<int>(k % folds));
         if (adjust(posed.adjustment).hindrance.empty()) unseen[k] = judge(posed);
     });
     std::vector<Tried> tried;
-    for (std::size_t m = 0; m < models.size(); ++m)
-        if (!unseen[m].stars.empty()) tried.push_back({models[m], std::move(unseen[m])});
+    for (std::size_t m = 0; m < models.size(); ++m) {
+        const auto first = unseen.begin() + static_cast<std::ptrdiff_t>(m * folds);
+        if (const auto all = together(first, first + static_cast<std::ptrdiff_t>(folds)))
+            tried.push_back({models[m], *all});
+    }
     if (tried.empty()) return out;
     std::vector<std::vector<double>> losses;
     for (const Tried& t : tried)

@@ -10,7 +10,8 @@ namespace kasane {
 
 namespace {
 
-HeldOut parted(Adjustment problem, int every) {
+/// `fold`: which stars are held out; none if it is negative.
+HeldOut parted(Adjustment problem, int fold) {
     std::vector<int> seen(problem.stars.size(), 0);
     for (const Sighting& s : problem.sightings)
         ++seen[static_cast<std::size_t>(s.star)];
@@ -20,7 +21,7 @@ HeldOut parted(Adjustment problem, int every) {
     std::map<int, std::size_t> held;
     for (const Sighting& s : all) {
         if (seen[static_cast<std::size_t>(s.star)] < 2) continue;
-        if (every == 0 || s.star % every != 0) {
+        if (s.star % kFolds != fold) {
             problem.sightings.push_back(s);
             continue;
         }
@@ -37,13 +38,12 @@ HeldOut parted(Adjustment problem, int every) {
 
 } // namespace
 
-HeldOut hold_out(Adjustment problem) {
-    constexpr int kEvery = 5;
-    return parted(std::move(problem), kEvery);
+HeldOut hold_out(Adjustment problem, int fold) {
+    return parted(std::move(problem), fold);
 }
 
 HeldOut hold_nothing_out(Adjustment problem) {
-    return parted(std::move(problem), 0);
+    return parted(std::move(problem), -1);
 }
 
 Unseen judge(const HeldOut& posed) {

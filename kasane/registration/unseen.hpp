@@ -14,8 +14,10 @@ struct HeldOut {
     std::vector<Eigen::Vector2d> held_at;    ///< about where it is
 };
 
-/// Takes every fifth star out of a problem; sightings of stars that one frame alone shows go.
-HeldOut hold_out(Adjustment problem);
+/// Takes every fifth star out of a problem, beginning with star `fold` (0 to kFolds - 1); sightings of stars that one
+/// frame alone shows go.
+HeldOut hold_out(Adjustment problem, int fold = 0);
+inline constexpr int kFolds = 5;
 /// No star is held out.
 HeldOut hold_nothing_out(Adjustment problem);
 

@@ -8,6 +8,7 @@
 #include <algorithm>
 #include <fmt/format.h>
 #include <memory>
+#include <mutex>
 #include <optional>
 
 namespace fs = std::filesystem;
@@ -40,6 +41,41 @@ struct Frames {
     }
 };
 
+/// What is done of one master, in units of a stage that makes several; all of it when it ends, however it does.
+class MasterShare final : public Progress {
+public:
+    /// `pixels`: of the master, of all planes.
+    MasterShare(Progress& stage, std::int64_t units, std::int64_t pixels)
+        : stage_(stage), units_(static_cast<double>(units)),
+          pixels_(static_cast<double>(std::max<std::int64_t>(1, pixels))) {}
+    ~MasterShare() override { tell(1); }
+    MasterShare(const MasterShare&) = delete;
+    MasterShare& operator=(const MasterShare&) = delete;
+    void advance(std::int64_t pixels) override { // combined
+        const std::lock_guard lock(mutex_);
+        combined_ += static_cast<double>(pixels);
+        tell(kCombining * std::min(1.0, combined_ / pixels_));
+    }
+    /// One of `count` frames was compared with what is remembered of it.
+    void compared(std::size_t count) {
+        const std::lock_guard lock(mutex_);
+        compared_ += 1;
+        tell(kCombining + kComparing * std::min(1.0, compared_ / static_cast<double>(count)));
+    }
+
+private:
+    static constexpr double kCombining = 0.6, kComparing = 0.2; // then it is looked at, written and drawn
+    void tell(double share) { // never back: where a frame is left out, all is done again
+        const auto units = static_cast<std::int64_t>(units_ * share);
+        if (units > told_) stage_.advance(units - told_);
+        told_ = std::max(told_, units);
+    }
+    Progress& stage_;
+    double units_, pixels_, combined_ = 0, compared_ = 0;
+    std::int64_t told_ = 0;
+    std::mutex mutex_;
+};
+
 /// Opens the frames of a plan; those that cannot be opened are set aside.
 void open_members(const Session& s, const MasterPlan& plan, Frames& frames) {
     for (const std::size_t i : plan.members) {
@@ -52,8 +88,10 @@ void open_members(const Session& s, const MasterPlan& plan, Frames& frames) {
 }
 
 /// Builds from as many of the frames as are good: one that fails on the way is set aside, and the rest is done again.
-MasterResult build_from_good(Session& s, const MasterPlan& plan, const FrameReader* offset, Frames& frames) {
+MasterResult build_from_good(Session& s, const MasterPlan& plan, const FrameReader* offset, Frames& frames,
+                             MasterShare& share) {
     MasterOptions options;
+    const Context context{s.context.workers, s.context.memory, share, s.context.scratch};
     options.offset_level = static_cast<float>(plan.offset_level.value_or(0));
     options.cfa = CfaPattern(s.exposures[plan.members.front()].cfa);
     for (;;) {
@@ -62,7 +100,7 @@ MasterResult build_from_good(Session& s, const MasterPlan& plan, const FrameRead
                                                         : "none of its frames could be used; of the first: " +
                                                               frames.left_out.all.front().second,
                             {}, "Mend the files, or leave them out");
-        MasterResult result = build_master(plan.role, frames.readers, offset, s.context, options);
+        MasterResult result = build_master(plan.role, frames.readers, offset, context, options);
         if (result.failure) {
             frames.drop(s, result.failure->frame, result.failure->what);
             continue;
@@ -70,6 +108,7 @@ MasterResult build_from_good(Session& s, const MasterPlan& plan, const FrameRead
         std::vector<std::optional<FileFailure>> changed(frames.members.size());
         s.context.workers.for_each(changed.size(), [&](std::size_t k) {
             changed[k] = attempt([&] { s.note_content(frames.members[k], *frames.readers[k]); });
+            share.compared(changed.size());
         });
         const auto first = std::find_if(changed.begin(), changed.end(), [](const auto& c) { return c.has_value(); });
         if (first == changed.end()) return result;
@@ -116,11 +155,23 @@ Provenance account_of(const Session& s, const MasterPlan& plan, const Basis& bas
     return made;
 }
 
+/// Of all planes of one frame.
+std::int64_t pixels_of(const Session& s, const MasterPlan& plan) {
+    if (plan.members.empty()) return 0;
+    const Exposure& e = s.exposures[plan.members.front()];
+    return static_cast<std::int64_t>(e.width) * e.height * e.planes;
+}
+
 } // namespace
+
+std::int64_t master_units(const Session& s, const MasterPlan& plan) {
+    return 1 + static_cast<std::int64_t>(plan.members.size()) * pixels_of(s, plan) / 1000;
+}
 
 ReadyMaster build_ready_master(Session& s, const MasterPlan& plan, const Basis& basis, const fs::path& file,
                                std::vector<std::string>& unread) {
     const Stopwatch clock;
+    MasterShare share(s.context.progress, master_units(s, plan), pixels_of(s, plan));
     std::unique_ptr<FrameReader> offset;
     const bool offset_missing = plan.offset && !s.masters[*plan.offset];
     if (plan.offset && !offset_missing) offset = open_frame(s.masters[*plan.offset]->file);
@@ -129,7 +180,7 @@ ReadyMaster build_ready_master(Session& s, const MasterPlan& plan, const Basis& 
     MasterResult m;
     try {
         open_members(s, plan, frames);
-        m = build_from_good(s, plan, offset.get(), frames);
+        m = build_from_good(s, plan, offset.get(), frames, share);
     } catch (const Error&) {
         tell_unread();
         throw;

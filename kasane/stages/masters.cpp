@@ -208,8 +208,34 @@ int masters_at_once(const Session& s, const std::vector<MasterWork*>& works) {
     return s.context.memory.fitting(largest, s.context.workers.threads());
 }
 
+/// The stage of the masters as it is told of: from the first on that is to be made.
+class MastersStage {
+public:
+    MastersStage(Progress& progress, std::int64_t units) : progress_(progress), units_(units) {}
+    void found(std::int64_t units) {
+        if (begun_)
+            progress_.advance(units);
+        else
+            found_ += units;
+    }
+    void begin() {
+        if (begun_) return;
+        begun_ = true;
+        progress_.begin("masters", units_);
+        if (found_ > 0) progress_.advance(found_);
+    }
+    void end() {
+        if (begun_) progress_.end();
+    }
+
+private:
+    Progress& progress_;
+    std::int64_t units_, found_ = 0;
+    bool begun_ = false;
+};
+
 /// Finds or makes masters of which none needs another.
-void make_ready(Session& s, std::vector<MasterWork>& works) {
+void make_ready(Session& s, std::vector<MasterWork>& works, MastersStage& stage) {
     std::vector<MasterWork*> todo;
     for (MasterWork& work : works) {
         s.context.workers.cancel().check();
@@ -217,9 +243,10 @@ void make_ready(Session& s, std::vector<MasterWork>& works) {
         if (!work.failure && !work.ready)
             todo.push_back(&work);
         else
-            s.context.progress.advance();
+            stage.found(master_units(s, s.pairing.masters[work.at]));
     }
     if (todo.empty()) return;
+    stage.begin();
     fs::create_directories(s.masters_folder());
     std::mutex remembering;
     s.context.workers.for_each(
@@ -238,7 +265,6 @@ void make_ready(Session& s, std::vector<MasterWork>& works) {
                 remember_made(s, work);
                 work.ready->key = effective_key(work.basis->key(), work.ready->report);
             }
-            s.context.progress.advance();
         },
         masters_at_once(s, todo));
 }
@@ -279,18 +305,21 @@ void make_masters(Session& s) {
 void make_masters(Session& s, const std::vector<std::size_t>& order) {
     const auto& plans = s.pairing.masters;
     s.masters.assign(plans.size(), std::nullopt);
-    s.context.progress.begin("masters", static_cast<std::int64_t>(order.size()));
+    std::int64_t units = 0;
+    for (const std::size_t i : order)
+        units += master_units(s, plans[i]);
+    MastersStage stage(s.context.progress, units);
     for (auto from = order.begin(); from != order.end();) {
         const bool flats = plans[*from].role == Role::flat; // they need the others
         const auto to = std::find_if(from, order.end(), [&](auto i) { return (plans[i].role == Role::flat) != flats; });
         std::vector<MasterWork> works;
         for (; from != to; ++from)
             works.push_back({*from});
-        make_ready(s, works);
+        make_ready(s, works, stage);
         for (MasterWork& work : works)
             tell(s, work);
     }
-    s.context.progress.end();
+    stage.end();
     settle_cameras(s);
 }
 

@@ -21,9 +21,9 @@ namespace {
 
 // Seconds for a megapixel on one core of a usual machine, until a run here has shown its own. Of a frame: of a master,
 // measured, registered, judged and brought to one level, integrated; of a master light, beside its lights.
-constexpr double kMasterCost = 0.006, kMeasureCost = 0.019, kRegisterCost = 0.0035, kLevelCost = 0.004;
-constexpr double kIntegrateCost = 0.019, kDrizzleCost = 0.07;
-constexpr double kFinishCost = 0.10, kReportCost = 0.085;
+constexpr double kMasterCost = 0.006, kMeasureCost = 0.017, kRegisterCost = 0.0048, kLevelCost = 0.008;
+constexpr double kIntegrateCost = 0.0161, kDrizzleCost = 0.07;
+constexpr double kFinishCost = 0.135, kReportCost = 0.09;
 constexpr double kWorthTiming = 1; // seconds of work below which nothing can be learnt of the speed
 
 double megapixels(const Exposure& e) {

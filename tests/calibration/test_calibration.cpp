@@ -9,6 +9,7 @@
 #include <kasane/sky/instrument.hpp>
 #include <kasane/sky/random.hpp>
 
+#include <atomic>
 #include <catch2/catch.hpp>
 #include <cmath>
 
@@ -344,4 +345,18 @@ TEST_CASE("A scaled dark and a mixture of two are taken exactly") {
             worst = std::max(worst, std::abs(right(x, y) - (5000.0 - kBias - 0.65 * 7 * x - 0.35 * 3 * y)));
         }
     CHECK(worst < 0.002); // steps of float at 5000: 0.0005
+}
+
+TEST_CASE("Building a master tells how far it is by the pixels that it has made") {
+    class Count final : public Progress {
+    public:
+        void advance(std::int64_t units) override { done += units; }
+        std::atomic<std::int64_t> done{0};
+    } progress;
+    Frames frames;
+    for (std::uint64_t i = 0; i < 5; ++i)
+        frames.push_back(memory(noisy(90, 70, 500, 10, i)));
+    const Workers workers(2);
+    build_master(Role::dark, frames, nullptr, {workers, {1u << 20}, progress});
+    CHECK(progress.done == 90 * 70);
 }

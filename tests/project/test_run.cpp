@@ -293,20 +293,25 @@ TEST_CASE("A damaged ledger is put aside and begun anew, a held one is respected
 
 TEST_CASE("Stopping leaves no half file, and the next run ends as if nothing had been") {
     const Copy a, b;
-    run(a.path);
     class StopAt final : public Progress {
     public:
         StopAt(CancelToken cancel, int after) : cancel_(std::move(cancel)), after_(after) {}
         void advance(std::int64_t) override {
             if (++steps_ == after_) cancel_.request();
         }
+        int steps() const { return steps_; }
 
     private:
         CancelToken cancel_;
         int after_;
         std::atomic<int> steps_{0};
     };
-    for (const int after : {3, 30, 38, 45, 50}) {
+    StopAt undisturbed({}, 0);
+    const Workers two(2);
+    run_project({a.path, {}, {}}, {two, {1ull << 30}, undisturbed});
+    REQUIRE(undisturbed.steps() > 40);
+    for (const int part : {20, 8, 4, 3, 2}) { // each goes on where the one before was stopped
+        const int after = undisturbed.steps() / part;
         const CancelToken cancel;
         const Workers workers(2, cancel);
         StopAt progress(cancel, after);
