@@ -57,7 +57,7 @@ public:
         across_.resize(taken_.size());
     }
     bool has_differences() const { return upright_; }
-    /// Values of the pixels of the rows from `top` to above `bottom`, of one pair in o.step, and second differences as
+    /// Values of the pixels of the rows from `top` to above `bottom`, every o.step-th, and second differences as
     /// of structureless_noise.
     void take(int top, int bottom) {
         for (Cell& c : cells_) {
@@ -65,10 +65,9 @@ public:
             c.values.clear(), c.differences.clear();
             c.values.reserve(area), c.differences.reserve(area / 2);
         }
-        for (int y = top; y < bottom; ++y)
-            if ((y - top) / 2 % o_.step == 0)
-                for (Cell& c : cells_)
-                    c.values.insert(c.values.end(), image_.row(y) + c.left, image_.row(y) + c.right);
+        for (int y = top; y < bottom; y += o_.step)
+            for (Cell& c : cells_)
+                c.values.insert(c.values.end(), image_.row(y) + c.left, image_.row(y) + c.right);
         if (!upright_ || image_.width <= 2 * std::abs(o_.noise.ux)) return;
         const int ry = std::abs(o_.noise.vy);
         for (int y = top + ry; y + ry < bottom; y += kEveryRow)

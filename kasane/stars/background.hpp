@@ -11,7 +11,7 @@ struct BackgroundOptions {
     int cell = 64;                           ///< side of a cell, pixels
     float clip = 2.5f;                       ///< sigma clipping inside a cell
     NoiseSteps noise = NoiseSteps::apart(2); ///< such that neighbours so far apart share none
-    int step = 2; ///< of so many pairs of rows one is looked at for levels; 1 where most pixels have no data
+    int step = 2; ///< of so many rows one is looked at for levels; 1 where most pixels have no data
 };
 
 /// Means of the sky without stars by small cells (sky_mean.hpp); NaN where stars cover it.

@@ -76,7 +76,7 @@ SkyMeans mean_sky(View<const float> image, const Background& b, const SkyCover& 
             found[k] = {buffer.data() + k * room, 0};
         const int bottom = j + 1 == ny ? image.height : std::min(image.height, (j + 1) * side);
         for (int y = j * side; y < bottom; ++y)
-            if ((y - j * side) / 2 % cover.step == 0)
+            if ((y - j * side) % cover.step == 0)
                 take_uncovered_cells(image.row(y), std::as_const(mask).plane().row(y), side,
                                      static_cast<std::size_t>(image.width), found.size(), found.data());
         for (int i = 0; i < nx; ++i) {

@@ -17,7 +17,7 @@ struct SkyCover {
     const std::vector<Star>& stars;
     double fwhm = 0; ///< of the stars, pixels
     const std::vector<Streak>& streaks;
-    int step = 2;         ///< of so many pairs of rows one is looked at; 1 where most pixels have no data
+    int step = 2;         ///< of so many rows one is looked at; 1 where most pixels have no data
     float saturation = 0; ///< values at and above tell nothing of what is there; 0: none are
 };
 
