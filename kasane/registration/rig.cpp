@@ -122,9 +122,10 @@ RigOptics solve_rig(const RigProblem& problem, const Workers& workers) {
     const std::vector<Model> models = problem.model
                                           ? std::vector<Model>{{Mapping::affine, Optics::none}, *problem.model}
                                           : candidates(static_cast<std::size_t>(out.stars));
-    // Of few stars a fifth says too little: each judges once.
-    constexpr int kFew = 200;
-    const std::size_t folds = out.stars < kFew ? kFolds : 1;
+    // Of few stars a fifth says too little: then several fifths judge, one after the other.
+    constexpr int kJudges = 40;
+    const int needed = (kJudges * kFolds + out.stars - 1) / std::max(1, out.stars);
+    const auto folds = static_cast<std::size_t>(std::clamp(needed, 1, kFolds));
     std::vector<Unseen> unseen(models.size() * folds); // without stars: not solved
     workers.for_each(unseen.size(), [&](std::size_t k) {
         HeldOut posed = hold_out(pose(problem, models[k / folds], judges), static_cast<int>(k % folds));
