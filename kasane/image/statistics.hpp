@@ -27,8 +27,8 @@ struct RobustStatistics {
 };
 
 /// Median and 1.4826 MAD (of many values: of a part of them), then mean and standard deviation of what lies within
-/// `clip` sigma, repeated until nothing changes (at most `iterations` times). The standard deviation is corrected for
-/// the clipped tails. Removes NaN values.
+/// `clip` sigma, repeated until nothing changes or both move by less than a thousandth of sigma (at most `iterations`
+/// times). The standard deviation is corrected for the clipped tails. Removes NaN values.
 RobustStatistics clipped_statistics(std::vector<float>& values, float clip = 3.0f, int iterations = 5);
 
 /// Clipped statistics of at most `most` pixels, taken on a regular grid.

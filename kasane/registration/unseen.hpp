@@ -16,7 +16,7 @@ struct HeldOut {
 
 /// Takes every fifth star out of a problem, beginning with star `fold` (0 to kFolds - 1); sightings of stars that one
 /// frame alone shows go.
-HeldOut hold_out(Adjustment problem, int fold = 0);
+HeldOut hold_out(Adjustment problem, int fold);
 inline constexpr int kFolds = 5;
 /// No star is held out.
 HeldOut hold_nothing_out(Adjustment problem);

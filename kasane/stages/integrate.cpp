@@ -165,9 +165,9 @@ private:
                                      return middle_of(*l->exposure).has_value();
                                  });
             const int passes = follows ? 1 + CometMasters::kPasses : 1;
-            const IntegrateOptions options = assembler_->options_for(plan, a); // which may try rejections
             s_.context.progress.begin((drizzled_ ? "drizzle " : "integrate ") + plan.name,
                                       passes * output().bounds().area());
+            const IntegrateOptions options = assembler_->options_for(plan, a);
             IntegrateOptions first = options;
             if (follows) { // what rejection leaves of a comet nobody can tell
                 first.rejection = NoRejection{};
