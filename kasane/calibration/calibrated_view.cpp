@@ -9,6 +9,7 @@
 
 #include <algorithm>
 #include <array>
+#include <climits>
 #include <cmath>
 #include <fmt/format.h>
 #include <vector>
@@ -17,7 +18,7 @@ namespace kasane {
 
 namespace {
 
-/// The places in a row that are not finite.
+/// Calls f(x, y) for the places that are not finite, by rows.
 template <class F>
 void for_each_gap(View<const float> v, F f) {
     for (int y = 0; y < v.height; ++y) {
@@ -26,6 +27,14 @@ void for_each_gap(View<const float> v, F f) {
         for (int x = 0; x < v.width; ++x)
             if (!std::isfinite(row[x])) f(x, y);
     }
+}
+
+/// Calls f(rectangle) for the rows of a rectangle, as many at a time as pixels say; one at least.
+template <class F>
+void for_each_few_rows(const Region& region, int pixels, F f) {
+    const int rows = std::clamp(pixels / std::max(1, region.width), 1, std::max(1, region.height));
+    for (int y = 0; y < region.height; y += rows)
+        f(Region{region.x, region.y + y, region.width, std::min(rows, region.height - y)});
 }
 
 } // namespace
@@ -53,11 +62,22 @@ CalibratedView::CalibratedView(std::shared_ptr<const FrameReader> raw, Calibrati
 }
 
 void CalibratedView::read_unrepaired(const Region& region, View<float> out, int plane, MasterWindow* masters) const {
-    calibrate(region, out, plane, masters, nullptr);
+    calibrate(region, out, plane, masters, {});
 }
 
 void CalibratedView::calibrate(const Region& region, View<float> out, int plane, MasterWindow* masters,
-                               Places* saturated) const {
+                               const Found& found) const {
+    // Rows that the processor keeps at hand from step to step; a window wants whole rectangles.
+    constexpr int kAtHand = 1 << 15;
+    for_each_few_rows(region, calibration_.prepared || !masters ? kAtHand : INT_MAX, [&](const Region& band) {
+        const View<float> rows = out.crop({0, band.y - region.y, band.width, band.height});
+        calibrate_rows(band, rows, plane, masters, found.saturated);
+        if (found.gaps) for_each_gap(rows, [&](int x, int y) { found.gaps->emplace_back(band.x + x, band.y + y); });
+    });
+}
+
+void CalibratedView::calibrate_rows(const Region& region, View<float> out, int plane, MasterWindow* masters,
+                                    Places* saturated) const {
     const CalibrationSet& c = calibration_;
     raw_->read(region, out, plane);
     for (int y = 0; saturated && y < region.height; ++y) {
@@ -85,14 +105,12 @@ void CalibratedView::calibrate(const Region& region, View<float> out, int plane,
         masters->apply(c, *raw_, region, plane, out);
         return;
     }
-    // A few rows at a time, so that what is read of the masters is still at hand when it is used.
+    // Fewer still, so that what is read of the masters is still at hand when it is used.
     constexpr int kPixels = 4096;
-    const int rows = std::clamp(kPixels / std::max(1, region.width), 1, std::max(1, region.height));
     MasterWindow here(0);
-    for (int y = 0; y < region.height; y += rows) {
-        const Region band{region.x, region.y + y, region.width, std::min(rows, region.height - y)};
-        here.apply(c, *raw_, band, plane, out.crop({0, y, band.width, band.height}));
-    }
+    for_each_few_rows(region, kPixels, [&](const Region& band) {
+        here.apply(c, *raw_, band, plane, out.crop({0, band.y - region.y, band.width, band.height}));
+    });
 }
 
 bool CalibratedView::is_defect(int x, int y) const {
@@ -133,8 +151,8 @@ float CalibratedView::repaired(int x, int y, const Region& region, View<const fl
 
 void CalibratedView::read(const Region& region, View<float> out, int plane, QualityPlane* quality,
                           MasterWindow* masters) const {
-    Places saturated;
-    calibrate(region, out, plane, masters, quality && calibration_.saturation > 0 ? &saturated : nullptr);
+    Places saturated, gaps;
+    calibrate(region, out, plane, masters, {quality && calibration_.saturation > 0 ? &saturated : nullptr, &gaps});
     // Replacements are written when all are known, so that none is made from another.
     struct Made {
         int x, y;
@@ -146,8 +164,6 @@ void CalibratedView::read(const Region& region, View<float> out, int plane, Qual
     std::array<const DefectList*, 2> lists{calibration_.defects.get(),
                                            calibration_.own ? &calibration_.own->defects : nullptr};
     // Gaps first: what is blanked, so that no neighbour takes it for sound, comes from the lists.
-    std::vector<std::pair<int, int>> gaps;
-    for_each_gap(out, [&](int x, int y) { gaps.emplace_back(region.x + x, region.y + y); });
     for (const DefectList* list : lists)
         if (list) list->for_each(region, blank);
     for (const auto& [x, y] : gaps)

@@ -74,8 +74,14 @@ public:
 
 private:
     using Places = std::vector<std::pair<int, int>>;
-    /// As read_unrepaired; `saturated`, if given, receives the pixels of the frame that are.
-    void calibrate(const Region& region, View<float> out, int plane, MasterWindow* masters, Places* saturated) const;
+    /// Of the frame, by rows; a list that is null is not asked for.
+    struct Found {
+        Places *saturated = nullptr, *gaps = nullptr;
+    };
+    /// As read_unrepaired, a few rows after the other.
+    void calibrate(const Region& region, View<float> out, int plane, MasterWindow* masters, const Found& found) const;
+    void calibrate_rows(const Region& region, View<float> out, int plane, MasterWindow* masters,
+                        Places* saturated) const;
     bool is_defect(int x, int y) const;
     /// The median of the sound neighbours of a defect; `known` holds the calibrated pixels of `region`, NaN for all
     /// that are defects.

@@ -208,24 +208,45 @@ double difference_sigma(const std::vector<std::shared_ptr<const FrameReader>>& f
 }
 
 /// Mean 1 in each colour, whatever dead or hot pixels say.
-void normalise_colours(Image& pixels, const CfaPattern& cfa) {
+void normalise_colours(Image& pixels, const CfaPattern& cfa, const Workers& workers) {
     const bool planes = pixels.planes() == 3;
-    std::array<double, 3> sum{}, n{};
-    const auto colour = [&](int x, int y, int p) { return static_cast<std::size_t>(planes ? p : cfa.colour(x, y)); };
-    for (int p = 0; p < pixels.planes(); ++p) // levelled to 1 by colour already, up to the shape of the light
-        for (int y = 0; y < pixels.height(); ++y)
-            for (int x = 0; x < pixels.width(); ++x)
-                if (const float v = pixels(x, y, p); v > 0.2f && v < 3) {
-                    sum[colour(x, y, p)] += v;
-                    n[colour(x, y, p)] += 1;
-                }
+    const auto rows = static_cast<std::size_t>(pixels.planes()) * static_cast<std::size_t>(pixels.height());
+    // Calls f(row, first pixel of the row, in steps of, colour) for each colour of a row of a plane.
+    const auto each_colour = [&](std::size_t k, auto f) {
+        const int p = static_cast<int>(k) / pixels.height(), y = static_cast<int>(k) % pixels.height();
+        const int period = planes || cfa.empty() ? 1 : cfa.period();
+        for (int x = 0; x < period; ++x)
+            f(pixels.plane(p).row(y), x, period, static_cast<std::size_t>(planes ? p : cfa.colour(x, y)));
+    };
+    struct Sums {
+        std::array<double, 3> sum{}, n{};
+    };
+    std::vector<Sums> of_rows(rows);
+    workers.for_each(rows, [&](std::size_t k) {
+        each_colour(k, [&](const float* row, int first, int step, std::size_t colour) {
+            double sum = 0, n = 0;
+            for (int x = first; x < pixels.width(); x += step) {
+                const float v = row[x];
+                const bool usual = v > 0.2f && v < 3; // levelled to 1 already, up to the shape of the light
+                sum += usual ? static_cast<double>(v) : 0;
+                n += usual ? 1 : 0;
+            }
+            of_rows[k].sum[colour] += sum, of_rows[k].n[colour] += n;
+        });
+    });
     std::array<float, 3> factor{1, 1, 1};
-    for (std::size_t c = 0; c < 3; ++c)
-        if (n[c] > 0) factor[c] = static_cast<float>(n[c] / sum[c]);
-    for (int p = 0; p < pixels.planes(); ++p)
-        for (int y = 0; y < pixels.height(); ++y)
-            for (int x = 0; x < pixels.width(); ++x)
-                pixels(x, y, p) *= factor[colour(x, y, p)];
+    for (std::size_t c = 0; c < 3; ++c) {
+        double sum = 0, n = 0;
+        for (const Sums& s : of_rows)
+            sum += s.sum[c], n += s.n[c];
+        if (n > 0) factor[c] = static_cast<float>(n / sum);
+    }
+    workers.for_each(rows, [&](std::size_t k) {
+        each_colour(k, [&](float* row, int first, int step, std::size_t colour) {
+            for (int x = first; x < pixels.width(); x += step)
+                row[x] *= factor[colour];
+        });
+    });
 }
 
 /// From edge to edge, of a finished master.
@@ -363,7 +384,7 @@ MasterResult build(Role role, const std::vector<std::shared_ptr<const FrameReade
     if (flat) {
         for (int p = 0; p < planes; ++p)
             result.star_pixels += patch_fixed_stars(result.pixels.plane(p), cfa, context.workers);
-        normalise_colours(result.pixels, cfa);
+        normalise_colours(result.pixels, cfa, context.workers);
     }
     result.gradient = gradient_of(result.pixels, cfa);
     result.noise = result.frame_noise / std::sqrt(static_cast<double>(count) * (1 - result.rejected_share));

@@ -25,15 +25,10 @@ void read_sensor(const CalibratedView& view, Image& pixels, std::vector<float>& 
         pixels = Image(view.width(), view.height());
     }
     tops.clear();
-    for_each_band(view.bounds(), [&](const Region& all) {
-        constexpr int kAtHand = 1 << 16; // pixels that the processor keeps
-        const int rows = std::clamp(kAtHand / view.width(), 1, all.height);
-        for (int y = all.y; y < all.bottom(); y += rows) {
-            const Region band = intersect({0, y, all.width, rows}, all);
-            view.read(band, pixels.plane().crop(band));
-            for (int row = band.y; row < band.bottom(); ++row)
-                tops.push_back(highest_of(pixels.plane().row(row), static_cast<std::size_t>(band.width)));
-        }
+    for_each_band(view.bounds(), [&](const Region& band) {
+        view.read(band, pixels.plane().crop(band));
+        for (int row = band.y; row < band.bottom(); ++row)
+            tops.push_back(highest_of(pixels.plane().row(row), static_cast<std::size_t>(band.width)));
         view.release();
     });
 }

@@ -65,10 +65,9 @@ struct ThreeRows {
     const float *above, *here, *below;
 };
 
-/// The places of values of the middle row that lie above `factor` times their limits and above their eight neighbours
-/// (as high as those that come first in reading order), into `places`, which has room for `count` of them. How many.
-std::size_t peaks_of_row(const ThreeRows& rows, const float* limits, float factor, std::size_t count,
-                         std::int32_t* places);
+/// The places of values of the middle row that lie above a limit and above their eight neighbours (as high as those
+/// that come first in reading order), into `places`, which has room for `count` of them. How many.
+std::size_t peaks_of_row(const ThreeRows& rows, float limit, std::size_t count, std::int32_t* places);
 
 /// How many values are as high as `limit`.
 std::size_t count_at_least(const float* values, float limit, std::size_t count);

@@ -288,17 +288,16 @@ bool AnyAtLeast(const float* values, float limit, std::size_t count) {
     return false;
 }
 
-std::size_t PeaksOfRow(const ThreeRows& rows, const float* limits, float factor, std::size_t count,
-                       std::int32_t* places) {
+std::size_t PeaksOfRow(const ThreeRows& rows, float limit, std::size_t count, std::int32_t* places) {
     const hn::ScalableTag<float> d;
     const std::size_t lanes = hn::Lanes(d);
-    const auto by = hn::Set(d, factor);
+    const auto least = hn::Set(d, limit);
     const auto at = [d](const float* from) { return hn::LoadU(d, from); };
     std::size_t n = 0, i = 0;
     for (; i + lanes <= count; i += lanes) {
         const float *above = rows.above + i, *here = rows.here + i, *below = rows.below + i;
         const auto v = at(here);
-        const auto bright = hn::Gt(v, hn::Mul(by, at(limits + i)));
+        const auto bright = hn::Gt(v, least);
         if (hn::AllFalse(d, bright)) continue; // most
         const auto first = hn::And(hn::And(hn::Ge(v, at(here - 1)), hn::Ge(v, at(above - 1))),
                                    hn::And(hn::Ge(v, at(above)), hn::Ge(v, at(above + 1)))),
@@ -315,7 +314,7 @@ std::size_t PeaksOfRow(const ThreeRows& rows, const float* limits, float factor,
         const float *a = rows.above + i, *h = rows.here + i, *b = rows.below + i;
         const bool first = *h >= h[-1] && *h >= a[-1] && *h >= a[0] && *h >= a[1],
                    last = *h > h[1] && *h > b[-1] && *h > b[0] && *h > b[1];
-        if (*h > factor * limits[i] && first && last) places[n++] = static_cast<std::int32_t>(i);
+        if (*h > limit && first && last) places[n++] = static_cast<std::int32_t>(i);
     }
     return n;
 }
@@ -503,9 +502,8 @@ void second_difference_row(const float* before, const float* middle, const float
 std::size_t take_every(const float* values, std::size_t step, std::size_t count, float* to) {
     return HWY_DYNAMIC_DISPATCH(TakeEvery)(values, step, count, to);
 }
-std::size_t peaks_of_row(const ThreeRows& rows, const float* limits, float factor, std::size_t count,
-                         std::int32_t* places) {
-    return HWY_DYNAMIC_DISPATCH(PeaksOfRow)(rows, limits, factor, count, places);
+std::size_t peaks_of_row(const ThreeRows& rows, float limit, std::size_t count, std::int32_t* places) {
+    return HWY_DYNAMIC_DISPATCH(PeaksOfRow)(rows, limit, count, places);
 }
 std::size_t count_at_least(const float* values, float limit, std::size_t count) {
     return HWY_DYNAMIC_DISPATCH(CountAtLeast)(values, limit, count);

@@ -1,5 +1,8 @@
 #include <kasane/integration/edge_feather.hpp>
 
+#include <kasane/base/units.hpp>
+#include <kasane/integration/edge_feather_kernel.hpp>
+
 #include <algorithm>
 #include <array>
 #include <cmath>
@@ -23,13 +26,19 @@ double default_feather(int width, int height) {
     return std::floor(std::min(kMost, kShare * std::min(width, height)));
 }
 
-void EdgeFeather::begin(const Region& region) {
+void EdgeFeather::begin(const Region& region, const std::vector<RejectedSample>& rejected, std::size_t frames) {
     region_ = region;
     any_ = false;
+    rejected_.resize(frames);
+    for (auto& list : rejected_)
+        list.clear();
+    for (const RejectedSample& r : rejected)
+        rejected_[r.frame].push_back(r.pixel);
+    if (const auto area = static_cast<std::size_t>(region.area()); gone_.size() < area) gone_.resize(area, 0);
 }
 
 void EdgeFeather::add(const StackFrame& frame, std::size_t plane, double width, View<const float> samples,
-                      double weight, const std::vector<RejectedSample>& rejected, std::uint16_t index) {
+                      double weight, std::size_t index) {
     const Transform t = to_plane(frame, plane);
     const double right = frame.source->width() - 0.5, bottom = frame.source->height() - 0.5;
     // Samples reach a little beyond the middles of the outermost pixels, and rows are exact to a lattice, bounds are
@@ -51,28 +60,23 @@ void EdgeFeather::add(const StackFrame& frame, std::size_t plane, double width, 
         squares_.assign(area, 0);
         any_ = true;
     }
-    rejected_.assign(area, false);
-    for (const RejectedSample& r : rejected)
-        if (r.frame == index) rejected_[r.pixel] = true;
+    for (const std::uint32_t pixel : rejected_[index])
+        gone_[pixel] = 1;
     constexpr int kChunk = 64, kRows = 16;
+    const FadingEdge edge{right, bottom, width, kAtTheEdge, weight};
     std::array<std::int64_t, kChunk> u{}, v{};
+    std::array<float, kChunk> values{};
     Transform::Patches patches;
     const auto take_row = [&](int x, int y, int n) {
         t.row(region_.x + x, region_.y + y, n, u.data(), v.data(), patches);
-        for (int i = 0; i < n; ++i) {
-            const auto k = static_cast<std::size_t>(i);
-            const double fx = static_cast<double>(u[k]) * 0x1p-32, fy = static_cast<double>(v[k]) * 0x1p-32;
-            const double deep = std::min(std::min(fx + 0.5, right - fx), std::min(fy + 0.5, bottom - fy));
-            if (deep >= width) continue;
-            const float value = samples(x + i, y);
-            const std::size_t pixel =
-                static_cast<std::size_t>(y) * static_cast<std::size_t>(region_.width) + static_cast<std::size_t>(x + i);
-            if (std::isnan(value) || rejected_[pixel]) continue;
-            const double share = feather_share(deep, width), less = weight * (1 - share);
-            sum_[pixel] += less * static_cast<double>(value);
-            weight_[pixel] += less;
-            squares_[pixel] += less * (1 + share);
-        }
+        const std::size_t pixel =
+            static_cast<std::size_t>(y) * static_cast<std::size_t>(region_.width) + static_cast<std::size_t>(x);
+        const float* row = samples.row(y) + x;
+        const std::uint8_t* gone = gone_.data() + pixel;
+        for (std::size_t k = 0; k < static_cast<std::size_t>(n); ++k)
+            values[k] = gone[k] ? kNoData : row[k];
+        add_fading(edge, {u.data(), v.data(), values.data(), static_cast<std::size_t>(n)},
+                   {sum_.data() + pixel, weight_.data() + pixel, squares_.data() + pixel});
     };
     for (int y = 0; y < region_.height; y += kRows)
         for (int x = 0; x < region_.width; x += kChunk) {
@@ -81,6 +85,8 @@ void EdgeFeather::add(const StackFrame& frame, std::size_t plane, double width, 
             for (int k = 0; k < rows; ++k)
                 take_row(x, y + k, n);
         }
+    for (const std::uint32_t pixel : rejected_[index])
+        gone_[pixel] = 0;
 }
 
 void EdgeFeather::apply(std::size_t pixel, float factor, float& mean, float& weight) const {

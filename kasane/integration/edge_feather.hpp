@@ -22,11 +22,11 @@ double default_feather(int width, int height);
 /// from rectangle to rectangle.
 class EdgeFeather {
 public:
-    void begin(const Region& region);
-    /// One plane of a frame: its samples in the rectangle (NaN: none), its weight, and which samples of the rectangle
-    /// were rejected (by pixel; those of other frames are passed over).
+    /// `rejected`: samples of the rectangle, of as many frames, that do not count.
+    void begin(const Region& region, const std::vector<RejectedSample>& rejected, std::size_t frames);
+    /// One plane of the frame with that index: its samples in the rectangle (NaN: none), and its weight.
     void add(const StackFrame& frame, std::size_t plane, double width, View<const float> samples, double weight,
-             const std::vector<RejectedSample>& rejected, std::uint16_t index);
+             std::size_t index);
     /// Takes it out of the mean (times a factor) and the weight of a pixel of the rectangle: as its weight the mean
     /// then has what tells its noise, the square of the sum of the weights used over the sum of w share^2, so that
     /// where all fade alike nothing is lost.
@@ -35,8 +35,9 @@ public:
 private:
     Region region_;
     bool any_ = false;
-    std::vector<double> sum_, weight_, squares_; ///< of what is too much; squares: of shares
-    std::vector<bool> rejected_;
+    std::vector<double> sum_, weight_, squares_;       ///< of what is too much; squares: of shares
+    std::vector<std::vector<std::uint32_t>> rejected_; ///< pixels, by frame
+    std::vector<std::uint8_t> gone_;                   ///< of the frame at hand, by pixel; clear between frames
 };
 
 } // namespace kasane

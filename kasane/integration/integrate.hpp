@@ -25,7 +25,7 @@
 //   burnt_cells.hpp      what is saturated in all of them
 //   moving_light.hpp     a comet, or the stars past it, taken out of frames
 //   comet_light.hpp      a comet told from what it moves before
-//   edge_feather.hpp     frames that fade out towards their edges
+//   edge_feather.hpp, edge_feather_kernel.hpp  frames that fade out towards their edges
 //   sample_counts.hpp    how samples fared
 //   rejected_cells.hpp   where samples of each frame were rejected, in squares
 //   rejected_pixels.hpp  each of them

@@ -178,12 +178,12 @@ void ResamplePass::take(const Tile& tile, Scratch& s, std::size_t plane, SampleC
 /// Frames near their edges count less: what they had too much is taken out again.
 void ResamplePass::feather(const Tile& tile, Scratch& s, std::size_t plane) {
     const PlaneVerdict& v = s.judged.planes[plane];
-    s.feather.begin(tile.wide);
+    s.feather.begin(tile.wide, v.rejected, frames_.size());
     for (std::size_t f = 0; f < frames_.size(); ++f)
         s.feather.add(frames_[f], plane, options_.feather,
                       {s.samples.plane(plane) + static_cast<std::ptrdiff_t>(f) * s.samples.pixels(), tile.wide.width,
                        tile.wide.height, tile.wide.width},
-                      combiners_[plane].expectation().frames[f].weight, v.rejected, static_cast<std::uint16_t>(f));
+                      combiners_[plane].expectation().frames[f].weight, f);
     const int p = static_cast<int>(plane);
     for (int y = tile.region.y; y < tile.region.bottom(); ++y) {
         const std::size_t from = static_cast<std::size_t>(y - tile.wide.y) * static_cast<std::size_t>(tile.wide.width) +

@@ -7,6 +7,7 @@
 #include <algorithm>
 #include <array>
 #include <cmath>
+#include <utility>
 
 namespace kasane {
 
@@ -60,20 +61,35 @@ void for_each_touched(const Transform& to_frame, int x, int y, const Region& reg
         }
 }
 
+/// What a pixel to the left of a sample and above it has among those that the sample is made of.
+constexpr std::uint8_t kFar = 1, kNear = 2; // a saturated one among the sixteen nearest; among the four
+
+std::pair<std::int32_t, std::int32_t> limits_of(const std::int32_t* values, std::size_t count) {
+    std::int32_t low = values[0], high = values[0];
+    for (std::size_t i = 1; i < count; ++i) {
+        low = std::min(low, values[i]);
+        high = std::max(high, values[i]);
+    }
+    return {low, high};
+}
+
 } // namespace
 
 void Resampler::resample(const StackFrame& frame, const Region& region, double ringing_sigmas,
-                         const std::vector<View<float>>& out) {
+                         const std::vector<View<float>>& out, const Along& along) {
+    saturated_.assign(out.size(), {});
     const PlaneSource& view = *frame.source;
     Region box{};
     for (std::size_t p = 0; p < out.size(); ++p)
         box = united(box, source_box(to_plane(frame, p), region, view.bounds()));
     inside_ = intersect(box, view.bounds());
     if (box.width < kLanczosTaps || box.height < kLanczosTaps || inside_.empty()) {
-        for (const View<float>& o : out)
-            for (int y = 0; y < region.height; ++y)
-                std::fill_n(o.row(y), region.width, kNoData);
         quality_.clear();
+        for (std::size_t p = 0; p < out.size(); ++p)
+            for (int y = 0; y < region.height; ++y) {
+                std::fill_n(out[p].row(y), region.width, kNoData);
+                if (along.row) along.row(p, y);
+            }
         return;
     }
     const auto area = static_cast<std::size_t>(box.area());
@@ -101,11 +117,30 @@ void Resampler::resample(const StackFrame& frame, const Region& region, double r
         constexpr double kLeft = 0.4; // sigma of the frame's noise
         const auto left = static_cast<float>(kLeft * frame.planes[p].noise);
         peaks_.take(source[p]);
+        const bool looked_for = !along.bright_from.empty();
+        if (looked_for) mark_near_full(p);
+        // Whole pixels are told from the box on.
+        const auto take_saturated = [&](const Region& at_row, bool even, const float* values) {
+            const auto n = static_cast<std::size_t>(at_row.width);
+            const auto [low, high] = even ? std::minmax({row[0], row[n - 1]}) : limits_of(row.data(), n);
+            if (!near_full({low - at.y, high - at.y + 1})) return;
+            for (std::size_t k = 0; k < n; ++k) {
+                const int i = column[k] - at.x, j = row[k] - at.y;
+                if (i < 0 || j < 0 || i >= at.width || j >= at.height) continue;
+                if (!near_full_rows_[static_cast<std::size_t>(j)]) continue;
+                const std::uint8_t there = near_full_[static_cast<std::size_t>(j) * static_cast<std::size_t>(at.width) +
+                                                      static_cast<std::size_t>(i)];
+                if (there == kNear || (there == kFar && values[k] >= along.bright_from[p]))
+                    saturated_[p].push_back(
+                        static_cast<std::uint32_t>(at_row.y * region.width + at_row.x + static_cast<int>(k)));
+            }
+        };
         for (int y = 0; y < region.height; ++y) {
             for (int x = 0; x < region.width; x += kChunk) {
                 const int n = std::min(kChunk, region.width - x);
                 const auto count = static_cast<std::size_t>(n);
-                if (const auto even = t.even_row(region.x + x, region.y + y)) {
+                const auto even = t.even_row(region.x + x, region.y + y);
+                if (even) {
                     split_even_positions(even->u, even->du, count, box.x, column.data(), fx.data());
                     split_even_positions(even->v, even->dv, count, box.y, row.data(), fy.data());
                 } else {
@@ -115,7 +150,9 @@ void Resampler::resample(const StackFrame& frame, const Region& region, double r
                 }
                 resample_lanczos3(source[p], {column.data(), row.data(), fx.data(), fy.data(), n}, out[p].row(y) + x,
                                   {contrast, left, &peaks_});
+                if (looked_for) take_saturated({x, y, n, 1}, even.has_value(), out[p].row(y) + x);
             }
+            if (along.row) along.row(p, y);
         }
     }
 }
@@ -132,44 +169,31 @@ void Resampler::for_each_marked(const StackFrame& frame, const Region& region,
     }
 }
 
-void Resampler::saturated_samples(const StackFrame& frame, std::size_t plane, const Region& region,
-                                  View<const float> values, float bright_from, std::vector<std::uint32_t>& out) {
-    out.clear();
-    if (plane >= quality_.size() || !quality_[plane].any()) return;
-    constexpr std::uint8_t kFar = 1, kNear = 2;
-    constexpr int kReach = 2;
+void Resampler::mark_near_full(std::size_t plane) {
+    constexpr int kReach = 2; // out to second neighbours: the third weigh 3 % at most
     const int width = inside_.width, height = inside_.height;
-    bool any = false;
-    near_full_.assign(static_cast<std::size_t>(inside_.area()), 0);
+    near_full_rows_.assign(static_cast<std::size_t>(height), 0);
+    if (!quality_[plane].any()) return;
+    if (const auto area = static_cast<std::size_t>(inside_.area()); near_full_.size() < area) near_full_.resize(area);
     quality_[plane].for_each([&](int i, int j, quality::Bits bits) {
         if (!(bits & quality::kSaturated)) return;
-        any = true;
-        // By the pixel left of a sample and above it, out to its second neighbours: the third weigh 3 % at most.
-        for (int y = std::max(0, j - kReach); y <= std::min(height - 1, j + kReach - 1); ++y)
+        for (int y = std::max(0, j - kReach); y <= std::min(height - 1, j + kReach - 1); ++y) {
+            std::uint8_t* const row = near_full_.data() + static_cast<std::ptrdiff_t>(y) * width;
+            if (!std::exchange(near_full_rows_[static_cast<std::size_t>(y)], std::uint8_t{1}))
+                std::fill_n(row, width, std::uint8_t{0});
             for (int x = std::max(0, i - kReach); x <= std::min(width - 1, i + kReach - 1); ++x) {
                 const bool near = (x == i || x == i - 1) && (y == j || y == j - 1);
-                std::uint8_t& to = near_full_[static_cast<std::size_t>(y) * static_cast<std::size_t>(width) +
-                                              static_cast<std::size_t>(x)];
-                to = std::max(to, near ? kNear : kFar);
+                row[x] = std::max(row[x], near ? kNear : kFar);
             }
-    });
-    if (!any) return;
-    const Transform t = to_plane(frame, plane);
-    Transform::Patches patches;
-    std::vector<std::int64_t> u(static_cast<std::size_t>(region.width)), v(u.size());
-    for (int y = 0; y < region.height; ++y) {
-        t.row(region.x, region.y + y, region.width, u.data(), v.data(), patches);
-        for (int x = 0; x < region.width; ++x) {
-            const auto k = static_cast<std::size_t>(x);
-            const auto column = static_cast<int>(u[k] >> 32) - inside_.x,
-                       row = static_cast<int>(v[k] >> 32) - inside_.y;
-            if (column < 0 || row < 0 || column >= width || row >= height) continue;
-            const std::uint8_t there = near_full_[static_cast<std::size_t>(row) * static_cast<std::size_t>(width) +
-                                                  static_cast<std::size_t>(column)];
-            if (there == kNear || (there == kFar && values(x, y) >= bright_from))
-                out.push_back(static_cast<std::uint32_t>(y * region.width + x));
         }
-    }
+    });
+}
+
+bool Resampler::near_full(const Rows& rows) const {
+    const int last = static_cast<int>(near_full_rows_.size());
+    const auto from = near_full_rows_.begin() + std::clamp(rows.first, 0, last),
+               to = near_full_rows_.begin() + std::clamp(rows.end, 0, last);
+    return std::find(from, to, std::uint8_t{1}) != to;
 }
 
 } // namespace kasane

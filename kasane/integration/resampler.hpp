@@ -6,6 +6,7 @@
 
 #include <cstddef>
 #include <functional>
+#include <span>
 #include <vector>
 
 namespace kasane {
@@ -14,29 +15,48 @@ namespace kasane {
 /// one for each thread.
 class Resampler {
 public:
+    /// What is done while rows are at hand.
+    struct Along {
+        /// By plane: samples so bright are saturated where one of the sixteen nearest is. Empty: none are looked for.
+        std::span<const float> bright_from{};
+        /// Called after each row of a plane, which it may change.
+        std::function<void(std::size_t plane, int y)> row{};
+    };
     /// Resamples all planes of a rectangle onto the canvas into `out` by Lanczos-3; NaN where the frame has no data.
     /// `ringing_sigmas` as in IntegrateOptions.
     void resample(const StackFrame& frame, const Region& region, double ringing_sigmas,
-                  const std::vector<View<float>>& out);
+                  const std::vector<View<float>>& out, const Along& along);
+    void resample(const StackFrame& frame, const Region& region, double ringing_sigmas,
+                  const std::vector<View<float>>& out) {
+        resample(frame, region, ringing_sigmas, out, {});
+    }
     /// After `resample` with the same frame and rectangle: calls f(plane, x, y, bits) for each pixel of the rectangle,
     /// counted from its first, that has a marked sample of the frame among its four nearest. A pixel may come several
     /// times.
     void for_each_marked(const StackFrame& frame, const Region& region,
                          const std::function<void(std::size_t, int, int, quality::Bits)>& f) const;
-    /// After `resample` with the same frame and rectangle: pixels of the rectangle (y * width + x, ascending) whose
-    /// samples of one plane are made of saturated ones: with one of the four nearest, or with one of the sixteen where
-    /// `values` (what was resampled) is `bright_from` or more.
-    void saturated_samples(const StackFrame& frame, std::size_t plane, const Region& region, View<const float> values,
-                           float bright_from, std::vector<std::uint32_t>& out);
+    /// What `resample` found if it was asked to: pixels of the rectangle (y * width + x, ascending) whose samples of
+    /// one plane are made of saturated ones: with one of the four nearest, or with one of the sixteen where they are
+    /// as bright as was said.
+    std::vector<std::uint32_t>& saturated(std::size_t plane) { return saturated_[plane]; }
     /// The part of the frame that the last call read.
     const Region& source() const { return inside_; }
 
 private:
+    /// Which rows of `inside_` a stretch of positions lies in: to before `end`.
+    struct Rows {
+        int first, end;
+    };
+    void mark_near_full(std::size_t plane);
+    bool near_full(const Rows& rows) const;
+
     std::vector<float> pixels_;
     std::unique_ptr<ReadMemory> memory_;
     Peaks peaks_;
-    std::vector<QualityPlane> quality_;   ///< of `inside_`, by plane
-    std::vector<std::uint8_t> near_full_; ///< of `inside_`: what a sample between its pixels has among its own
+    std::vector<QualityPlane> quality_;        ///< of `inside_`, by plane
+    std::vector<std::uint8_t> near_full_;      ///< of `inside_`: what a sample between its pixels has among its own
+    std::vector<std::uint8_t> near_full_rows_; ///< where it holds any; the others are not written
+    std::vector<std::vector<std::uint32_t>> saturated_;
     Region inside_;
 };
 

@@ -25,17 +25,26 @@ std::optional<FrameFailure> TileSamples::fill(const std::vector<StackFrame>& fra
     burnt_.assign(planes, {});
     complete_.assign(planes * frames_, 0);
     std::vector<View<float>> out(planes);
+    std::vector<float> bright_from(options.lengths ? planes : 0);
     for (std::size_t f = 0; f < frames_; ++f) {
         const StackFrame& frame = frames[f];
         for (std::size_t p = 0; p < planes; ++p)
             out[p] = {plane(p) + static_cast<std::ptrdiff_t>(f) * pixels_, region.width, region.height, region.width};
-        if (auto failure = attempt([&] { resampler_.resample(frame, region, options.ringing_sigmas, out); }))
+        for (std::size_t p = 0; p < planes; ++p) {
+            complete_[p * frames_ + f] = 1;
+            if (options.lengths) bright_from[p] = options.lengths->bright_from(f, p);
+        }
+        const auto settle_row = [&](std::size_t p, int y) {
+            const View<float> row = out[p].crop({0, y, region.width, 1});
+            if (any_gap(row.data, static_cast<std::size_t>(region.width))) complete_[p * frames_ + f] = 0;
+            frame.planes[p].level.apply({region.x, region.y + y, region.width, 1}, row);
+        };
+        if (auto failure = attempt([&] {
+                resampler_.resample(frame, region, options.ringing_sigmas, out, {bright_from, settle_row});
+            }))
             return FrameFailure{f, std::move(*failure)};
         for (std::size_t p = 0; p < planes; ++p) {
-            complete_[p * frames_ + f] = count_present(out[p].data, area) == area;
-            if (options.lengths)
-                resampler_.saturated_samples(frame, p, region, out[p], options.lengths->bright_from(f, p), full_[p][f]);
-            frame.planes[p].level.apply(region, out[p]);
+            full_[p][f].swap(resampler_.saturated(p));
             if (frame.moving) subtract_moving(*frame.moving, p, region, out[p]);
             if (options.mask_streaks) samples_under_streaks(frame, p, region, streaked_[p][f]);
             samples_covered(frame, p, region, streaked_[p][f]);

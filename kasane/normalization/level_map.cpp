@@ -114,8 +114,8 @@ void LevelMap::apply(const Region& region, View<float> samples) const {
         return;
     }
     constexpr int kChunk = 512;
-    std::array<float, kChunk> offsets{}, scales{};
-    scales.fill(factor);
+    std::array<float, kChunk> offsets, scales; // what is used of them is written before
+    if (scale.constant()) std::fill_n(scales.begin(), std::min(kChunk, region.width), factor);
     for (int y = 0; y < region.height; ++y)
         for (int x = 0; x < region.width; x += kChunk) {
             const Region row{region.x + x, region.y + y, std::min(kChunk, region.width - x), 1};

@@ -90,8 +90,8 @@ public:
             linearise();
             const double before = cost(p_, out.scale);
             Adjustment next = p_;
-            const double largest = step(next, damping, out.scale);
-            if (!std::isfinite(largest)) {
+            const Step taken = step(next, damping, out.scale);
+            if (!std::isfinite(taken.largest)) {
                 out.hindrance = "the frames do not determine what is asked for";
                 return out;
             }
@@ -101,7 +101,8 @@ public:
                 const double was = out.scale;
                 out.scale = reweigh(p_);
                 constexpr double kSameScale = 1e-3;
-                if (largest < o_.settled && std::abs(out.scale - was) < kSameScale * was) break;
+                const bool small = taken.largest < o_.settled || taken.decrement < std::pow(o_.enough * out.scale, 2);
+                if (small && std::abs(out.scale - was) < kSameScale * was) break;
             } else {
                 constexpr double kMostDamping = 1e4;
                 damping *= 30;
@@ -216,11 +217,17 @@ private:
         if (curvature_at_ >= 0) v[curvature_at_] += l.by_curvature.dot(d);
     }
 
-    /// One damped step of everything; returns the largest change, NaN where there is none.
-    double step(Adjustment& next, double damping, double scale) const {
+    struct Step {
+        double largest;       ///< change; NaN where there is no step
+        double decrement = 0; ///< of the cost, as Newton has it: the square of the step in units of its error
+    };
+
+    /// One damped step of everything.
+    Step step(Adjustment& next, double damping, double scale) const {
         const int n = unknowns_;
         std::vector<Eigen::Matrix2d> inverse(stars_);
         std::vector<Eigen::Vector2d> pull(stars_);
+        double stars_decrement = 0; // with all else as it is
         Eigen::VectorXd right = Eigen::VectorXd::Zero(n), diagonal = Eigen::VectorXd::Zero(n);
         std::vector<Block> blocks; // of the frames, then of the lenses
         for (const auto& f : p_.frames)
@@ -240,6 +247,7 @@ private:
             v.diagonal().array() += 1e-12;
             inverse[s] = v.inverse();
             pull[s] = inverse[s] * g;
+            stars_decrement += g.dot(pull[s]);
             for (std::size_t k = 0; k < lens_free_.size(); ++k)
                 of_star[k] = Columns::Zero(static_cast<int>(lens_free_[k].size()), 2);
             Eigen::Vector2d bent = Eigen::Vector2d::Zero(); // the curvature's lines against it
@@ -294,8 +302,8 @@ private:
         constexpr int kFew = 1200; // unknowns whose matrix is soon written down
         const Eigen::VectorXd by =
             n <= kFew ? solve_at_once(held, inverse, right) : solve(blocks, held, inverse, right);
-        if (!by.allFinite()) return std::nan("");
-        double largest = n > 0 ? by.cwiseAbs().maxCoeff() : 0;
+        if (!by.allFinite()) return {std::nan("")};
+        Step taken{n > 0 ? by.cwiseAbs().maxCoeff() : 0, stars_decrement + by.dot(right)};
         for (std::size_t f = 0; f < next.frames.size(); ++f)
             if (next.frames[f].pose && !next.frames[f].fixed)
                 kasane::step(*next.frames[f].pose, width_[f], by.data() + offset_[f]);
@@ -311,9 +319,9 @@ private:
             for (std::size_t i = begin_[s]; i < begin_[s + 1]; ++i)
                 back -= inverse[s] * (lines_[i].by_star.transpose() * seen(lines_[i], by));
             next.stars[static_cast<std::size_t>(p_.sightings[begin_[s]].star)] += back;
-            largest = std::max(largest, back.cwiseAbs().maxCoeff());
+            taken.largest = std::max(taken.largest, back.cwiseAbs().maxCoeff());
         }
-        return largest;
+        return taken;
     }
 
     /// The numbers that a line depends on, by their places among all.

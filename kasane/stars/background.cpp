@@ -234,8 +234,15 @@ void Background::level_row(int y, int first, int count, float* out) const {
     mesh_row(row_of(level, cell, y), first, count, out);
 }
 
-void Background::sigma_row(int y, int first, int count, float* out) const {
-    mesh_row(row_of(sigma, cell, y), first, count, out);
+float Background::least_sigma(int y, int first, int count) const {
+    const MeshRow row = row_of(sigma, cell, y);
+    const auto knot = [&](int x) { return std::clamp((2 * x + 1 - cell) / (2 * cell), 0, row.cells - 1); };
+    const int last = std::min(knot(first + count - 1) + 1, row.cells - 1);
+    float least = row.above[last];
+    for (int i = knot(first); i <= last; ++i)
+        least = std::min({least, row.above[i], row.below[i]});
+    constexpr float kRounding = 1 - 1e-5f;
+    return kRounding * least;
 }
 
 void Background::above_level_row(int y, int first, int count, const float* pixels, float* out) const {

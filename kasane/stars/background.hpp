@@ -46,7 +46,8 @@ struct Background {
     float sigma_at(double x, double y) const;
     /// A row from column `first` on into `out` (`count` values).
     void level_row(int y, int first, int count, float* out) const;
-    void sigma_row(int y, int first, int count, float* out) const;
+    /// What sigma_at tells of none of `count` pixels of a row from column `first` on to be below.
+    float least_sigma(int y, int first, int count) const;
     /// A row of pixels without the level; 0 where one is no number.
     void above_level_row(int y, int first, int count, const float* pixels, float* out) const;
 };

@@ -213,7 +213,6 @@ std::vector<Candidate> find_maxima(View<const float> image, const Background& ba
     std::vector<Candidate> found;
     Ring ring(image);
     constexpr int kStrip = 512; // columns, so that a ring of rows of them stays in the nearest cache
-    std::vector<float> noise(kStrip);
     std::vector<std::int32_t> places(kStrip);
     for (int first = border; first < image.width - border; first += kStrip) {
         const int count = std::min(kStrip, image.width - border - first);
@@ -224,13 +223,13 @@ std::vector<Candidate> find_maxima(View<const float> image, const Background& ba
             const int m = y - 1; // the row whose neighbours are all there
             if (m < border || m >= image.height - border) continue;
             const float *above = filtered.row(m - 1) + 1, *here = filtered.row(m) + 1, *below = filtered.row(m + 1) + 1;
-            background.sigma_row(m, first, count, noise.data());
-            const std::size_t peaks = peaks_of_row({above, here, below}, noise.data(), least * factor,
-                                                   static_cast<std::size_t>(count), places.data());
+            const float any_limit = least * factor * background.least_sigma(m, first, count);
+            const std::size_t peaks =
+                peaks_of_row({above, here, below}, any_limit, static_cast<std::size_t>(count), places.data());
             for (std::size_t k = 0; k < peaks; ++k) {
                 const int place = places[k], x = first + place;
-                const float v = here[place], sigma = noise[static_cast<std::size_t>(place)],
-                            limit = least * factor * sigma;
+                const float v = here[place], sigma = background.sigma_at(x, m), limit = least * factor * sigma;
+                if (!(v > limit)) continue;
                 const float level = background.level_at(x, m);
                 if (!looks_like_light(image, x, m, {level, sigma}, o.area)) continue;
                 const float surroundings = std::max(0.0f, ring.level(x, m, sigma, v - limit + level) - level);

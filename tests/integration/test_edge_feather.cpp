@@ -1,7 +1,10 @@
 // Frames that fade out towards their edges, and what that leaves of steps.
 #include "support/support.hpp"
 
+#include "support/instruction_sets.hpp"
+
 #include <kasane/integration/edge_feather.hpp>
+#include <kasane/integration/edge_feather_kernel.hpp>
 #include <kasane/integration/integrate.hpp>
 
 #include <catch2/catch.hpp>
@@ -95,6 +98,40 @@ TEST_CASE("What fades is the same for any tiles") {
         CHECK(std::memcmp(one.pixels.pixels().data(), many.pixels.pixels().data(), 260 * 230 * sizeof(float)) == 0);
         CHECK(one.coverage.pixels() == many.coverage.pixels());
     }
+}
+
+TEST_CASE("What samples near an edge counted too much is that of a plain loop, in every instruction set") {
+    sky::Random random(31);
+    constexpr std::size_t kCount = 53;
+    const FadingEdge edge{59.5, 39.5, 12, 0.01, 0.37};
+    std::vector<std::int64_t> u(kCount), v(kCount);
+    std::vector<float> values(kCount);
+    for (std::size_t i = 0; i < kCount; ++i) { // on both sides of the edge, and far inside
+        u[i] = static_cast<std::int64_t>(random.uniform(-2, 62) * 0x1p32);
+        v[i] = static_cast<std::int64_t>(random.uniform(-2, 42) * 0x1p32);
+        values[i] = i % 9 == 4 ? std::numeric_limits<float>::quiet_NaN() : static_cast<float>(500 + random.normal());
+    }
+    std::vector<double> sum(kCount, 1), weight(kCount, 2), squares(kCount, 3);
+    std::size_t inside = 0;
+    for (std::size_t i = 0; i < kCount; ++i) {
+        const double x = static_cast<double>(u[i]) * 0x1p-32, y = static_cast<double>(v[i]) * 0x1p-32;
+        const double deep = std::min({x + 0.5, y + 0.5, edge.right - x, edge.bottom - y});
+        inside += deep >= edge.width;
+        if (deep >= edge.width || std::isnan(values[i])) continue;
+        const double share = feather_share(deep, edge.width), less = edge.weight * (1 - share);
+        sum[i] += less * static_cast<double>(values[i]);
+        weight[i] += less;
+        squares[i] += less * (1 + share);
+    }
+    REQUIRE(inside > 5);
+    REQUIRE(inside < kCount / 2);
+    on_every_instruction_set([&] {
+        std::vector<double> a(kCount, 1), b(kCount, 2), c(kCount, 3);
+        add_fading(edge, {u.data(), v.data(), values.data(), kCount}, {a.data(), b.data(), c.data()});
+        CHECK(a == sum);
+        CHECK(b == weight);
+        CHECK(c == squares);
+    });
 }
 
 TEST_CASE("A sample that was rejected near an edge is not taken out twice") {

@@ -59,6 +59,17 @@ TEST_CASE("The background follows a gradient under stars") {
     b.level_row(123, 0, 600, row.data());
     for (int x = 0; x < 600; x += 37)
         CHECK(row[static_cast<std::size_t>(x)] == Approx(b.level_at(x, 123)).margin(0.01));
+    for (const int y : {0, 123, 499})
+        for (const int count : {1, 50, 130}) {
+            INFO(y << ' ' << count);
+            for (int first = 0; first + count <= 600; first += 47) {
+                float least = b.sigma_at(first, y);
+                for (int x = first; x < first + count; ++x)
+                    least = std::min(least, b.sigma_at(x, y));
+                CHECK(b.least_sigma(y, first, count) <= least);
+                CHECK(b.least_sigma(y, first, count) > 0.8f * least); // of the next cells, which differ little
+            }
+        }
 }
 
 TEST_CASE("The noise of a cell is that of its own pixels alone, however the image is gone through") {
