@@ -38,10 +38,23 @@ std::string whole_seconds(double seconds) {
 } // namespace
 
 TerminalProgress::TerminalProgress(std::shared_ptr<spdlog::logger> log, bool quiet)
-    : log_(std::move(log)), quiet_(quiet), terminal_(isatty(STDERR_FILENO) != 0) {}
+    : log_(std::move(log)), quiet_(quiet), terminal_(isatty(STDERR_FILENO) != 0) {
+    if (terminal_ && !quiet_) clock_ = std::jthread([this](const std::stop_token& stop) { tick(stop); });
+}
 
 TerminalProgress::~TerminalProgress() {
+    clock_ = {}; // stopped and waited for
     clear();
+}
+
+/// A line that is long on the screen is drawn again: the time that remains goes down.
+void TerminalProgress::tick(const std::stop_token& stop) {
+    constexpr auto kLong = std::chrono::milliseconds(1000);
+    std::unique_lock lock(mutex_);
+    while (!stop.stop_requested()) {
+        woken_.wait_for(lock, stop, kLong, [] { return false; });
+        if (!stop.stop_requested() && on_screen_ && Clock::now() - drawn_ >= kLong) draw();
+    }
 }
 
 double TerminalProgress::now() const {

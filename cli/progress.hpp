@@ -4,14 +4,17 @@
 #include <kasane/base/progress.hpp>
 
 #include <chrono>
+#include <condition_variable>
 #include <memory>
 #include <mutex>
 #include <spdlog/logger.h>
+#include <thread>
 
 namespace kasane::cli {
 
 /// On a terminal: one line, redrawn, with a bar of the stage and the time that remains: of everything where it was said
-/// what is to come, else of the stage at its rate. Elsewhere: a line when a stage ends. All on standard error.
+/// what is to come, else of the stage at its rate; also while nothing is told for a while. Elsewhere: a line when a
+/// stage ends. All on standard error.
 class TerminalProgress final : public Progress {
 public:
     TerminalProgress(std::shared_ptr<spdlog::logger> log, bool quiet);
@@ -26,6 +29,7 @@ private:
     using Clock = std::chrono::steady_clock;
     void draw();
     void clear();
+    void tick(const std::stop_token& stop);
     double now() const;
 
     std::shared_ptr<spdlog::logger> log_;
@@ -37,6 +41,8 @@ private:
     const Clock::time_point born_ = Clock::now();
     RemainingTime whole_;
     bool on_screen_ = false;
+    std::condition_variable_any woken_;
+    std::jthread clock_; ///< last: it is gone before what it looks at
 };
 
 } // namespace kasane::cli

@@ -157,7 +157,9 @@ private:
         const std::uint64_t all = s_.context.memory.for_buffers(), result = room_for(plan);
         constexpr std::uint64_t kShare = 4; // of what the result leaves, for the masters
         for (;;) {
+            s_.context.progress.begin(kLevelStage, 1);
             a = assembler_->assemble(plan, lights, all > result ? (all - result) / kShare : 0);
+            s_.context.progress.end();
             if (a.frames.empty()) return std::nullopt;
             Context context = beside(a, s_.context);
             context.scratch = fits_memory(plan) ? std::filesystem::path() : s_.output;

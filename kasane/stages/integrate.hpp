@@ -7,6 +7,9 @@
 
 namespace kasane {
 
+/// What progress calls the time in which the lights of a stack are brought to one level.
+inline constexpr const char* kLevelStage = "levels";
+
 /// Makes the master lights of all stacks, or of those that the options name. Throws UsageError where they name one that
 /// is not there.
 void make_stacks(Session& session);

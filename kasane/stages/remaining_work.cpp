@@ -20,9 +20,9 @@ namespace kasane {
 namespace {
 
 // Seconds for a megapixel on one core of a usual machine, until a run here has shown its own. Of a frame: of a master,
-// measured, registered, judged and brought to one level, integrated; of a master light, beside its lights.
-constexpr double kMasterCost = 0.006, kMeasureCost = 0.017, kRegisterCost = 0.0048, kLevelCost = 0.008;
-constexpr double kIntegrateCost = 0.0161, kDrizzleCost = 0.07;
+// measured, registered, judged, brought to one level, integrated; of a master light, beside its lights.
+constexpr double kMasterCost = 0.006, kMeasureCost = 0.0158, kRegisterCost = 0.0027, kJudgeCost = 0.0013;
+constexpr double kLevelCost = 0.004, kIntegrateCost = 0.0185, kDrizzleCost = 0.07;
 constexpr double kFinishCost = 0.135, kReportCost = 0.09;
 constexpr double kWorthTiming = 1; // seconds of work below which nothing can be learnt of the speed
 
@@ -45,6 +45,14 @@ void add_masters(const Session& s, Work& work) {
         masters.seconds += kMasterCost * static_cast<double>(plan.members.size()) * megapixels(e);
     }
     if (work.masters > 0) work.stages.push_back(masters);
+}
+
+/// Bringing the lights of a stack to one level.
+StageCost levels_of(const Session& s, const StackPlan& plan) {
+    StageCost levels{kLevelStage};
+    for (const LightPlan& l : plan.lights)
+        levels.seconds += kLevelCost * megapixels(s.exposures[l.exposure]);
+    return levels;
 }
 
 StageCost add_stack(const Session& s, const StackPlan& plan, bool comet, Work& work) {
@@ -82,7 +90,7 @@ void add_lights(const Session& s, const Calibrations& calibrations, const StackP
         ++work.lights;
         measure.seconds += kMeasureCost * megapixels(e) * e.planes;
         align.seconds += kRegisterCost * megapixels(e);
-        align.after += kLevelCost * megapixels(e);
+        align.after += kJudgeCost * megapixels(e);
     }
 }
 
@@ -127,6 +135,7 @@ Work remaining_work(Session& s) {
             if (done) finished.push_back(*done);
             if (!done) {
                 add_lights(s, calibrations, stack.plan, measure, align, work);
+                stacks.push_back(levels_of(s, stack.plan));
                 stacks.push_back(add_stack(s, stack.plan, comet, work));
             } else if (done->file.empty()) {
                 work.failed.push_back(*done);
