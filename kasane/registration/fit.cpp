@@ -241,7 +241,12 @@ std::size_t simplest_as_good(const std::vector<std::vector<double>>& losses, dou
         }
         const auto n = static_cast<double>(losses[k].size());
         const double mean = gain / n, error = std::sqrt(std::max(0.0, squares / n - mean * mean) / n);
-        if (mean <= kSure * error || sum(losses[k]) <= (1 + worth) * sum(losses[best])) return k;
+        if (mean > kSure * error && sum(losses[k]) > (1 + worth) * sum(losses[best])) continue;
+        // What scatters more is told from the best with more difficulty, which is no merit.
+        std::size_t chosen = k;
+        for (std::size_t j = 0; j < k; ++j)
+            if (sum(losses[j]) < sum(losses[chosen])) chosen = j;
+        return chosen;
     }
     return best;
 }

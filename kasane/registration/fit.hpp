@@ -51,7 +51,7 @@ std::vector<double> normal_residuals(const StarPair& pair, const std::vector<Sta
 
 /// Of candidates, simplest first, the first that is as good as the best: `losses` hold those of the same unseen stars
 /// for each. Among several one seems better by chance, so what is gained must be 2.5 errors of it, and more than the
-/// share `worth` of the loss.
+/// share `worth` of the loss. One that is simpler than that and does better than it is preferred.
 std::size_t simplest_as_good(const std::vector<std::vector<double>>& losses, double worth);
 
 /// The best of `candidates`, simplest first, by cross-validation, fitted to all pairs; nothing where none can be

@@ -164,3 +164,31 @@ TEST_CASE("A share that does not answer can be left, and the next run is as if n
     }
 #endif
 }
+
+TEST_CASE("While nothing comes the line on a terminal is drawn again") {
+#if defined(__SANITIZE_ADDRESS__)
+    WARN("the sanitizers want to be loaded first: tested without them");
+#else
+    const TemporaryFolder folder;
+    sky::PlainOptions o = small_options();
+    o.lights = 4;
+    o.calibration = 3;
+    write_small_project(folder / "p", o);
+    const std::string project = (folder / "p").string(), log = (folder / "log").string();
+    constexpr long kOfLights = 60; // the read that never comes back
+    shell(fmt::format("script -qec 'stty cols 100; timeout -s KILL 6 env KASANE_FAULT=read:{} KASANE_FAULT_IN={}/ "
+                      "KASANE_FAULT_STALLS=1 LD_PRELOAD={} {{kasane}} run --threads 1 {}' {} </dev/null",
+                      kOfLights, project, kFaultShim, project, log));
+    std::ifstream file(log);
+    const std::string all(std::istreambuf_iterator<char>(file), {});
+    std::vector<std::string> shares; // of the stage, as they were drawn
+    for (std::size_t at = 0; (at = all.find("\r\033[K", at)) != std::string::npos; ++at) {
+        const std::string line = all.substr(at + 4, all.find_first_of("\r\n", at + 1) - at - 4);
+        if (const auto end = line.find(" %"); end != std::string::npos) shares.push_back(line.substr(0, end));
+    }
+    INFO(all);
+    REQUIRE(shares.size() > 3);
+    for (std::size_t k = shares.size() - 3; k + 1 < shares.size(); ++k)
+        CHECK(shares[k] == shares.back());
+#endif
+}

@@ -215,6 +215,23 @@ TEST_CASE("The simplest model that foretells unseen stars is chosen") {
     CHECK(right >= kPairs - 3); // within one standard error: one in six may go the other way
 }
 
+TEST_CASE("The simplest of models is as good as the best if no test can tell, and no worse one that scatters more") {
+    constexpr std::size_t kStars = 60;
+    const auto losses = [&](double more, double scatter) {
+        std::vector<double> out(kStars);
+        for (std::size_t i = 0; i < kStars; ++i)
+            out[i] = 1 + more + (i % 2 ? scatter : -scatter);
+        return out;
+    };
+    const std::vector<double> best = losses(0, 0), clearly = losses(0.1, 0.02), doubtful = losses(0.2, 0.9),
+                              nearly = losses(0.001, 0);
+    CHECK(simplest_as_good({clearly, best}, 0.005) == 1);
+    CHECK(simplest_as_good({doubtful, best}, 0.005) == 0);
+    CHECK(simplest_as_good({nearly, best}, 0.005) == 0);
+    CHECK(simplest_as_good({clearly, doubtful, best}, 0.005) == 0); // better than what is as good
+    CHECK(simplest_as_good({losses(0.3, 0.02), clearly, doubtful, best}, 0.005) == 1);
+}
+
 TEST_CASE("Too few pairs determine no fit") {
     const Paired p({}, 3);
     const StarIndex index(p.views.frame);
