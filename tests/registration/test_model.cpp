@@ -216,10 +216,10 @@ TEST_CASE("The simplest model that foretells unseen stars is chosen") {
 }
 
 TEST_CASE("The simplest of models is as good as the best if no test can tell, and no worse one that scatters more") {
-    constexpr std::size_t kStars = 60;
+    constexpr std::size_t kSightings = 60;
     const auto losses = [&](double more, double scatter) {
-        std::vector<double> out(kStars);
-        for (std::size_t i = 0; i < kStars; ++i)
+        std::vector<double> out(kSightings);
+        for (std::size_t i = 0; i < kSightings; ++i)
             out[i] = 1 + more + (i % 2 ? scatter : -scatter);
         return out;
     };
