@@ -101,7 +101,9 @@ public:
                 const double was = out.scale;
                 out.scale = reweigh(p_);
                 constexpr double kSameScale = 1e-3;
-                const bool small = taken.largest < o_.settled || taken.decrement < std::pow(o_.enough * out.scale, 2);
+                constexpr double kFree = 1e-3; // damping, up to which a step is what it would be without
+                const bool near = damping < kFree && taken.decrement < std::pow(o_.enough * out.scale, 2);
+                const bool small = taken.largest < o_.settled || near;
                 if (small && std::abs(out.scale - was) < kSameScale * was) break;
             } else {
                 constexpr double kMostDamping = 1e4;

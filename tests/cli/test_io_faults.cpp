@@ -39,6 +39,14 @@ namespace {
     return parts;
 }
 
+/// A project of which single reads are counted.
+[[maybe_unused]] void write_few_files(const fs::path& folder) {
+    sky::PlainOptions o = small_options();
+    o.lights = 4;
+    o.calibration = 3;
+    write_small_project(folder, o);
+}
+
 } // namespace
 
 TEST_CASE("Whatever call fails, a run ends in order, and the next gives the same bytes") {
@@ -139,10 +147,7 @@ TEST_CASE("A share that does not answer can be left, and the next run is as if n
     WARN("the sanitizers want to be loaded first: tested without them");
 #else
     const TemporaryFolder folder;
-    sky::PlainOptions o = small_options();
-    o.lights = 4;
-    o.calibration = 3;
-    write_small_project(folder / "p", o);
+    write_few_files(folder / "p");
     const std::string project = (folder / "p").string(), log = (folder / "log").string();
     const std::string run = "{kasane} run -q --threads 2 " + project;
     CHECK(shell(run).status <= 1);
@@ -170,10 +175,7 @@ TEST_CASE("While nothing comes the line on a terminal is drawn again") {
     WARN("the sanitizers want to be loaded first: tested without them");
 #else
     const TemporaryFolder folder;
-    sky::PlainOptions o = small_options();
-    o.lights = 4;
-    o.calibration = 3;
-    write_small_project(folder / "p", o);
+    write_few_files(folder / "p");
     const std::string project = (folder / "p").string(), log = (folder / "log").string();
     constexpr long kOfLights = 60; // the read that never comes back
     shell(fmt::format("script -qec 'stty cols 100; timeout -s KILL 6 env KASANE_FAULT=read:{} KASANE_FAULT_IN={}/ "
