@@ -12,6 +12,9 @@
 #include <limits>
 #include <memory>
 #include <xxhash.h>
+#if defined(__x86_64__) && __has_include(<xxh_x86dispatch.h>)
+#include <xxh_x86dispatch.h> // the same digests, with whatever vectors the processor has
+#endif
 
 namespace kasane {
 

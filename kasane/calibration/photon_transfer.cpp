@@ -39,23 +39,41 @@ struct LevelPoint {
     double signal, variance, weight;
 };
 
+using Pixels = std::vector<std::pair<float, float>>; // signal, difference
+
+/// Where the bin begins among all pixels, ordered by their signal.
+std::ptrdiff_t beginning(const Pixels& pixels, std::size_t bin, std::size_t bins) {
+    return static_cast<std::ptrdiff_t>(bin * pixels.size() / bins);
+}
+
+/// Brings the pixels of these bins into them, in any order within each: a fifth of the work of ordering them all.
+void part(Pixels& pixels, std::size_t first, std::size_t last, std::size_t bins) {
+    if (last - first < 2) return;
+    const std::size_t middle = first + (last - first) / 2;
+    const auto at = [&](std::size_t bin) { return pixels.begin() + beginning(pixels, bin, bins); };
+    std::nth_element(at(first), at(middle), at(last));
+    part(pixels, first, middle, bins);
+    part(pixels, middle, last, bins);
+}
+
 /// Signal and variance of one frame of a pair, in bins of the signal.
 void add_points(const std::vector<float>& a, const std::vector<float>& b, std::vector<LevelPoint>& points) {
     const float ma = median_of(a), mb = median_of(b);
     if (!(ma > 0 && mb > 0)) return;
     const float k = ma / mb;
-    std::vector<std::pair<float, float>> pixels; // signal, difference
+    Pixels pixels;
     for (std::size_t i = 0; i < a.size(); ++i)
         if (std::isfinite(a[i]) && std::isfinite(b[i])) pixels.emplace_back(0.5f * (a[i] + k * b[i]), a[i] - k * b[i]);
     const std::size_t bins = std::min(kBins, pixels.size() / kLeastInBin);
     if (bins == 0) return;
-    std::sort(pixels.begin(), pixels.end());
+    part(pixels, 0, bins, bins);
     for (std::size_t n = 0; n < bins; ++n) {
         std::vector<float> d;
         double signal = 0;
-        for (std::size_t i = n * pixels.size() / bins; i < (n + 1) * pixels.size() / bins; ++i) {
-            d.push_back(pixels[i].second);
-            signal += pixels[i].first;
+        for (auto i = beginning(pixels, n, bins); i < beginning(pixels, n + 1, bins); ++i) {
+            const auto& [level, difference] = pixels[static_cast<std::size_t>(i)];
+            d.push_back(difference);
+            signal += level;
         }
         const auto size = static_cast<double>(d.size());
         const double sigma = clipped_statistics(d, 4).sigma;

@@ -1,7 +1,8 @@
-// Stored big-endian numbers to floats, the two kinds that matter for speed.
+// Stored big-endian numbers to floats and back, the two kinds that matter for speed.
 #pragma once
 
 #include <cstddef>
+#include <cstdint>
 
 namespace kasane {
 
@@ -9,5 +10,8 @@ namespace kasane {
 void decode_u16(const std::byte* from, float* to, int count);
 /// 32-bit float as masters are written. Vectorised.
 void decode_f32(const std::byte* from, float* to, int count);
+/// The other way, to the last bit; with counts from 0 on. `to` need not be aligned. Vectorised.
+void encode_u16(const std::uint16_t* from, std::byte* to, int count);
+void encode_f32(const float* from, std::byte* to, int count);
 
 } // namespace kasane

@@ -33,23 +33,40 @@ void DecodeU16(const std::byte* from, float* to, int count) {
     }
 }
 
-void DecodeF32(const std::byte* from, float* to, int count) {
-    const hn::ScalableTag<float> d;
-    const hn::RebindToUnsigned<decltype(d)> du;
-    const int lanes = static_cast<int>(hn::Lanes(d));
+/// Turns words of four bytes round, from and to any place.
+void TurnWords(const std::byte* from, std::byte* to, int count) {
+    const hn::ScalableTag<std::uint32_t> du;
+    const int lanes = static_cast<int>(hn::Lanes(du));
     int i = 0;
     for (; i + lanes <= count; i += lanes) {
-        const auto v = hn::LoadU(du, reinterpret_cast<const std::uint32_t*>(from + 4 * static_cast<std::size_t>(i)));
+        const std::size_t at = 4 * static_cast<std::size_t>(i);
+        const auto v = hn::LoadU(du, reinterpret_cast<const std::uint32_t*>(from + at));
         const auto halves = hn::Or(hn::ShiftLeft<16>(v), hn::ShiftRight<16>(v));
         const auto mask = hn::Set(du, 0x00ff00ffu);
         const auto swapped = hn::Or(hn::ShiftLeft<8>(hn::And(halves, mask)), hn::And(hn::ShiftRight<8>(halves), mask));
-        hn::StoreU(hn::BitCast(d, swapped), d, to + i);
+        hn::StoreU(swapped, du, reinterpret_cast<std::uint32_t*>(to + at));
     }
     for (; i < count; ++i) {
+        const std::size_t at = 4 * static_cast<std::size_t>(i);
         std::uint32_t u;
-        std::memcpy(&u, from + 4 * static_cast<std::size_t>(i), 4);
+        std::memcpy(&u, from + at, 4);
         u = __builtin_bswap32(u);
-        std::memcpy(to + i, &u, 4);
+        std::memcpy(to + at, &u, 4);
+    }
+}
+
+void EncodeU16(const std::uint16_t* from, std::byte* to, int count) {
+    const hn::ScalableTag<std::uint16_t> d;
+    const int lanes = static_cast<int>(hn::Lanes(d));
+    int i = 0;
+    for (; i + lanes <= count; i += lanes) {
+        const auto v = hn::Xor(hn::LoadU(d, from + i), hn::Set(d, 0x8000));
+        hn::StoreU(hn::Or(hn::ShiftLeft<8>(v), hn::ShiftRight<8>(v)), d,
+                   reinterpret_cast<std::uint16_t*>(to + 2 * static_cast<std::size_t>(i)));
+    }
+    for (; i < count; ++i) {
+        const std::uint16_t u = __builtin_bswap16(static_cast<std::uint16_t>(from[i] ^ 0x8000));
+        std::memcpy(to + 2 * static_cast<std::size_t>(i), &u, 2);
     }
 }
 
@@ -59,14 +76,23 @@ HWY_AFTER_NAMESPACE();
 #if HWY_ONCE
 namespace kasane {
 HWY_EXPORT(DecodeU16);
-HWY_EXPORT(DecodeF32);
+HWY_EXPORT(TurnWords);
+HWY_EXPORT(EncodeU16);
 
 void decode_u16(const std::byte* from, float* to, int count) {
     HWY_DYNAMIC_DISPATCH(DecodeU16)(from, to, count);
 }
 
 void decode_f32(const std::byte* from, float* to, int count) {
-    HWY_DYNAMIC_DISPATCH(DecodeF32)(from, to, count);
+    HWY_DYNAMIC_DISPATCH(TurnWords)(from, reinterpret_cast<std::byte*>(to), count);
+}
+
+void encode_f32(const float* from, std::byte* to, int count) {
+    HWY_DYNAMIC_DISPATCH(TurnWords)(reinterpret_cast<const std::byte*>(from), to, count);
+}
+
+void encode_u16(const std::uint16_t* from, std::byte* to, int count) {
+    HWY_DYNAMIC_DISPATCH(EncodeU16)(from, to, count);
 }
 } // namespace kasane
 #endif

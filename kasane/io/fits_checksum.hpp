@@ -2,22 +2,21 @@
 // io/.
 #pragma once
 
-#include <bit>
+#include <array>
 #include <cstddef>
 #include <cstdint>
 #include <span>
 
 namespace kasane {
 
-/// A sum of values or bytes one after the other, of fewer than 2^32 words.
+/// Sums of bytes by their place in a word of four: without turning any word round.
+using ByteSums = std::array<std::uint64_t, 4>;
+/// Adds as many words as make whole vectors, and tells how many bytes these were.
+std::size_t sum_bytes(std::span<const std::byte> bytes, ByteSums& sums);
+
+/// A sum of bytes one after the other, of fewer than 2^32 words.
 class FitsSum {
 public:
-    void add(float value) { sum_ += std::bit_cast<std::uint32_t>(value); }
-    /// As two's complement beside BZERO; two of them are a word.
-    void add(std::uint16_t value) {
-        sum_ += static_cast<std::uint64_t>(value ^ 0x8000u) << (half_ ? 0 : 16);
-        half_ = !half_;
-    }
     /// As they lie in the file; a whole number of words.
     void add(std::span<const std::byte> bytes);
     void add_word(std::uint32_t word) { sum_ += word; }
@@ -30,7 +29,6 @@ public:
 
 private:
     std::uint64_t sum_ = 0;
-    bool half_ = false;
 };
 
 class InputFile;

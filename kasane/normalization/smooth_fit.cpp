@@ -8,6 +8,7 @@
 #include <cmath>
 #include <limits>
 #include <optional>
+#include <utility>
 
 namespace kasane {
 
@@ -31,13 +32,6 @@ SmoothMap fit_plane(const std::vector<LevelSample>& samples, const Canvas& canva
     return {plane[0], plane[1] / half, plane[2] / half, {}};
 }
 
-/// Normal equations of the lattice's coefficients, and what is needed to judge a fit.
-struct SmoothFit::Equations {
-    Eigen::MatrixXd normal;
-    Eigen::VectorXd right;
-    double squares = 0, count = 0; ///< of what the plane leaves
-};
-
 SmoothFit::SmoothFit(const Canvas& canvas, double spacing)
     : canvas_(canvas),
       empty_(Lattice::over(canvas, std::max({2 * spacing, std::max(canvas.width, canvas.height) / 12.0, 1.0}))) {}
@@ -49,50 +43,70 @@ double on_plane(const SmoothMap& plane, const Canvas& canvas, const LevelSample&
     return plane.value + plane.slope_x * (s.x - cx) + plane.slope_y * (s.y - cy);
 }
 
-constexpr int kAround = 16; // coefficients have a say at a place
+/// Normal equations of the lattice's coefficients, and what is needed to judge a fit.
+struct Equations {
+    Eigen::MatrixXd normal;
+    Eigen::VectorXd right;
+    double squares = 0, count = 0; ///< of what the plane leaves
+};
 
-/// Sums over samples between the same coefficients: neighbours in a list mostly are, and a small matrix stays at hand.
+/// A value, by the coefficients that have a say there.
+struct Placed {
+    LatticeBasis x, y;
+    double left = 0; ///< by the plane
+    double weight = 1;
+};
+
+/// Sums over samples between the same coefficients. Products of their weights along rows and along columns stand in for
+/// those of all sixteen: ten of each, for who is multiplied by whom does not matter.
 class CellSums {
 public:
-    CellSums(const Lattice& lattice, Eigen::MatrixXd& normal, Eigen::VectorXd& right)
-        : lattice_(lattice), normal_(normal), right_(right) {}
-    void add(double x, double y, double weight, double left) {
-        const LatticeBasis bx = lattice_.basis_at(x, lattice_.columns), by = lattice_.basis_at(y, lattice_.rows);
-        if (bx.first != x_ || by.first != y_) {
+    CellSums(const Lattice& lattice, Equations& e) : lattice_(lattice), e_(e) {}
+    /// As often as `share` says; what was added before may be taken off.
+    void add(const Placed& p, double share) {
+        if (p.x.first != x_ || p.y.first != y_) {
             hand_over();
-            x_ = bx.first, y_ = by.first;
+            x_ = p.x.first, y_ = p.y.first;
         }
-        Row say; // of the coefficients
-        for (int b = 0; b < 4; ++b)
-            for (int a = 0; a < 4; ++a)
-                say[4 * b + a] = bx.weights[static_cast<std::size_t>(a)] * by.weights[static_cast<std::size_t>(b)];
-        const Row weighed = weight * say;
-        squares_.noalias() += weighed * say.transpose();
-        sum_.noalias() += left * weighed;
+        const double weight = share * p.weight;
+        squares_.noalias() += weight * products(p.x.weights) * products(p.y.weights).transpose();
+        const Eigen::Map<const Eigen::Vector4d> along(p.x.weights.data()), across(p.y.weights.data());
+        sum_.noalias() += weight * p.left * along * across.transpose();
+        e_.squares += weight * p.left * p.left;
+        e_.count += share;
         any_ = true;
     }
     void hand_over() {
         if (!any_) return;
-        std::array<int, kAround> at;
-        for (int k = 0; k < kAround; ++k)
-            at[static_cast<std::size_t>(k)] = (y_ + k / 4) * lattice_.columns + x_ + k % 4;
-        for (int a = 0; a < kAround; ++a) {
-            right_[at[static_cast<std::size_t>(a)]] += sum_[a];
-            for (int b = 0; b < kAround; ++b)
-                normal_(at[static_cast<std::size_t>(b)], at[static_cast<std::size_t>(a)]) += squares_(b, a);
-        }
+        for (int b = 0; b < 4; ++b)
+            for (int a = 0; a < 4; ++a) {
+                e_.right[at(a, b)] += sum_(a, b);
+                for (int d = 0; d < 4; ++d)
+                    for (int c = 0; c < 4; ++c)
+                        e_.normal(at(c, d), at(a, b)) += squares_(pair(a, c), pair(b, d));
+            }
         squares_.setZero();
         sum_.setZero();
         any_ = false;
     }
 
 private:
-    using Row = Eigen::Matrix<double, kAround, 1>;
+    static constexpr int kPairs = 10; // of four
+    using Products = Eigen::Matrix<double, kPairs, 1>;
+    static constexpr int pair(int a, int b) { return a < b ? pair(b, a) : a * (a + 1) / 2 + b; }
+    static Products products(const std::array<double, 4>& w) {
+        Products out;
+        for (int a = 0; a < 4; ++a)
+            for (int b = 0; b <= a; ++b)
+                out[pair(a, b)] = w[static_cast<std::size_t>(a)] * w[static_cast<std::size_t>(b)];
+        return out;
+    }
+    int at(int a, int b) const { return (y_ + b) * lattice_.columns + x_ + a; }
+
     const Lattice& lattice_;
-    Eigen::MatrixXd& normal_;
-    Eigen::VectorXd& right_;
-    Eigen::Matrix<double, kAround, kAround> squares_ = Eigen::Matrix<double, kAround, kAround>::Zero();
-    Row sum_ = Row::Zero();
+    Equations& e_;
+    Eigen::Matrix<double, kPairs, kPairs> squares_ = Eigen::Matrix<double, kPairs, kPairs>::Zero();
+    Eigen::Matrix4d sum_ = Eigen::Matrix4d::Zero();
     int x_ = -1, y_ = -1; ///< the first of the coefficients
     bool any_ = false;
 };
@@ -179,75 +193,92 @@ private:
     bool sound_ = false;
 };
 
-} // namespace
-
-SmoothFit::Equations SmoothFit::equations(const std::vector<LevelSample>& samples, const SmoothMap& plane,
-                                          const std::vector<double>& share) const {
-    const int n = empty_.columns * empty_.rows;
-    Equations e{Eigen::MatrixXd::Zero(n, n), Eigen::VectorXd::Zero(n), 0, 0};
-    CellSums sums(empty_, e.normal, e.right);
-    for (std::size_t k = 0; k < samples.size(); ++k) {
-        const LevelSample& s = samples[k];
-        const double left = s.value - on_plane(plane, canvas_, s), w = s.weight * share[k];
-        sums.add(s.x, s.y, w, left);
-        e.squares += w * left * left;
-        e.count += share[k];
-    }
-    sums.hand_over();
-    return e;
-}
-
-std::optional<SmoothMap> SmoothFit::solve(const SmoothMap& plane, const Equations& e,
-                                          const Smoothness& smoothness) const {
+std::optional<Eigen::VectorXd> coefficients_of(const Equations& e, const Lattice& lattice,
+                                               const Smoothness& smoothness) {
     const Eigen::LLT<Eigen::MatrixXd> solver(e.normal +
-                                             smoothness.penalty * bending(empty_, e.normal, smoothness.order));
+                                             smoothness.penalty * bending(lattice, e.normal, smoothness.order));
     if (solver.info() != Eigen::Success) return std::nullopt;
-    const Eigen::VectorXd c = solver.solve(e.right);
+    Eigen::VectorXd c = solver.solve(e.right);
     if (!c.allFinite()) return std::nullopt;
-    SmoothMap map = plane;
-    map.lattice = empty_;
-    for (std::size_t i = 0; i < map.lattice.coefficients.size(); ++i)
-        map.lattice.coefficients[i] = static_cast<float>(c[static_cast<Eigen::Index>(i)]);
-    return map;
+    return c;
 }
 
-std::vector<float> SmoothFit::left_by(const SmoothMap& map, const std::vector<LevelSample>& samples) const {
-    std::vector<float> out;
+/// Values, cell by cell of the lattice so that a small matrix stays at hand while they are summed up.
+std::vector<Placed> placed(const std::vector<LevelSample>& samples, const SmoothMap& plane, const Canvas& canvas,
+                           const Lattice& lattice) {
+    std::vector<Placed> out;
+    out.reserve(samples.size());
     for (const LevelSample& s : samples)
-        out.push_back(static_cast<float>(s.value - on_plane(map, canvas_, s) -
-                                         (map.lattice.empty() ? 0 : map.lattice.at(s.x, s.y))));
+        out.push_back({lattice.basis_at(s.x, lattice.columns), lattice.basis_at(s.y, lattice.rows),
+                       s.value - on_plane(plane, canvas, s), s.weight});
+    std::stable_sort(out.begin(), out.end(), [](const Placed& a, const Placed& b) {
+        return std::pair(a.y.first, a.x.first) < std::pair(b.y.first, b.x.first);
+    });
     return out;
 }
 
-/// Told from a map that follows whatever is smooth at all: against a stiff one a lamp's glow would be an outlier.
-std::vector<double> SmoothFit::without_outliers(const std::vector<LevelSample>& samples, const SmoothMap& plane) const {
-    std::vector<double> share(samples.size(), 1);
+/// What a surface leaves of the values, in units of their errors.
+std::vector<float> left_by(const Eigen::VectorXd& coefficients, const Lattice& lattice,
+                           const std::vector<Placed>& samples) {
+    std::vector<float> out;
+    out.reserve(samples.size());
+    for (const Placed& p : samples) {
+        double sum = 0;
+        for (int b = 0; b < 4; ++b) {
+            const double* c = coefficients.data() + (p.y.first + b) * lattice.columns + p.x.first;
+            double line = 0;
+            for (std::size_t a = 0; a < 4; ++a)
+                line += p.x.weights[a] * c[a];
+            sum += p.y.weights[static_cast<std::size_t>(b)] * line;
+        }
+        out.push_back(static_cast<float>((p.left - sum) * std::sqrt(p.weight)));
+    }
+    return out;
+}
+
+/// The equations of all that are no outliers, told from a map that follows whatever is smooth at all: against a stiff
+/// one a lamp's glow would be an outlier.
+Equations equations_without_outliers(const std::vector<Placed>& samples, const Lattice& lattice) {
     constexpr double kFlexible = 1e-2;
     constexpr float kOutlier = 5; // sigma
     constexpr int kRounds = 3;
+    const int n = lattice.columns * lattice.rows;
+    Equations e{Eigen::MatrixXd::Zero(n, n), Eigen::VectorXd::Zero(n), 0, 0};
+    CellSums sums(lattice, e);
+    std::vector<char> counts(samples.size(), 1);
+    for (const Placed& p : samples)
+        sums.add(p, 1);
+    sums.hand_over();
     for (int round = 0; round < kRounds; ++round) {
-        const auto map = solve(plane, equations(samples, plane, share), {2, kFlexible});
-        if (!map) break;
-        std::vector<float> residuals = left_by(*map, samples);
-        for (std::size_t k = 0; k < residuals.size(); ++k)
-            residuals[k] *= static_cast<float>(std::sqrt(samples[k].weight));
+        const auto c = coefficients_of(e, lattice, {2, kFlexible});
+        if (!c) break;
+        const std::vector<float> residuals = left_by(*c, lattice, samples);
         std::vector<float> sorted = residuals;
         const float centre = median_in_place(sorted), limit = kOutlier * mad_sigma_in_place(sorted, centre);
-        for (std::size_t k = 0; k < residuals.size(); ++k)
-            share[k] = std::abs(residuals[k] - centre) <= limit ? 1 : 0;
+        bool changed = false;
+        for (std::size_t k = 0; k < samples.size(); ++k) {
+            const char now = std::abs(residuals[k] - centre) <= limit ? 1 : 0;
+            if (now == counts[k]) continue;
+            sums.add(samples[k], now - counts[k]);
+            counts[k] = now;
+            changed = true;
+        }
+        if (!changed) break;
+        sums.hand_over();
     }
-    return share;
+    return e;
 }
+
+} // namespace
 
 Smoothness SmoothFit::choose(const std::vector<LevelSample>& samples) const {
     constexpr std::size_t kLeast = 24;
     Smoothness best;
     if (samples.size() < kLeast) return best;
     const SmoothMap plane = fit_plane(samples, canvas_);
-    const std::vector<double> share = without_outliers(samples, plane);
+    const Equations e = equations_without_outliers(placed(samples, plane, canvas_, empty_), empty_);
     double least = std::numeric_limits<double>::infinity();
     constexpr double kCost = 2.4; // of a parameter
-    const Equations e = equations(samples, plane, share);
     for (const int order : {2, 3}) {
         const PenaltyPath path(e.normal, e.right, bending(empty_, e.normal, order));
         if (!path.sound()) continue;
@@ -270,7 +301,14 @@ Smoothness SmoothFit::choose(const std::vector<LevelSample>& samples) const {
 SmoothMap SmoothFit::fit(const std::vector<LevelSample>& samples, const Smoothness& smoothness) const {
     const SmoothMap plane = fit_plane(samples, canvas_);
     if (smoothness.plane() || samples.empty()) return plane;
-    return solve(plane, equations(samples, plane, without_outliers(samples, plane)), smoothness).value_or(plane);
+    const Equations e = equations_without_outliers(placed(samples, plane, canvas_, empty_), empty_);
+    const auto c = coefficients_of(e, empty_, smoothness);
+    if (!c) return plane;
+    SmoothMap map = plane;
+    map.lattice = empty_;
+    for (std::size_t i = 0; i < map.lattice.coefficients.size(); ++i)
+        map.lattice.coefficients[i] = static_cast<float>((*c)[static_cast<Eigen::Index>(i)]);
+    return map;
 }
 
 } // namespace kasane

@@ -4,7 +4,6 @@
 #include <kasane/geometry/canvas.hpp>
 #include <kasane/normalization/level_map.hpp>
 
-#include <optional>
 #include <vector>
 
 namespace kasane {
@@ -45,13 +44,6 @@ public:
     SmoothMap fit(const std::vector<LevelSample>& samples, const Smoothness& smoothness) const;
 
 private:
-    struct Equations;
-    Equations equations(const std::vector<LevelSample>& samples, const SmoothMap& plane,
-                        const std::vector<double>& share) const;
-    std::optional<SmoothMap> solve(const SmoothMap& plane, const Equations& equations,
-                                   const Smoothness& smoothness) const;
-    std::vector<float> left_by(const SmoothMap& map, const std::vector<LevelSample>& samples) const;
-    std::vector<double> without_outliers(const std::vector<LevelSample>& samples, const SmoothMap& plane) const;
     Canvas canvas_;
     Lattice empty_;
 };

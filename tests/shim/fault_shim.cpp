@@ -111,6 +111,11 @@ ssize_t write(int fd, const void* from, size_t n) {
     if (fails("write", fd)) return errno = ENOSPC, -1;
     return real(fd, from, n);
 }
+ssize_t pwrite(int fd, const void* from, size_t n, off_t at) {
+    static const auto real = next<ssize_t (*)(int, const void*, size_t, off_t)>("pwrite");
+    if (fails("write", fd)) return errno = ENOSPC, -1;
+    return real(fd, from, n, at);
+}
 ssize_t pwrite64(int fd, const void* from, size_t n, off64_t at) {
     static const auto real = next<ssize_t (*)(int, const void*, size_t, off64_t)>("pwrite64");
     if (fails("write", fd)) return errno = ENOSPC, -1;
