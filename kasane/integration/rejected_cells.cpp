@@ -86,11 +86,16 @@ std::vector<RejectedCells> RejectedCellCounts::shares() const {
         const double density =
             pixel_density(frame.planes.front().to_frame, frame.source->width(), frame.source->height());
         const double whole = static_cast<double>(f.cell) * f.cell * static_cast<double>(frame.planes.size()) / density;
+        constexpr std::size_t kMost = std::numeric_limits<std::uint16_t>::max();
+        std::vector<std::uint8_t> share; // by the count, up to a whole cell
+        for (std::size_t n = 0; n == 0 || (n <= kMost && static_cast<double>(n) < whole + 1); ++n)
+            share.push_back(static_cast<std::uint8_t>(
+                std::lround(RejectedCells::kUnit * std::min(1.0, static_cast<double>(n) / whole))));
         const auto share_of = [&](const std::vector<std::uint16_t>& counts) {
-            std::vector<std::uint8_t> shares;
-            for (const std::uint16_t n : counts)
-                shares.push_back(static_cast<std::uint8_t>(
-                    std::lround(RejectedCells::kUnit * std::min(1.0, static_cast<double>(n) / whole))));
+            std::vector<std::uint8_t> shares(counts.size());
+            std::transform(counts.begin(), counts.end(), shares.begin(), [&](std::uint16_t n) {
+                return share[std::min<std::size_t>(n, share.size() - 1)];
+            });
             return shares;
         };
         out.push_back({f.cell, f.columns, f.rows, share_of(f.low), share_of(f.high)});

@@ -10,6 +10,7 @@
 #include <algorithm>
 #include <cmath>
 #include <fmt/format.h>
+#include <functional>
 #include <map>
 
 namespace fs = std::filesystem;
@@ -157,9 +158,9 @@ void hand_out(const GradedProject& project, const std::vector<ShownLight>& shown
     }
 }
 
-/// The master lights, and lights that are shown, several at once.
-void look_at_pixels(const GradedProject* graded, const fs::path& output, const Context& context,
-                    ProjectResult& result) {
+/// What a page says of the master lights that there are, several at once, while `meanwhile` goes on.
+void look_at_masters(const fs::path& output, const Context& context, ProjectResult& result,
+                     const std::function<void()>& meanwhile) {
     std::vector<const StackReport*> made;
     std::uint64_t largest = 1; // bytes of a plane
     for (const StackReport& s : result.run.stacks) {
@@ -171,27 +172,42 @@ void look_at_pixels(const GradedProject* graded, const fs::path& output, const C
                                             static_cast<std::uint64_t>(reader->height()));
         });
     }
-    std::vector<ShownLight> shown;
-    for (std::size_t k = 0; graded && k < graded->report.stacks.size(); ++k)
-        choose_lights(*graded, k, shown);
     result.masters.resize(made.size());
     constexpr std::uint64_t kHeld = 3; // planes, with what finding stars takes
     context.workers.for_each(
-        made.size() + shown.size(),
+        1 + made.size(),
         [&](std::size_t k) {
-            if (k < made.size()) {
-                MasterLook& look = result.masters[k];
-                const auto trouble = trouble_of([&] { look = look_at(output / made[k]->file, *made[k], context); });
-                if (trouble) look = {.stack = made[k]->name, .trouble = *trouble};
-                context.progress.advance(1);
-                return;
-            }
-            ShownLight& l = shown[k - made.size()];
-            l.trouble = trouble_of([&] { l.picture = graded->picture(l.stack, l.frame, {}, l.raw); });
-            context.progress.advance(1);
+            if (k == 0) return meanwhile();
+            const StackReport& s = *made[k - 1];
+            MasterLook& look = result.masters[k - 1];
+            const auto trouble = trouble_of([&] { look = look_at(output / s.file, s, context); });
+            if (trouble) look = {.stack = s.name, .trouble = *trouble};
         },
         context.memory.fitting(kHeld * largest, context.workers.threads()));
-    if (graded) hand_out(*graded, shown, result);
+    context.progress.advance(static_cast<std::int64_t>(made.size()));
+}
+
+/// Lights that are shown, several at once.
+void look_at_lights(const GradedProject& graded, const Context& context, ProjectResult& result) {
+    std::vector<ShownLight> shown;
+    for (std::size_t k = 0; k < graded.report.stacks.size(); ++k)
+        choose_lights(graded, k, shown);
+    std::uint64_t largest = 1; // bytes of one, all planes
+    for (const ShownLight& l : shown) {
+        const FrameGrade& f = graded.report.stacks[l.stack].frames[l.frame];
+        if (f.measures)
+            largest = std::max(largest, 3 * sizeof(float) * static_cast<std::uint64_t>(f.measures->width) *
+                                            static_cast<std::uint64_t>(f.measures->height));
+    }
+    context.workers.for_each(
+        shown.size(),
+        [&](std::size_t k) {
+            ShownLight& l = shown[k];
+            l.trouble = trouble_of([&] { l.picture = graded.picture(l.stack, l.frame, {}, l.raw); });
+            context.progress.advance(1);
+        },
+        context.memory.fitting(largest, context.workers.threads()));
+    hand_out(graded, shown, result);
 }
 
 std::vector<FileGroup> groups_of(const std::vector<Exposure>& exposures) {
@@ -250,19 +266,22 @@ ProjectResult look_at_result(const RunOptions& options, RunReport run, const Con
             result.left_out.push_back(fmt::format("{}: {}", what, e.what()));
         }
     };
-    try_to("whether all is up to date", [&] {
-        for (const ResultStatus& s : project_status(options, context).results)
-            if (s.state == ResultStatus::State::stale || s.state == ResultStatus::State::missing)
-                result.stale.push_back(fmt::format("{} is {}{}", s.name, state_name(s.state),
-                                                   s.reasons.empty() ? "" : ": " + s.reasons.front()));
-    });
-    try_to("which files are what", [&] { result.files = groups_of(scan_project(options, context).scan.exposures); });
-    try_to("how the lights were registered", [&] { result.registration = align_project(options, context); });
     GradeOptions grading;
     grading.run = options;
     std::optional<GradedProject> graded;
-    try_to("the lights", [&] { graded.emplace(grading, context); });
-    look_at_pixels(graded ? &*graded : nullptr, output, context, result);
+    look_at_masters(output, context, result, [&] {
+        try_to("whether all is up to date", [&] {
+            for (const ResultStatus& s : project_status(options, context).results)
+                if (s.state == ResultStatus::State::stale || s.state == ResultStatus::State::missing)
+                    result.stale.push_back(fmt::format("{} is {}{}", s.name, state_name(s.state),
+                                                       s.reasons.empty() ? "" : ": " + s.reasons.front()));
+        });
+        try_to("which files are what",
+               [&] { result.files = groups_of(scan_project(options, context).scan.exposures); });
+        try_to("how the lights were registered", [&] { result.registration = align_project(options, context); });
+        try_to("the lights", [&] { graded.emplace(grading, context); });
+    });
+    if (graded) look_at_lights(*graded, context, result);
     context.progress.end();
     return result;
 }
