@@ -280,6 +280,30 @@ int main(int argc, char** argv) {
             integrate(through_lens, {w, h}, {1000}, context);
         },
         5);
+    // A square that the frames show whole however they are turned.
+    const int side = static_cast<int>(0.68 * std::min(w, h));
+    const auto turned_by = [&](double degrees) {
+        const double c = std::cos(degrees * M_PI / 180), s = std::sin(degrees * M_PI / 180), half = 0.5 * (side - 1);
+        std::vector<StackFrame> out = few;
+        for (StackFrame& f : out)
+            for (StackPlane& p : f.planes)
+                p.to_frame = p.to_frame.after(
+                    {c, -s, 0.5 * (w - 1) - c * half + s * half, s, c, 0.5 * (h - 1) - s * half - c * half});
+        return out;
+    };
+    const std::vector<StackFrame> square = turned_by(0), turned = turned_by(37);
+    run(
+        "integrate_12_of_a_square",
+        [&] {
+            integrate(square, {side, side}, {1000}, context);
+        },
+        5);
+    run(
+        "integrate_12_turned",
+        [&] {
+            integrate(turned, {side, side}, {1000}, context);
+        },
+        5);
     run(
         "drizzle_12_two_threads",
         [&] {
@@ -326,6 +350,10 @@ int main(int argc, char** argv) {
     if (t.contains("integrate_12_two_threads") && t.contains("integrate_12_through_a_lens"))
         rows.push_back({"P1", "integrate through a lens over the same without",
                         t["integrate_12_through_a_lens"] / t["integrate_12_two_threads"], "x", 1.1, false});
+
+    if (t.contains("integrate_12_of_a_square") && t.contains("integrate_12_turned"))
+        rows.push_back({"P1", "integrate a square of frames turned by 37 degrees over the same of guided ones",
+                        t["integrate_12_turned"] / t["integrate_12_of_a_square"], "x", 1.3, false});
 
     if (t.contains("integrate_12_two_threads") && t.contains("drizzle_12_two_threads"))
         rows.push_back({"drizzle", "drizzle onto pixels twice as fine over integrating the same frames",

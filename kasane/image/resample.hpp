@@ -25,6 +25,10 @@ struct ResampleOptions {
     float ringing_left = 0;
     /// Of the source, or null: with them ringing is looked for only where something rises. The result is the same.
     const Peaks* peaks = nullptr;
+    /// Neighbours among the positions lie in other rows, or far apart: each has its own 36 pixels looked up, instead of
+    /// whole vectors of neighbours sharing rows. The result is the same but for the last bits: what asks for it must
+    /// not depend on where a row of positions begins.
+    bool apart = false;
 };
 
 /// Where to interpolate: position i is (column[i] + fraction_x[i], row[i] + fraction_y[i]), fractions in [0, 1]. Whole

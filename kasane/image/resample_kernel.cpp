@@ -201,6 +201,42 @@ HWY_INLINE bool stepped(D d, View<const float> source, const Weights<V>& both, c
     return false;
 }
 
+#if HWY_MAX_BYTES >= 32
+/// Where each lane has its 36 pixels elsewhere: six rows of a lane are loaded and summed up as one vector, a sum for
+/// each column; these then change places so that lanes are positions again.
+template <class D, class V = hn::Vec<D>>
+HWY_INLINE V taps_apart(D d, View<const float> source, const std::int32_t* index, const Weights<V>& w) {
+    const hn::FixedTag<float, 8> row;
+    const hn::Half<decltype(row)> half;
+    const hn::Repartition<double, decltype(half)> pair; // of floats, moved as one
+    constexpr std::size_t kMostLanes = HWY_MAX_BYTES / sizeof(float), kFirst = 4, kLast = kLanczosTaps - kFirst;
+    HWY_ALIGN float of_rows[kLanczosTaps][kMostLanes], first[kFirst * kMostLanes], last[kLast * kMostLanes];
+    for (int j = 0; j < kLanczosTaps; ++j)
+        hn::Store(w.y[j], d, of_rows[j]);
+    const auto six = hn::FirstN(row, kLanczosTaps);
+    const auto columns_of = [&](std::size_t lane) {
+        const float* from = source.data + index[lane];
+        auto sums = hn::Mul(hn::Set(row, of_rows[0][lane]), hn::MaskedLoad(six, row, from));
+        for (int j = 1; j < kLanczosTaps; ++j)
+            sums = hn::MulAdd(hn::Set(row, of_rows[j][lane]), hn::MaskedLoad(six, row, from + j * source.stride), sums);
+        hn::Store(hn::LowerHalf(half, sums), half, first + kFirst * lane);
+        return hn::BitCast(pair, hn::UpperHalf(half, sums));
+    };
+    const std::size_t lanes = hn::Lanes(d);
+    for (std::size_t k = 0; k < lanes; k += 2) {
+        const auto one = columns_of(k), other = columns_of(k + 1);
+        hn::Store(hn::BitCast(half, hn::InterleaveLower(pair, one, other)), half, last + kLast * k);
+    }
+    V column[kLanczosTaps];
+    hn::LoadInterleaved4(d, first, column[0], column[1], column[2], column[3]);
+    hn::LoadInterleaved2(d, last, column[4], column[5]);
+    V sum = hn::Mul(w.x[0], column[0]);
+    for (int i = 1; i < kLanczosTaps; ++i)
+        sum = hn::MulAdd(w.x[i], column[i], sum);
+    return sum;
+}
+#endif
+
 void Resample(View<const float> source, const Positions& at, float* out, const ResampleOptions& options,
               const Coefficients& c) {
     const hn::ScalableTag<float> d;
@@ -217,6 +253,7 @@ void Resample(View<const float> source, const Positions& at, float* out, const R
     const auto ramp = hn::Iota(di, 0);
     HWY_ALIGN std::int32_t part_column[kMostLanes], part_row[kMostLanes];
     HWY_ALIGN float part_x[kMostLanes], part_y[kMostLanes], part_out[kMostLanes];
+    const bool apart = options.apart && HWY_MAX_BYTES >= 32; // else as all others
 
     for (int next = 0; next < at.count; next += lanes) {
         // The last vector ends with the last position: some of it is done twice.
@@ -247,7 +284,32 @@ void Resample(View<const float> source, const Positions& at, float* out, const R
             const int u0 = hn::GetLane(first_column), v0 = hn::GetLane(first_row);
             const Weights<V> both{wx, wy};
             const bool one_row = hn::AllTrue(di, hn::Eq(first_row, hn::Set(di, v0)));
-            if (one_row && hn::AllTrue(di, hn::Eq(first_column, hn::Add(hn::Set(di, u0), ramp)))) {
+            const auto box_of_all = [&] {
+                return TapBox(peaks, hn::GetLane(hn::MinOfLanes(di, first_column)),
+                              hn::GetLane(hn::MinOfLanes(di, first_row)), hn::GetLane(hn::MaxOfLanes(di, first_column)),
+                              hn::GetLane(hn::MaxOfLanes(di, first_row)));
+            };
+            const auto index = hn::Add(hn::Mul(first_row, stride), first_column);
+            const auto load_any = [&](std::ptrdiff_t o) { return hn::GatherIndex(d, source.data + o, index); };
+            const auto highest = [&] { return highest_tap(d, source.stride, load_any); };
+            if (apart) {
+#if HWY_MAX_BYTES >= 32
+                HWY_ALIGN std::int32_t index_of[kMostLanes];
+                hn::Store(index, di, index_of);
+                result = taps_apart(d, source, index_of, both);
+                // What rings lies below the floor, and something above it by the contrast.
+                const TapBox box = box_of_all();
+                const V least = hn::Add(result, hn::Add(ringing.left, ringing.contrast));
+                const auto may_ring = [&](float bound) { return !hn::AllFalse(d, hn::Gt(hn::Set(d, bound), least)); };
+                if (HWY_UNLIKELY(may_ring(box.coarse()) && may_ring(box.fine()))) {
+                    const std::ptrdiff_t near = 2 * source.stride + 2;
+                    const V floor4 =
+                        hn::Min(hn::Min(load_any(near), load_any(near + 1)),
+                                hn::Min(load_any(near + source.stride), load_any(near + source.stride + 1)));
+                    result = clamp_ringing(d, result, floor4, ringing, box, highest);
+                }
+#endif
+            } else if (one_row && hn::AllTrue(di, hn::Eq(first_column, hn::Add(hn::Set(di, u0), ramp)))) {
                 const float* first = source.row(v0) + u0;
                 const TapBox box(peaks, u0, v0, u0 + lanes - 1, v0);
                 result = gather_taps(d, source.stride, both, ringing, box,
@@ -258,14 +320,9 @@ void Resample(View<const float> source, const Positions& at, float* out, const R
                 result = gather_taps(d, source.stride, both, ringing, box,
                                      [&](std::ptrdiff_t o) { return hn::Reverse(d, hn::LoadU(d, first + o)); });
             } else {
-                const TapBox box(
-                    peaks, hn::GetLane(hn::MinOfLanes(di, first_column)), hn::GetLane(hn::MinOfLanes(di, first_row)),
-                    hn::GetLane(hn::MaxOfLanes(di, first_column)), hn::GetLane(hn::MaxOfLanes(di, first_row)));
-                const auto index = hn::Add(hn::Mul(first_row, stride), first_column);
-                const auto load = [&](std::ptrdiff_t o) { return hn::GatherIndex(d, source.data + o, index); };
-                const auto highest = [&] { return highest_tap(d, source.stride, load); };
+                const TapBox box = box_of_all();
                 if (!stepped(d, source, both, ringing, box, first_column, first_row, highest, &result))
-                    result = gather_taps(d, source.stride, both, ringing, box, load);
+                    result = gather_taps(d, source.stride, both, ringing, box, load_any);
             }
             result = hn::IfThenElse(hn::RebindMask(d, outside), nodata, result);
         }

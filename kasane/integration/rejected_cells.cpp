@@ -93,9 +93,8 @@ std::vector<RejectedCells> RejectedCellCounts::shares() const {
                 std::lround(RejectedCells::kUnit * std::min(1.0, static_cast<double>(n) / whole))));
         const auto share_of = [&](const std::vector<std::uint16_t>& counts) {
             std::vector<std::uint8_t> shares(counts.size());
-            std::transform(counts.begin(), counts.end(), shares.begin(), [&](std::uint16_t n) {
-                return share[std::min<std::size_t>(n, share.size() - 1)];
-            });
+            std::transform(counts.begin(), counts.end(), shares.begin(),
+                           [&](std::uint16_t n) { return share[std::min<std::size_t>(n, share.size() - 1)]; });
             return shares;
         };
         out.push_back({f.cell, f.columns, f.rows, share_of(f.low), share_of(f.high)});

@@ -61,6 +61,16 @@ void for_each_touched(const Transform& to_frame, int x, int y, const Region& reg
         }
 }
 
+/// Whether what lies side by side on the canvas lies apart in the frame, which is turned, or of another scale. Told
+/// from the middle of the frame alone, so that all of it is interpolated alike.
+bool lie_apart(const Transform& to_frame, const Region& frame) {
+    const Point middle = to_frame.unmap({0.5 * frame.width, 0.5 * frame.height});
+    if (!std::isfinite(middle.x)) return false;
+    const Affine near = to_frame.at(middle);
+    constexpr double kRows = 0.05, kColumns = 0.07; // from one pixel to the next: from there on it is faster so
+    return std::abs(near.d) > kRows || std::abs(std::abs(near.a) - 1) > kColumns;
+}
+
 /// What a pixel to the left of a sample and above it has among those that the sample is made of.
 constexpr std::uint8_t kFar = 1, kNear = 2; // a saturated one among the sixteen nearest; among the four
 
@@ -112,6 +122,7 @@ void Resampler::resample(const StackFrame& frame, const Region& region, double r
     std::array<std::int64_t, kChunk> u{}, v{};
     for (std::size_t p = 0; p < out.size(); ++p) {
         const Transform t = to_plane(frame, p);
+        const bool apart = lie_apart(t, view.bounds());
         Transform::Patches patches;
         const auto contrast = static_cast<float>(ringing_sigmas * frame.planes[p].noise);
         constexpr double kLeft = 0.4; // sigma of the frame's noise
@@ -149,7 +160,7 @@ void Resampler::resample(const StackFrame& frame, const Region& region, double r
                     split_positions(v.data(), count, box.y, row.data(), fy.data());
                 }
                 resample_lanczos3(source[p], {column.data(), row.data(), fx.data(), fy.data(), n}, out[p].row(y) + x,
-                                  {contrast, left, &peaks_});
+                                  {contrast, left, &peaks_, apart});
                 if (looked_for) take_saturated({x, y, n, 1}, even.has_value(), out[p].row(y) + x);
             }
             if (along.row) along.row(p, y);

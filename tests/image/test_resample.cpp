@@ -56,9 +56,10 @@ TEST_CASE("The vectorised interpolation agrees with the formula on every kind of
                                                         {22.9, 30.97, 1.0, 0.07},   // up to the right edge
                                                         {-4.0, -3.0, 1.3, 0.9}}));  // partly outside
     const Path path = line(u, v, du, dv, 59);
+    const bool apart = GENERATE(false, true);
     on_every_instruction_set([&] {
         std::vector<float> out(59, -1);
-        resample_lanczos3(image.plane(), path.positions(), out.data());
+        resample_lanczos3(image.plane(), path.positions(), out.data(), {.apart = apart});
         for (int i = 0; i < 59; ++i) {
             const float expected = resample_lanczos3_reference(image.plane(), u + i * du, v + i * dv);
             if (std::isnan(expected))
@@ -66,6 +67,27 @@ TEST_CASE("The vectorised interpolation agrees with the formula on every kind of
             else
                 CHECK(out[static_cast<std::size_t>(i)] ==
                       Approx(expected).margin(1e-3)); // float sums of 36 terms about 100
+        }
+    });
+}
+
+TEST_CASE("What is interpolated at a place does not depend on what is beside it") {
+    Image image = noise_image(90, 70);
+    image(40, 35) = 9000;
+    const auto [du, dv] = GENERATE(table<double, double>({{1.0, 0.004}, {0.8, 0.55}, {0.02, 0.9}}));
+    const bool apart = GENERATE(false, true);
+    const Path path = line(12.3, 6.1, du, dv, 60);
+    on_every_instruction_set([&] {
+        std::vector<float> whole(60);
+        resample_lanczos3(image.plane(), path.positions(), whole.data(), {.ringing_contrast = 80, .apart = apart});
+        for (const int from : {1, 7, 13, 30}) {
+            const Positions p = path.positions();
+            std::vector<float> part(static_cast<std::size_t>(60 - from));
+            resample_lanczos3(image.plane(),
+                              {p.column + from, p.row + from, p.fraction_x + from, p.fraction_y + from, 60 - from},
+                              part.data(), {.ringing_contrast = 80, .apart = apart});
+            for (std::size_t i = 0; i < part.size(); ++i)
+                REQUIRE(part[i] == whole[i + static_cast<std::size_t>(from)]);
         }
     });
 }
@@ -94,26 +116,30 @@ TEST_CASE("The six weights sum to one and mirror") {
 }
 
 TEST_CASE("Ringing beside a steep star is clamped, noise is not") {
+    const bool apart = GENERATE(false, true);
+    const auto held = [&](float contrast, float left = 0) {
+        return ResampleOptions{.ringing_contrast = contrast, .ringing_left = left, .apart = apart};
+    };
     Image image(60, 60, 1, 100.0f);
     image(30, 30) = 20000; // as steep as it gets
     std::vector<float> plain(40), clamped(40);
     const Path path = line(10.5, 30.5, 1, 0, 40);
-    resample_lanczos3(image.plane(), path.positions(), plain.data());
-    resample_lanczos3(image.plane(), path.positions(), clamped.data(), {.ringing_contrast = 200});
+    resample_lanczos3(image.plane(), path.positions(), plain.data(), {.apart = apart});
+    resample_lanczos3(image.plane(), path.positions(), clamped.data(), held(200));
     CHECK(*std::min_element(plain.begin(), plain.end()) < -1000);
     CHECK(*std::min_element(clamped.begin(), clamped.end()) == Approx(100).margin(0.01));
     CHECK(*std::max_element(clamped.begin(), clamped.end()) == *std::max_element(plain.begin(), plain.end()));
 
     // What may be left of it is, and no more.
-    resample_lanczos3(image.plane(), path.positions(), clamped.data(), {200, 5});
+    resample_lanczos3(image.plane(), path.positions(), clamped.data(), held(200, 5));
     CHECK(*std::min_element(clamped.begin(), clamped.end()) == Approx(95).margin(0.01));
     for (int i = 0; i < 40; ++i)
         CHECK(clamped[static_cast<std::size_t>(i)] ==
               Approx(resample_lanczos3_reference(image.plane(), 10.5 + i, 30.5, {200, 5})).margin(0.02));
 
     const Image noise = noise_image(60, 60);
-    resample_lanczos3(noise.plane(), path.positions(), plain.data());
-    resample_lanczos3(noise.plane(), path.positions(), clamped.data(), {.ringing_contrast = 200});
+    resample_lanczos3(noise.plane(), path.positions(), plain.data(), {.apart = apart});
+    resample_lanczos3(noise.plane(), path.positions(), clamped.data(), held(200));
     CHECK(plain == clamped);
 }
 
@@ -121,7 +147,8 @@ TEST_CASE("No data spreads to every position whose neighbourhood holds it, and n
     Image image = noise_image(40, 40);
     image(20, 20) = std::numeric_limits<float>::quiet_NaN();
     std::vector<float> out(30);
-    resample_lanczos3(image.plane(), line(5.5, 20.5, 1, 0, 30).positions(), out.data());
+    const bool apart = GENERATE(false, true);
+    resample_lanczos3(image.plane(), line(5.5, 20.5, 1, 0, 30).positions(), out.data(), {.apart = apart});
     for (int i = 0; i < 30; ++i) {
         const int first_tap = 5 + i - 2;
         CHECK(std::isnan(out[static_cast<std::size_t>(i)]) == (first_tap <= 20 && 20 <= first_tap + 5));
@@ -150,14 +177,18 @@ TEST_CASE("Peaks bound every rectangle, and with them ringing is clamped to the 
                                                       std::min(89, top + Peaks::kNearRows - 1)));
     CHECK(peaks.near(80, 32) < 200);
     std::size_t clamped = 0;
+    const bool apart = GENERATE(false, true);
     on_every_instruction_set([&] {
         for (int y = 3; y < 86; ++y)
             for (const auto& [dx, dy] : {std::pair(1.0, 0.0), std::pair(0.999, 0.013), std::pair(0.5, 0.01)}) {
                 const Path path = line(2.4, y + 0.37, dx, dy, 117);
                 std::vector<float> plain(117), with(117), without(117);
-                resample_lanczos3(image.plane(), path.positions(), plain.data());
-                resample_lanczos3(image.plane(), path.positions(), without.data(), {.ringing_contrast = 400});
-                resample_lanczos3(image.plane(), path.positions(), with.data(), {400, 0, &peaks});
+                ResampleOptions o{.apart = apart};
+                resample_lanczos3(image.plane(), path.positions(), plain.data(), o);
+                o.ringing_contrast = 400;
+                resample_lanczos3(image.plane(), path.positions(), without.data(), o);
+                o.peaks = &peaks;
+                resample_lanczos3(image.plane(), path.positions(), with.data(), o);
                 for (std::size_t i = 0; i < 117; ++i) {
                     const bool same = with[i] == without[i] || (std::isnan(with[i]) && std::isnan(without[i]));
                     REQUIRE(same);
