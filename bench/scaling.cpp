@@ -54,8 +54,8 @@ double run_time(const fs::path& folder, const Context& context) {
 void take_some(const fs::path& from, const fs::path& to, int count) {
     std::vector<fs::path> files;
     for (const auto& entry : fs::recursive_directory_iterator(from))
-        if (entry.path().extension() == ".fits" && entry.path().string().find("kasane") == std::string::npos)
-            files.push_back(entry.path());
+        if (entry.path().extension() == ".fits") files.push_back(entry.path());
+    if (files.empty()) throw std::runtime_error("there are no lights to take");
     std::sort(files.begin(), files.end());
     fs::create_directories(to);
     // From all of the nights, so that they are like the whole.

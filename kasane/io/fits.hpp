@@ -1,5 +1,5 @@
-// FITS (FITS Standard 4.0, IAU FITS Working Group, 2018): headers and checksums through cfitsio, pixels through a
-// mapped file where they are stored plainly.
+// FITS (FITS Standard 4.0, IAU FITS Working Group, 2018): headers through cfitsio; pixels, where they are
+// stored plainly, read and written as whole pieces or through mapped memory.
 #pragma once
 
 #include <kasane/base/output_file.hpp>
