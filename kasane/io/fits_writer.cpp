@@ -51,10 +51,10 @@ private:
     int descriptor_, error_;
 };
 
-constexpr std::size_t kBlock = 2880; // bytes: headers and pixels fill whole ones
+constexpr std::size_t kFitsBlock = 2880; // bytes: headers and pixels fill whole ones
 
 std::uint64_t whole_blocks(std::uint64_t bytes) {
-    return (bytes + kBlock - 1) / kBlock * kBlock;
+    return (bytes + kFitsBlock - 1) / kFitsBlock * kFitsBlock;
 }
 
 /// A FITS file under construction: cfitsio makes the headers, in memory; pixels are turned to what a file holds piece
@@ -147,7 +147,7 @@ private:
         constexpr std::size_t kAtOnce = 256 << 10, kWord = 4; // bytes: what the processor keeps at hand
         const std::size_t row = u.row_bytes();
         const int most = 2 * static_cast<int>(std::max<std::size_t>(1, kAtOnce / 2 / row)); // whole words
-        std::vector<std::byte> piece(static_cast<std::size_t>(most) * row + kBlock);
+        std::vector<std::byte> piece(static_cast<std::size_t>(most) * row + kFitsBlock);
         FitsSum sum;
         for (int y = 0; y < u.rows(); y += most) {
             const int rows = std::min(most, u.rows() - y);
@@ -160,7 +160,7 @@ private:
                 std::fill_n(piece.begin() + static_cast<std::ptrdiff_t>(bytes), fill, std::byte{0});
                 bytes += fill;
             }
-            static_assert(kBlock % kWord == 0);
+            static_assert(kFitsBlock % kWord == 0);
             const auto all = std::span(std::as_const(piece)).first(bytes);
             sum.add(all);
             file.write(u.data + from, all);
