@@ -10,8 +10,10 @@
 #include <catch2/catch.hpp>
 #include <cmath>
 #include <cstring>
+#include <fitsio.h>
 #include <fmt/format.h>
 #include <fstream>
+#include <limits>
 
 using namespace kasane;
 using namespace kasane::test;
@@ -247,6 +249,47 @@ TEST_CASE("Counts with a unit come back as what they are worth") {
     CHECK(back(3, 1) == Approx(0.2));
     CHECK(std::abs(back(0, 0)) < 1e-6f);
     CHECK(read_plane(*open_fits(folder / "c.fits"))(0, 0) == 2.5f);
+}
+
+TEST_CASE("Images of any size are sound to cfitsio, which knows nothing of how they were written") {
+    const TemporaryFolder folder;
+    // Rows that are no whole words, pieces that are no whole blocks, a header that goes on in the next block.
+    const Image first = ramp(301, 205);
+    Image planes(37, 23, 3);
+    for (std::size_t i = 0; i < planes.pixels().size(); ++i)
+        planes.pixels()[i] = i % 11 == 5 ? std::numeric_limits<float>::quiet_NaN() : static_cast<float>(i) * -0.25f;
+    Raster<std::uint16_t> counts(33, 7);
+    for (std::size_t i = 0; i < counts.pixels().size(); ++i)
+        counts.pixels()[i] = static_cast<std::uint16_t>(i * 283);
+    FitsImage whole_numbers;
+    whole_numbers.name = "COUNTS";
+    whole_numbers.counts = counts.plane();
+    Header long_one;
+    for (int k = 0; k < 80; ++k)
+        long_one.set(fmt::format("KEY{}", k), static_cast<long long>(k), "a number");
+    const fs::path file = folder / "a.fits";
+    write_fits(file, {{first.plane(), long_one}, {planes.plane(), {}, "PLANES", 3}, whole_numbers});
+    CHECK(fs::file_size(file) % 2880 == 0);
+    int status = 0;
+    fitsfile* f = nullptr;
+    fits_open_diskfile(&f, file.c_str(), READONLY, &status);
+    REQUIRE(status == 0);
+    const auto read = [&](int hdu, std::size_t count) {
+        int data = 0, all = 0, any = 0;
+        std::vector<float> pixels(count);
+        fits_movabs_hdu(f, hdu, nullptr, &status);
+        fits_verify_chksum(f, &data, &all, &status);
+        fits_read_img(f, TFLOAT, 1, static_cast<LONGLONG>(count), nullptr, pixels.data(), &any, &status);
+        CHECK(status == 0);
+        CHECK((data == 1 && all == 1));
+        return pixels;
+    };
+    const auto a = read(1, first.pixels().size()), b = read(2, planes.pixels().size()),
+               c = read(3, counts.pixels().size());
+    CHECK(std::equal(a.begin(), a.end(), first.pixels().begin()));
+    CHECK(std::memcmp(b.data(), planes.pixels().data(), sizeof(float) * b.size()) == 0); // what is no number as well
+    CHECK(std::equal(c.begin(), c.end(), counts.pixels().begin()));
+    fits_close_file(f, &status);
 }
 
 TEST_CASE("A check sum is that of the standard, word by word, of any number of bytes") {
