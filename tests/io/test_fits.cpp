@@ -268,6 +268,8 @@ TEST_CASE("Images of any size are sound to cfitsio, which knows nothing of how t
     Header long_one;
     for (int k = 0; k < 80; ++k)
         long_one.set(fmt::format("KEY{}", k), static_cast<long long>(k), "a number");
+    for (const char* key : {"NAXIS", "NAXIS1", "BITPIX"}) // as a header that is handed on may say of other pixels
+        long_one.set(key, 16LL, "of another image");
     const fs::path file = folder / "a.fits";
     write_fits(file, {{first.plane(), long_one}, {planes.plane(), {}, "PLANES", 3}, whole_numbers});
     CHECK(fs::file_size(file) % 2880 == 0);
