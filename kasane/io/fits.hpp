@@ -30,9 +30,12 @@ struct FitsImage {
     double unit = 1;
 };
 
+/// Whether a keyword says how the pixels of a file are stored (NAXIS1, BITPIX, BZERO, DATASUM, ...).
+bool tells_layout(std::string_view key);
+
 /// Writes 32-bit float images (and those of counts) with CHECKSUM and DATASUM, safely (output_file.hpp): marked by a
-/// CREATOR card as Kasane's work, so that it can be replaced later, unless any file may be. Cards of a header that say
-/// how pixels lie (NAXIS1, BITPIX, ...) are left out: they are made anew. Throws OutputError, UsageError.
+/// CREATOR card as Kasane's work, so that it can be replaced later, unless any file may be. Cards that tell
+/// the layout are left out of a header: they are made anew. Throws OutputError, UsageError.
 void write_fits(const std::filesystem::path& file, const std::vector<FitsImage>& images, Over over = Over::own_work);
 
 /// Writes one 16-bit unsigned image (BZERO 32768), as cameras do. Throws OutputError.

@@ -57,13 +57,6 @@ std::uint64_t whole_blocks(std::uint64_t bytes) {
     return (bytes + kFitsBlock - 1) / kFitsBlock * kFitsBlock;
 }
 
-/// How the pixels lie is for the writer to say, whatever header is handed on.
-bool is_of_layout(const std::string& key) {
-    for (const char* own : {"SIMPLE", "XTENSION", "BITPIX", "EXTEND", "PCOUNT", "GCOUNT", "CHECKSUM", "DATASUM", "END"})
-        if (key == own) return true;
-    return key.starts_with("NAXIS") && key.find_first_not_of("0123456789", 5) == std::string::npos;
-}
-
 /// A FITS file under construction: cfitsio makes the headers, in memory; pixels are turned to what a file holds piece
 /// by piece, and everything is put where it belongs.
 class FitsOutput {
@@ -96,7 +89,7 @@ public:
         if (!name.empty())
             fits_update_key(headers_, TSTRING, "EXTNAME", const_cast<char*>(name.c_str()), nullptr, &status_);
         for (const Card& card : header.cards())
-            if (!is_of_layout(card.key)) write_card(card);
+            if (!tells_layout(card.key)) write_card(card);
         if (unit != 1) { // integers are stored, each worth so much
             constexpr double kOffset = 32768;
             double zero = kOffset * unit;
@@ -285,6 +278,13 @@ private:
 };
 
 } // namespace
+
+bool tells_layout(std::string_view key) {
+    for (const char* own : {"SIMPLE", "XTENSION", "BITPIX", "EXTEND", "PCOUNT", "GCOUNT", "BSCALE", "BZERO", "BLANK",
+                            "CHECKSUM", "DATASUM", "END"})
+        if (key == own) return true;
+    return key.starts_with("NAXIS") && key.find_first_not_of("0123456789", 5) == std::string_view::npos;
+}
 
 void write_fits(const std::filesystem::path& file, const std::vector<FitsImage>& images, Over over) {
     const auto write = [&](const std::filesystem::path& temporary) {

@@ -243,19 +243,25 @@ Equations equations_without_outliers(const std::vector<Placed>& samples, const L
     constexpr float kOutlier = 5; // sigma
     constexpr int kRounds = 3;
     const int n = lattice.columns * lattice.rows;
-    Equations e{Eigen::MatrixXd::Zero(n, n), Eigen::VectorXd::Zero(n), 0, 0};
-    CellSums sums(lattice, e);
     std::vector<char> counts(samples.size(), 1);
-    for (const Placed& p : samples)
-        sums.add(p, 1);
-    sums.hand_over();
+    const auto all_that_count = [&] {
+        Equations e{Eigen::MatrixXd::Zero(n, n), Eigen::VectorXd::Zero(n), 0, 0};
+        CellSums sums(lattice, e);
+        for (std::size_t k = 0; k < samples.size(); ++k)
+            if (counts[k]) sums.add(samples[k], 1);
+        sums.hand_over();
+        return e;
+    };
+    Equations e = all_that_count();
     for (int round = 0; round < kRounds; ++round) {
         const auto c = coefficients_of(e, lattice, {2, kFlexible});
         if (!c) break;
         const std::vector<float> residuals = left_by(*c, lattice, samples);
         std::vector<float> sorted = residuals;
         const float centre = median_in_place(sorted), limit = kOutlier * mad_sigma_in_place(sorted, centre);
+        const double before = e.squares;
         bool changed = false;
+        CellSums sums(lattice, e);
         for (std::size_t k = 0; k < samples.size(); ++k) {
             const char now = std::abs(residuals[k] - centre) <= limit ? 1 : 0;
             if (now == counts[k]) continue;
@@ -265,6 +271,8 @@ Equations equations_without_outliers(const std::vector<Placed>& samples, const L
         }
         if (!changed) break;
         sums.hand_over();
+        constexpr double kLeft = 1e-6; // so little is left of what was taken off that its rounding would show
+        if (!(e.squares > kLeft * before)) e = all_that_count();
     }
     return e;
 }

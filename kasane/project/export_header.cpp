@@ -1,6 +1,7 @@
 #include <kasane/project/export_header.hpp>
 
 #include <kasane/base/error.hpp>
+#include <kasane/io/fits.hpp>
 
 #include <algorithm>
 #include <set>
@@ -12,10 +13,8 @@ namespace kasane {
 namespace {
 
 bool tells_storage(const std::string& key) {
-    static const std::set<std::string> keys = {
-        "SIMPLE", "BITPIX",  "NAXIS",   "NAXIS1",  "NAXIS2",  "NAXIS3",   "EXTEND",   "BSCALE",   "BZERO",   "BLANK",
-        "END",    "DATAMIN", "DATAMAX", "EXTNAME", "DATASUM", "CHECKSUM", "ROWORDER", "CONTINUE", "LONGSTRN"};
-    return keys.count(key) > 0;
+    static const std::set<std::string> keys = {"DATAMIN", "DATAMAX", "EXTNAME", "ROWORDER", "CONTINUE", "LONGSTRN"};
+    return tells_layout(key) || keys.count(key) > 0;
 }
 
 /// What every file says of its format, and each is given anew.

@@ -22,7 +22,7 @@ namespace {
 // Seconds for a megapixel on one core of a usual machine, until a run here has shown its own. Of a frame: of a master,
 // measured, registered, judged, brought to one level, integrated; of a master light, beside its lights.
 constexpr double kMasterCost = 0.006, kMeasureCost = 0.0158, kRegisterCost = 0.0027, kJudgeCost = 0.0013;
-constexpr double kLevelCost = 0.004, kIntegrateCost = 0.0185, kDrizzleCost = 0.07;
+constexpr double kLevelCost = 0.0025, kIntegrateCost = 0.0185, kDrizzleCost = 0.07;
 constexpr double kFinishCost = 0.135, kReportCost = 0.09;
 constexpr double kWorthTiming = 1; // seconds of work below which nothing can be learnt of the speed
 

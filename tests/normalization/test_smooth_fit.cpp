@@ -89,6 +89,20 @@ TEST_CASE("Outliers have no say") {
         CHECK(at(m, x, 400) == Approx(bend(x, 400)).margin(0.5));
 }
 
+TEST_CASE("A value beyond all bounds leaves no trace, not even by its rounding") {
+    const auto bend = [](double x, double y) { return 8 * std::sin(x / 300) + 0.01 * y; };
+    const SmoothFit fit(kCanvas, 64);
+    auto far = samples_of(bend, 0.3, 9), farther = far;
+    far[100].value = 1e5;
+    farther[100].value = 3e9;
+    const Smoothness smoothness = fit.choose(far);
+    CHECK(fit.choose(farther) == smoothness);
+    const SmoothMap m = fit.fit(farther, smoothness), expected = fit.fit(far, smoothness);
+    for (double y = 50; y < 780; y += 50)
+        for (double x = 50; x < 1180; x += 50)
+            REQUIRE(at(m, x, y) == Approx(at(expected, x, y)).margin(0.01));
+}
+
 TEST_CASE("Where there are no values it goes on straight") {
     const auto samples = samples_of([](double x, double) { return 0.01 * x; }, 0.05, 4, 700);
     const SmoothFit fit(kCanvas, 64);
