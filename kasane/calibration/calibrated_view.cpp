@@ -9,7 +9,6 @@
 
 #include <algorithm>
 #include <array>
-#include <climits>
 #include <cmath>
 #include <fmt/format.h>
 #include <vector>
@@ -67,16 +66,16 @@ void CalibratedView::read_unrepaired(const Region& region, View<float> out, int 
 
 void CalibratedView::calibrate(const Region& region, View<float> out, int plane, MasterWindow* masters,
                                const Found& found) const {
-    // Rows that the processor keeps at hand from step to step; a window wants whole rectangles.
-    constexpr int kAtHand = 1 << 15;
-    for_each_few_rows(region, calibration_.prepared || !masters ? kAtHand : INT_MAX, [&](const Region& band) {
+    constexpr int kAtHand = 1 << 15; // pixels that the processor keeps at hand from step to step
+    for_each_few_rows(region, kAtHand, [&](const Region& band) {
         const View<float> rows = out.crop({0, band.y - region.y, band.width, band.height});
-        calibrate_rows(band, rows, plane, masters, found.saturated);
-        if (found.gaps) for_each_gap(rows, [&](int x, int y) { found.gaps->emplace_back(band.x + x, band.y + y); });
+        const bool whole = calibrate_rows(band, rows, plane, masters, found.saturated);
+        if (found.gaps && !whole)
+            for_each_gap(rows, [&](int x, int y) { found.gaps->emplace_back(band.x + x, band.y + y); });
     });
 }
 
-void CalibratedView::calibrate_rows(const Region& region, View<float> out, int plane, MasterWindow* masters,
+bool CalibratedView::calibrate_rows(const Region& region, View<float> out, int plane, MasterWindow* masters,
                                     Places* saturated) const {
     const CalibrationSet& c = calibration_;
     raw_->read(region, out, plane);
@@ -97,20 +96,16 @@ void CalibratedView::calibrate_rows(const Region& region, View<float> out, int p
                 out(x, y) -=
                     row + (c.own->columns.empty() ? 0 : c.own->columns[static_cast<std::size_t>(region.x + x)]);
         }
-    if (c.prepared) {
-        c.prepared->apply(region, plane, out);
-        return;
-    }
-    if (masters) {
-        masters->apply(c, *raw_, region, plane, out);
-        return;
-    }
+    if (c.prepared) return c.prepared->apply(region, plane, out);
+    if (masters) return masters->apply(c, *raw_, region, plane, out);
     // Fewer still, so that what is read of the masters is still at hand when it is used.
     constexpr int kPixels = 4096;
     MasterWindow here(0);
+    bool whole = true;
     for_each_few_rows(region, kPixels, [&](const Region& band) {
-        here.apply(c, *raw_, band, plane, out.crop({0, band.y - region.y, band.width, band.height}));
+        whole &= here.apply(c, *raw_, band, plane, out.crop({0, band.y - region.y, band.width, band.height}));
     });
+    return whole;
 }
 
 bool CalibratedView::is_defect(int x, int y) const {

@@ -80,7 +80,8 @@ private:
     };
     /// As read_unrepaired, a few rows after the other.
     void calibrate(const Region& region, View<float> out, int plane, MasterWindow* masters, const Found& found) const;
-    void calibrate_rows(const Region& region, View<float> out, int plane, MasterWindow* masters,
+    /// Whether all of them are finite.
+    bool calibrate_rows(const Region& region, View<float> out, int plane, MasterWindow* masters,
                         Places* saturated) const;
     bool is_defect(int x, int y) const;
     /// The median of the sound neighbours of a defect; `known` holds the calibrated pixels of `region`, NaN for all

@@ -64,10 +64,13 @@ std::size_t patch_fixed_stars(View<float> flat, const CfaPattern& cfa, const Wor
     std::vector<std::vector<std::pair<int, int>>> found(static_cast<std::size_t>((h - 2 * margin - 1) / kRows + 1));
     workers.for_each(found.size(), [&](std::size_t band) {
         const int first = margin + static_cast<int>(band) * kRows;
-        for (int y = first; y < std::min(first + kRows, h - margin - 1); ++y)
+        std::vector<float> sums(static_cast<std::size_t>(w - 1));
+        for (int y = first; y < std::min(first + kRows, h - margin - 1); ++y) {
+            for (int x = 0; x < w - 1; ++x)
+                sums[static_cast<std::size_t>(x)] = summed(flat, x, y);
             for (int x = margin; x < w - margin - 1; ++x) {
-                const float v = summed(flat, x, y);
-                const float rough = v - 0.5f * (summed(flat, x - kRing, y) + summed(flat, x + kRing, y));
+                const float* here = sums.data() + x;
+                const float v = *here, rough = v - 0.5f * (here[-kRing] + here[kRing]);
                 if (!(rough > limit)) continue;
                 bool highest = true;
                 for (int j = -2; j <= 2 && highest; ++j)
@@ -75,6 +78,7 @@ std::size_t patch_fixed_stars(View<float> flat, const CfaPattern& cfa, const Wor
                         highest = highest && summed(flat, x + i, y + j) <= v;
                 if (highest && is_star(flat, x, y, limit)) found[band].emplace_back(x, y);
             }
+        }
     });
     std::vector<std::pair<int, int>> peaks;
     for (const auto& band : found)

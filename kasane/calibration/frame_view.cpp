@@ -80,15 +80,32 @@ void FrameView::read(const Region& region, std::span<const View<float>> out, std
     read_with(nullptr, region, out, quality);
 }
 
-void FrameView::read_along(const Region& region, std::span<const View<float>> out, std::span<QualityPlane> quality,
-                           std::unique_ptr<ReadMemory>& memory) const {
+void FrameView::read_parts(const Region& region, std::span<const Region> parts, std::span<const View<float>> out,
+                           std::span<QualityPlane> quality, std::unique_ptr<ReadMemory>& memory) const {
     auto* masters = dynamic_cast<MasterWindow*>(memory.get());
     if (!masters) {
         auto fresh = std::make_unique<MasterWindow>();
         masters = fresh.get();
         memory = std::move(fresh);
     }
-    read_with(masters, region, out, quality);
+    masters->surround(intersect(sensor_region(region), source_->bounds()));
+    if (parts.size() == 1 && parts.front() == region) {
+        read_with(masters, region, out, quality);
+        return;
+    }
+    for (QualityPlane& q : quality)
+        q.clear(region.width, region.height);
+    std::vector<View<float>> there(out.size());
+    std::vector<QualityPlane> found(quality.size());
+    for (const Region& part : parts) {
+        const int left = part.x - region.x, top = part.y - region.y;
+        std::transform(out.begin(), out.end(), there.begin(), [&](const View<float>& v) {
+            return v.crop({left, top, part.width, part.height});
+        });
+        read_with(masters, part, there, found);
+        for (std::size_t p = 0; p < found.size(); ++p)
+            found[p].for_each([&](int x, int y, quality::Bits bits) { quality[p].mark(left + x, top + y, bits); });
+    }
 }
 
 void FrameView::read_with(MasterWindow* masters, const Region& region, std::span<const View<float>> out,
@@ -136,11 +153,11 @@ void FrameView::read_demosaiced(MasterWindow* masters, const Region& region, std
     read_mosaic(masters, wide, mosaic, quality.empty() ? nullptr : &found);
     const CfaPattern& cfa = source_->calibration().cfa;
     demosaic(mosaic, cfa.shifted(wide.x, wide.y), demosaic_of(method_), {out[0], out[1], out[2]});
+    const int reach = std::min(2, demosaic_halo(demosaic_of(method_), cfa)); // no farther than what was read
     found.for_each([&](int i, int j, quality::Bits bits) {
         const int x = inside.x + i, y = inside.y + j;
         if (bits & quality::kSaturated) { // what is made of it, in all colours
-            constexpr int kReach = 2;
-            const Region around = intersect({x - kReach, y - kReach, 2 * kReach + 1, 2 * kReach + 1}, region);
+            const Region around = intersect({x - reach, y - reach, 2 * reach + 1, 2 * reach + 1}, region);
             for (QualityPlane& q : quality)
                 for (int v = around.y; v < around.bottom(); ++v)
                     for (int u = around.x; u < around.right(); ++u)

@@ -68,11 +68,11 @@ public:
     std::array<double, 2> shift(int plane) const override;
 
     /// As PlaneSource says. A defect of a mosaic is told of the plane of its colour alone, a saturated sample of a
-    /// demosaiced one of all planes, two pixels around.
+    /// demosaiced one of all planes, two pixels around (one where it is bilinear).
     void read(const Region& region, std::span<const View<float>> out,
               std::span<QualityPlane> quality = {}) const override;
-    void read_along(const Region& region, std::span<const View<float>> out, std::span<QualityPlane> quality,
-                    std::unique_ptr<ReadMemory>& memory) const override;
+    void read_parts(const Region& region, std::span<const Region> parts, std::span<const View<float>> out,
+                    std::span<QualityPlane> quality, std::unique_ptr<ReadMemory>& memory) const override;
     const PlaneSource* sensor() const override { return sensor_.get(); }
     int plane_of(int x, int y) const override { return source_->calibration().cfa.colour(x, y); }
     /// Of demosaiced planes, from a simulation that is the same on every machine.

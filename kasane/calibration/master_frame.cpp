@@ -50,12 +50,14 @@ bool MasterFrame::made_by(const CalibrationSet& c, const FrameReader& raw) const
     return made_->planes == raw.planes() && made_->bounds == raw.bounds() && made_->by == MasterChoice(c);
 }
 
-void MasterFrame::apply(const Region& region, int plane, View<float> values) const {
+bool MasterFrame::apply(const Region& region, int plane, View<float> values) const {
     const Made& m = *made_;
+    bool whole = true;
     for (int y = 0; y < region.height; ++y)
-        calibrate_row(values.row(y), m.subtract.empty() ? nullptr : &m.subtract(region.x, region.y + y, plane),
-                      m.multiply.empty() ? nullptr : &m.multiply(region.x, region.y + y, plane),
-                      static_cast<std::size_t>(region.width));
+        whole &= calibrate_row(values.row(y), m.subtract.empty() ? nullptr : &m.subtract(region.x, region.y + y, plane),
+                               m.multiply.empty() ? nullptr : &m.multiply(region.x, region.y + y, plane),
+                               static_cast<std::size_t>(region.width));
+    return whole;
 }
 
 } // namespace kasane

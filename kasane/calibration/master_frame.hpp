@@ -27,7 +27,7 @@ public:
     /// Whether it does what the masters of `calibration` do to such an exposure.
     bool made_by(const CalibrationSet& calibration, const FrameReader& raw) const;
     /// As MasterWindow::apply: the same values to the last bit.
-    void apply(const Region& region, int plane, View<float> values) const;
+    bool apply(const Region& region, int plane, View<float> values) const;
 
 private:
     struct Made;

@@ -13,14 +13,15 @@ MasterWindow::Part& MasterWindow::part_for(const CalibrationSet& c, const FrameR
     MasterChoice choice(c);
     const bool same = part.by == choice;
     if (same && part.region.contains(region)) {
-        part.served = true;
+        if (part.made_in != reads_) part.served = true;
         return part;
     }
     // Beyond the rectangle only as long as that serves.
     const int margin = part.served ? margin_ : 0;
     part.region = {}; // of no use until all is read
-    const Region wide = intersect(
-        {region.x - margin, region.y - margin, region.width + 2 * margin, region.height + 2 * margin}, raw.bounds());
+    const Region& all = around_.contains(region) ? around_ : region;
+    const Region wide =
+        intersect({all.x - margin, all.y - margin, all.width + 2 * margin, all.height + 2 * margin}, raw.bounds());
     const auto room = static_cast<std::size_t>(wide.area());
     if (c.dark) part.subtract.resize(std::max(part.subtract.size(), room));
     if (c.flat) part.multiply.resize(std::max(part.multiply.size(), room));
@@ -28,20 +29,28 @@ MasterWindow::Part& MasterWindow::part_for(const CalibrationSet& c, const FrameR
     part.by = std::move(choice);
     part.region = wide;
     part.served = margin == 0; // tried again with the next
+    part.made_in = reads_;
     return part;
 }
 
-void MasterWindow::apply(const CalibrationSet& c, const FrameReader& raw, const Region& region, int plane,
+bool MasterWindow::apply(const CalibrationSet& c, const FrameReader& raw, const Region& region, int plane,
                          View<float> values) {
-    if (!c.dark && !c.flat) return;
+    const auto width = static_cast<std::size_t>(region.width);
+    bool whole = true;
+    if (!c.dark && !c.flat) {
+        for (int y = 0; whole && y < region.height; ++y)
+            whole = !any_gap(values.row(y), width);
+        return whole;
+    }
     const Part& part = part_for(c, raw, region, plane);
     for (int y = 0; y < region.height; ++y) {
         const std::size_t at =
             static_cast<std::size_t>(region.y + y - part.region.y) * static_cast<std::size_t>(part.region.width) +
             static_cast<std::size_t>(region.x - part.region.x);
-        calibrate_row(values.row(y), c.dark ? part.subtract.data() + at : nullptr,
-                      c.flat ? part.multiply.data() + at : nullptr, static_cast<std::size_t>(region.width));
+        whole &= calibrate_row(values.row(y), c.dark ? part.subtract.data() + at : nullptr,
+                               c.flat ? part.multiply.data() + at : nullptr, width);
     }
+    return whole;
 }
 
 } // namespace kasane

@@ -90,8 +90,14 @@ public:
     virtual void read(const Region& region, std::span<const View<float>> out,
                       std::span<QualityPlane> quality = {}) const = 0;
     /// The same, faster where `memory` holds what other frames left there; what it holds is changed, or nothing.
-    virtual void read_along(const Region& region, std::span<const View<float>> out, std::span<QualityPlane> quality,
-                            std::unique_ptr<ReadMemory>& /*memory*/) const {
+    void read_along(const Region& region, std::span<const View<float>> out, std::span<QualityPlane> quality,
+                    std::unique_ptr<ReadMemory>& memory) const {
+        read_parts(region, {&region, 1}, out, quality, memory);
+    }
+    /// Of a rectangle no more than `parts`, which lie in it and have no pixel in common: what else there is in `out`
+    /// may stay as it was, and in `quality` it may be clear.
+    virtual void read_parts(const Region& region, std::span<const Region> /*parts*/, std::span<const View<float>> out,
+                            std::span<QualityPlane> quality, std::unique_ptr<ReadMemory>& /*memory*/) const {
         read(region, out, quality);
     }
 

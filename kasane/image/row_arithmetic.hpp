@@ -9,7 +9,8 @@
 namespace kasane {
 
 /// to[i] = (to[i] - subtract[i]) * multiply[i], the difference rounded first; either may be null, and is left out then.
-void calibrate_row(float* to, const float* subtract, const float* multiply, std::size_t count);
+/// Whether all of them are finite.
+bool calibrate_row(float* to, const float* subtract, const float* multiply, std::size_t count);
 
 /// by[i] = level[i] / by[i] where by[i] > least * level[i]; NaN elsewhere.
 void reciprocal_row(float* by, const float* level, float least, std::size_t count);
@@ -42,8 +43,8 @@ void minus_mesh_row(const MeshRow& mesh, const float* from, int first, int count
 /// to[i] += c[0] + t (c[1] + t (c[2] + t c[3])), where t = start + step * (first + i): the same wherever a row begins.
 void add_cubic_row(const std::array<float, 4>& c, float start, float step, int first, std::size_t count, float* to);
 
-/// to[i] = scale[i] * to[i] + offset[i], the product rounded first.
-void scale_row(float* to, const float* scale, const float* offset, std::size_t count);
+/// to[i] = scale[i] * to[i] + offset[i], the product rounded first. Whether all of them are finite.
+bool scale_row(float* to, const float* scale, const float* offset, std::size_t count);
 
 /// to[i] = before[i] - 2 * middle[i] + after[i], the first difference rounded first.
 void second_difference_row(const float* before, const float* middle, const float* after, std::size_t count, float* to);

@@ -15,20 +15,24 @@ HWY_BEFORE_NAMESPACE();
 namespace kasane::HWY_NAMESPACE {
 namespace hn = hwy::HWY_NAMESPACE;
 
-void CalibrateRow(float* to, const float* subtract, const float* multiply, std::size_t count) {
+bool CalibrateRow(float* to, const float* subtract, const float* multiply, std::size_t count) {
     const hn::ScalableTag<float> d;
     const std::size_t lanes = hn::Lanes(d);
+    bool whole = true;
     std::size_t i = 0;
     for (; i + lanes <= count; i += lanes) {
         auto v = hn::LoadU(d, to + i);
         if (subtract) v = hn::Sub(v, hn::LoadU(d, subtract + i));
         if (multiply) v = hn::Mul(v, hn::LoadU(d, multiply + i));
         hn::StoreU(v, d, to + i);
+        whole &= hn::AllTrue(d, hn::IsFinite(v));
     }
     for (; i < count; ++i) {
         if (subtract) to[i] -= subtract[i];
         if (multiply) to[i] *= multiply[i];
+        whole &= std::isfinite(to[i]);
     }
+    return whole;
 }
 
 void ReciprocalRow(float* by, const float* level, float least, std::size_t count) {
@@ -191,15 +195,21 @@ void AddCubicRow(const std::array<float, 4>& c, float start, float step, int fir
     }
 }
 
-void ScaleRow(float* to, const float* scale, const float* offset, std::size_t count) {
+bool ScaleRow(float* to, const float* scale, const float* offset, std::size_t count) {
     const hn::ScalableTag<float> d;
     const std::size_t lanes = hn::Lanes(d);
+    bool whole = true;
     std::size_t i = 0;
-    for (; i + lanes <= count; i += lanes)
-        hn::StoreU(hn::Add(hn::Mul(hn::LoadU(d, scale + i), hn::LoadU(d, to + i)), hn::LoadU(d, offset + i)), d,
-                   to + i);
-    for (; i < count; ++i)
+    for (; i + lanes <= count; i += lanes) {
+        const auto v = hn::Add(hn::Mul(hn::LoadU(d, scale + i), hn::LoadU(d, to + i)), hn::LoadU(d, offset + i));
+        hn::StoreU(v, d, to + i);
+        whole &= hn::AllTrue(d, hn::IsFinite(v));
+    }
+    for (; i < count; ++i) {
         to[i] = scale[i] * to[i] + offset[i];
+        whole &= std::isfinite(to[i]);
+    }
+    return whole;
 }
 
 void SecondDifferenceRow(const float* before, const float* middle, const float* after, std::size_t count, float* to) {
@@ -474,8 +484,8 @@ HWY_EXPORT(WeightedRow);
 HWY_EXPORT(SplitPositions);
 HWY_EXPORT(SplitEvenPositions);
 
-void calibrate_row(float* to, const float* subtract, const float* multiply, std::size_t count) {
-    HWY_DYNAMIC_DISPATCH(CalibrateRow)(to, subtract, multiply, count);
+bool calibrate_row(float* to, const float* subtract, const float* multiply, std::size_t count) {
+    return HWY_DYNAMIC_DISPATCH(CalibrateRow)(to, subtract, multiply, count);
 }
 void ramp_row(float base, float slope, int first, std::size_t count, float* to) {
     HWY_DYNAMIC_DISPATCH(RampRow)(base, slope, first, count, to);
@@ -493,8 +503,8 @@ void take_uncovered_cells(const float* values, const std::uint8_t* covered, int 
 void add_cubic_row(const std::array<float, 4>& c, float start, float step, int first, std::size_t count, float* to) {
     HWY_DYNAMIC_DISPATCH(AddCubicRow)(c, start, step, first, count, to);
 }
-void scale_row(float* to, const float* scale, const float* offset, std::size_t count) {
-    HWY_DYNAMIC_DISPATCH(ScaleRow)(to, scale, offset, count);
+bool scale_row(float* to, const float* scale, const float* offset, std::size_t count) {
+    return HWY_DYNAMIC_DISPATCH(ScaleRow)(to, scale, offset, count);
 }
 void second_difference_row(const float* before, const float* middle, const float* after, std::size_t count, float* to) {
     HWY_DYNAMIC_DISPATCH(SecondDifferenceRow)(before, middle, after, count, to);

@@ -43,6 +43,70 @@ Region united(const Region& a, const Region& b) {
     return {x, y, std::max(a.right(), b.right()) - x, std::max(a.bottom(), b.bottom()) - y};
 }
 
+/// The parts of `inside` that lie under a rectangle of the canvas, a strip of rows each. Of a frame that is turned they
+/// are half of it.
+class PartsUnder {
+public:
+    PartsUnder(const Region& inside, const Region& frame)
+        : inside_(inside), frame_(frame), strips_(static_cast<std::size_t>((inside.height + kStrip - 1) / kStrip)) {}
+
+    /// Those that a plane needs: square by square of the canvas.
+    void add(const Transform& to_frame, const Region& region) {
+        constexpr int kSquares = 8; // along a side
+        const auto edge = [](int k, int size) { return k * size / kSquares; };
+        for (int j = 0; j < kSquares; ++j)
+            for (int i = 0; i < kSquares; ++i) {
+                const int x = edge(i, region.width), y = edge(j, region.height);
+                const Region square{region.x + x, region.y + y, edge(i + 1, region.width) - x,
+                                    edge(j + 1, region.height) - y};
+                if (!square.empty()) add(intersect(source_box(to_frame, square, frame_), inside_));
+            }
+    }
+    /// From the top; all of it where they are hardly less.
+    std::vector<Region> parts() const {
+        constexpr double kWorthWhile = 0.8; // of the pixels: strips have more neighbours that are read beside them
+        std::vector<Region> out;
+        std::int64_t pixels = 0;
+        for (const Region& strip : strips_)
+            if (!strip.empty()) {
+                out.push_back(intersect(strip, inside_));
+                pixels += out.back().area();
+            }
+        if (static_cast<double>(pixels) > kWorthWhile * static_cast<double>(inside_.area())) return {inside_};
+        return out;
+    }
+
+private:
+    static constexpr int kStrip = 48; // rows
+
+    void add(const Region& box) {
+        if (box.empty()) return;
+        for (int i = (box.y - inside_.y) / kStrip; i <= (box.bottom() - 1 - inside_.y) / kStrip; ++i) {
+            Region& strip = strips_[static_cast<std::size_t>(i)];
+            strip = united(strip, {box.x, inside_.y + i * kStrip, box.width, kStrip});
+        }
+    }
+
+    Region inside_, frame_;
+    std::vector<Region> strips_;
+};
+
+/// No data wherever none of the parts of `inside`, which come from the top, will be read to.
+void clear_beside(const std::vector<Region>& parts, const Region& inside, View<float> out) {
+    auto part = parts.begin();
+    for (int y = 0; y < inside.height; ++y) {
+        while (part != parts.end() && part->bottom() <= inside.y + y)
+            ++part;
+        float *const row = out.row(y), *const end = row + inside.width;
+        if (part == parts.end() || part->y > inside.y + y) {
+            std::fill(row, end, kNoData);
+        } else {
+            std::fill(row, row + (part->x - inside.x), kNoData);
+            std::fill(row + (part->right() - inside.x), end, kNoData);
+        }
+    }
+}
+
 /// Output pixels for which the sample at (x, y) of the frame is one of the four nearest.
 template <class F>
 void for_each_touched(const Transform& to_frame, int x, int y, const Region& region, F f) {
@@ -111,7 +175,16 @@ void Resampler::resample(const StackFrame& frame, const Region& region, double r
         inside[p] = source[p].crop(at);
     }
     quality_.resize(out.size());
-    view.read_along(inside_, inside, quality_, memory_);
+    std::vector<Region> parts{inside_};
+    if (lie_apart(to_plane(frame, 0), view.bounds())) {
+        PartsUnder under(inside_, view.bounds());
+        for (std::size_t p = 0; p < out.size(); ++p)
+            under.add(to_plane(frame, p), region);
+        parts = under.parts();
+        for (const View<float>& v : inside)
+            clear_beside(parts, inside_, v);
+    }
+    view.read_parts(inside_, parts, inside, quality_, memory_);
     if (box != inside_)
         for (std::size_t p = 0; p < out.size(); ++p)
             pad(source[p], at);

@@ -1,7 +1,6 @@
 #include <kasane/integration/tile_samples.hpp>
 
 #include <kasane/base/units.hpp>
-#include <kasane/image/row_arithmetic.hpp>
 #include <kasane/integration/streak_mask.hpp>
 
 #include <algorithm>
@@ -34,10 +33,11 @@ std::optional<FrameFailure> TileSamples::fill(const std::vector<StackFrame>& fra
             complete_[p * frames_ + f] = 1;
             if (options.lengths) bright_from[p] = options.lengths->bright_from(f, p);
         }
+        std::vector<LevelRows> levels;
+        for (std::size_t p = 0; p < planes; ++p)
+            levels.emplace_back(frame.planes[p].level, region.x, region.width);
         const auto settle_row = [&](std::size_t p, int y) {
-            const View<float> row = out[p].crop({0, y, region.width, 1});
-            if (any_gap(row.data, static_cast<std::size_t>(region.width))) complete_[p * frames_ + f] = 0;
-            frame.planes[p].level.apply({region.x, region.y + y, region.width, 1}, row);
+            if (!levels[p].apply(region.y + y, out[p].row(y))) complete_[p * frames_ + f] = 0;
         };
         if (auto failure = attempt([&] {
                 resampler_.resample(frame, region, options.ringing_sigmas, out, {bright_from, settle_row});

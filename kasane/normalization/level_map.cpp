@@ -32,13 +32,6 @@ Line line_of(const SmoothMap& map, Point centre, int y) {
             static_cast<float>(map.slope_x)};
 }
 
-/// The values of a plane and a lattice at the pixels of one row.
-void fill_row(const SmoothMap& map, Point centre, const Region& row, float* to) {
-    const auto [base, slope] = line_of(map, centre, row.y);
-    ramp_row(base, slope, row.x, static_cast<std::size_t>(row.width), to);
-    if (!map.lattice.empty()) map.lattice.add_row(row.x, row.y, row.width, to);
-}
-
 } // namespace
 
 Lattice Lattice::over(const Canvas& canvas, double step) {
@@ -65,35 +58,75 @@ double Lattice::at(double x, double y) const {
     return sum;
 }
 
-void Lattice::add_row(int x, int y, int count, float* to) const {
-    const int j = cell_of(y, step, rows);
-    const auto wy = basis(y / step - j);
-    const auto column = [&](int i) {
+LatticeRows::LatticeRows(const Lattice& lattice, int x, int width) : lattice_(lattice) {
+    if (lattice.empty() || width < 1) return;
+    const double step = lattice.step;
+    const auto step_of = [&](int place) { return cell_of(place, step, lattice.columns); };
+    const int end = x + width;
+    for (int at = x; at < end;) {
+        const int i = step_of(at);
+        int stop = std::clamp(static_cast<int>(std::min((i + 1) * step, 1e9)), at + 1, end);
+        while (stop > at + 1 && step_of(stop - 1) != i) // to the pixel, whatever rounding says
+            --stop;
+        while (stop < end && step_of(stop) == i)
+            ++stop;
+        const int begin = static_cast<int>(std::ceil(i * step)); // of the step, wherever the row begins
+        stretches_.push_back({i, at - begin, at - x, stop - at, static_cast<float>(begin / step - i)});
+        at = stop;
+    }
+    columns_.resize(static_cast<std::size_t>(stretches_.back().first - stretches_.front().first) + 4);
+}
+
+void LatticeRows::add(int y, float* to) {
+    if (stretches_.empty()) return;
+    const auto [j, weights] = lattice_.basis_at(y, lattice_.rows);
+    const int first = stretches_.front().first;
+    for (std::size_t k = 0; k < columns_.size(); ++k) {
         double sum = 0;
         for (int b = 0; b < 4; ++b)
-            sum += wy[static_cast<std::size_t>(b)] *
-                   coefficients[static_cast<std::size_t>(j + b) * static_cast<std::size_t>(columns) +
-                                static_cast<std::size_t>(i)];
-        return sum;
-    };
-    const int end = x + count;
-    for (int at = x; at < end;) {
-        const int i = cell_of(at, step, columns);
-        const double a = column(i), b = column(i + 1), c = column(i + 2), d = column(i + 3);
+            sum += weights[static_cast<std::size_t>(b)] *
+                   lattice_.coefficients[static_cast<std::size_t>(j + b) * static_cast<std::size_t>(lattice_.columns) +
+                                         static_cast<std::size_t>(first) + k];
+        columns_[k] = sum;
+    }
+    for (const Stretch& s : stretches_) {
+        const double* four = columns_.data() + (s.first - first);
+        const double a = four[0], b = four[1], c = four[2], d = four[3];
         // The cubic of this step, by powers of the share of it that lies behind.
         const std::array<float, 4> cubic{static_cast<float>((a + 4 * b + c) / 6), static_cast<float>((c - a) / 2),
                                          static_cast<float>((a - 2 * b + c) / 2),
                                          static_cast<float>((d - 3 * c + 3 * b - a) / 6)};
-        int stop = std::clamp(static_cast<int>(std::min((i + 1) * step, 1e9)), at + 1, end);
-        while (stop > at + 1 && cell_of(stop - 1, step, columns) != i) // to the pixel, whatever rounding says
-            --stop;
-        while (stop < end && cell_of(stop, step, columns) == i)
-            ++stop;
-        const int begin = static_cast<int>(std::ceil(i * step)); // of the step, wherever the row begins
-        add_cubic_row(cubic, static_cast<float>(begin / step - i), static_cast<float>(1 / step), at - begin,
-                      static_cast<std::size_t>(stop - at), to + (at - x));
-        at = stop;
+        add_cubic_row(cubic, s.start, static_cast<float>(1 / lattice_.step), s.from, static_cast<std::size_t>(s.count),
+                      to + s.at);
     }
+}
+
+LevelRows::LevelRows(const LevelMap& map, int x, int width)
+    : map_(map), x_(x), width_(width), scale_(map.scale.lattice, x, width), offset_(map.offset.lattice, x, width) {
+    if (map.scale.constant() && map.offset.lattice.empty()) return;
+    scales_.assign(static_cast<std::size_t>(width), static_cast<float>(map.scale.value));
+    offsets_.resize(scales_.size());
+}
+
+bool LevelRows::apply(int y, float* samples) {
+    const SmoothMap &scale = map_.scale, &offset = map_.offset;
+    const auto width = static_cast<std::size_t>(width_);
+    if (scales_.empty()) { // planes at most: in one go
+        const auto factor = static_cast<float>(scale.value);
+        const auto [base, slope] = line_of(offset, map_.centre, y);
+        const bool same = factor == 1 && offset.constant() && offset.value == 0;
+        for (int x = 0; !same && x < width_; ++x)
+            samples[x] = factor * samples[x] + (base + slope * static_cast<float>(x_ + x));
+        return !any_gap(samples, width);
+    }
+    const auto fill = [&](const SmoothMap& of, LatticeRows& lattice, std::vector<float>& to) {
+        const auto [base, slope] = line_of(of, map_.centre, y);
+        ramp_row(base, slope, x_, width, to.data());
+        lattice.add(y, to.data());
+    };
+    fill(offset, offset_, offsets_);
+    if (!scale.constant()) fill(scale, scale_, scales_);
+    return scale_row(samples, scales_.data(), offsets_.data(), width);
 }
 
 double LevelMap::value_at(const SmoothMap& map, Point canvas) const {
@@ -102,28 +135,9 @@ double LevelMap::value_at(const SmoothMap& map, Point canvas) const {
 }
 
 void LevelMap::apply(const Region& region, View<float> samples) const {
-    const auto factor = static_cast<float>(scale.value);
-    if (scale.constant() && offset.lattice.empty()) { // planes at most: in one go
-        if (factor == 1 && offset.constant() && offset.value == 0) return;
-        for (int y = 0; y < region.height; ++y) {
-            const auto [base, slope] = line_of(offset, centre, region.y + y);
-            float* to = samples.row(y);
-            for (int x = 0; x < region.width; ++x)
-                to[x] = factor * to[x] + (base + slope * static_cast<float>(region.x + x));
-        }
-        return;
-    }
-    constexpr int kChunk = 512;
-    std::array<float, kChunk> offsets, scales; // what is used of them is written before
-    if (scale.constant()) std::fill_n(scales.begin(), std::min(kChunk, region.width), factor);
+    LevelRows rows(*this, region.x, region.width);
     for (int y = 0; y < region.height; ++y)
-        for (int x = 0; x < region.width; x += kChunk) {
-            const Region row{region.x + x, region.y + y, std::min(kChunk, region.width - x), 1};
-            fill_row(offset, centre, row, offsets.data());
-            if (!scale.constant()) fill_row(scale, centre, row, scales.data());
-            float* to = samples.row(y) + x;
-            scale_row(to, scales.data(), offsets.data(), static_cast<std::size_t>(row.width));
-        }
+        rows.apply(region.y + y, samples.row(y));
 }
 
 namespace {

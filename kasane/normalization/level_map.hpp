@@ -33,9 +33,6 @@ struct Lattice {
     double at(double x, double y) const;
     /// Along one side of `count` coefficients.
     LatticeBasis basis_at(double place, int count) const;
-    /// Adds the values at `count` pixels of row `y` of the canvas, from column `x` on. A pixel's value does not depend
-    /// on the row's ends.
-    void add_row(int x, int y, int count, float* to) const;
     bool operator==(const Lattice&) const = default;
 };
 
@@ -47,6 +44,27 @@ struct SmoothMap {
 
     bool constant() const { return slope_x == 0 && slope_y == 0 && lattice.empty(); }
     bool operator==(const SmoothMap&) const = default;
+};
+
+/// The values of a lattice at the pixels of rows of the canvas, all from column `x` on: what rows have in common is
+/// worked out once. A pixel's value does not depend on a row's ends.
+class LatticeRows {
+public:
+    /// The lattice has to stay.
+    LatticeRows(const Lattice& lattice, int x, int width);
+    /// Adds those of row `y` to as many values.
+    void add(int y, float* to);
+
+private:
+    /// Columns within one step of the lattice.
+    struct Stretch {
+        int first;           ///< of its four coefficients
+        int from, at, count; ///< columns: from the first of the step, from that of the row, and how many
+        float start;         ///< how far behind the step's begin its first column lies, in steps
+    };
+    const Lattice& lattice_;
+    std::vector<Stretch> stretches_;
+    std::vector<double> columns_; ///< of the row at hand, from the first stretch's first coefficient on
 };
 
 struct LevelMap {
@@ -69,6 +87,22 @@ struct LevelMap {
 
 private:
     double value_at(const SmoothMap& map, Point canvas) const;
+};
+
+/// A level map on its way down the rows of some columns.
+class LevelRows {
+public:
+    /// The map has to stay.
+    LevelRows(const LevelMap& map, int x, int width);
+    /// Brings the samples of row `y` of the canvas to the stack's level, as LevelMap::apply. Whether all of them are
+    /// finite.
+    bool apply(int y, float* samples);
+
+private:
+    const LevelMap& map_;
+    int x_, width_;
+    LatticeRows scale_, offset_;
+    std::vector<float> scales_, offsets_; ///< empty where there are planes at most
 };
 
 } // namespace kasane

@@ -81,8 +81,17 @@ TEST_CASE("Rows are calibrated as single values are, to the bit") {
                         const volatile float difference = subtracts ? light[i] - dark[i] : light[i];
                         expected[i] = multiplies ? difference * gain[i] : difference;
                     }
-                    calibrate_row(to.data(), subtracts ? dark.data() : nullptr, multiplies ? gain.data() : nullptr, n);
+                    const auto calibrate = [&] {
+                        return calibrate_row(to.data(), subtracts ? dark.data() : nullptr,
+                                             multiplies ? gain.data() : nullptr, n);
+                    };
+                    CHECK(calibrate());
                     CHECK(same(to, expected));
+                    for (std::size_t i = 0; i < n; i += 7) { // a gap anywhere is told
+                        to = light;
+                        to[i] = i % 2 ? kNoData : std::numeric_limits<float>::infinity();
+                        CHECK_FALSE(calibrate());
+                    }
                 }
 
             std::vector<float> by = values(n, 4, 20000);
@@ -268,12 +277,17 @@ TEST_CASE("Planes, cubics and second differences along a row are those of single
             }
             CHECK(same(to, expected));
             to = a;
-            scale_row(to.data(), b.data(), c.data(), n);
+            CHECK(scale_row(to.data(), b.data(), c.data(), n));
             for (std::size_t i = 0; i < n; ++i) {
                 const volatile float product = b[i] * a[i];
                 expected[i] = product + c[i];
             }
             CHECK(same(to, expected));
+            for (std::size_t i = 0; i < n; i += 7) {
+                to = a;
+                to[i] = kNoData;
+                CHECK_FALSE(scale_row(to.data(), b.data(), c.data(), n));
+            }
             second_difference_row(a.data(), b.data(), c.data(), n, to.data());
             for (std::size_t i = 0; i < n; ++i) {
                 volatile float fall = 2 * b[i];
