@@ -13,7 +13,7 @@ using namespace kasane::test;
 
 namespace {
 
-constexpr int kSide = 500;
+constexpr int kFrameSide = 500;
 
 /// An image that gives the parts it is asked for, and rubbish in between.
 class PartsOnly final : public PlaneSource {
@@ -81,20 +81,20 @@ Sampled resampled(const std::shared_ptr<const PlaneSource>& source, const Transf
 }
 
 Affine turned(double degrees_, double scale) {
-    const double c = scale * std::cos(radians(degrees_)), s = scale * std::sin(radians(degrees_)), m = 0.5 * kSide;
+    const double c = scale * std::cos(radians(degrees_)), s = scale * std::sin(radians(degrees_)), m = 0.5 * kFrameSide;
     return {c, s, m - c * m - s * m + 0.3, -s, c, m + s * m - c * m - 0.4};
 }
 
 } // namespace
 
 TEST_CASE("Of frames that are turned only what lies under a tile is read, and comes out as the whole would") {
-    Image image(kSide, kSide, 1, 500.0f);
+    Image image(kFrameSide, kFrameSide, 1, 500.0f);
     add_noise(image, 10, 4);
     sky::Random random(3);
     std::vector<std::pair<int, int>> full;
     for (int i = 0; i < 60; ++i) {
-        const int x = static_cast<int>(random.uniform(3, kSide - 3)),
-                  y = static_cast<int>(random.uniform(3, kSide - 3));
+        const int x = static_cast<int>(random.uniform(3, kFrameSide - 3)),
+                  y = static_cast<int>(random.uniform(3, kFrameSide - 3));
         add_gaussian_star(image, x, y, 400000, 3);
         full.emplace_back(x, y);
     }
