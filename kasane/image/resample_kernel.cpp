@@ -201,9 +201,57 @@ HWY_INLINE bool stepped(D d, View<const float> source, const Weights<V>& both, c
     return false;
 }
 
-#if HWY_MAX_BYTES >= 32
-/// Where each lane has its 36 pixels elsewhere: six rows of a lane are loaded and summed up as one vector, a sum for
-/// each column; these then change places so that lanes are positions again.
+#if HWY_MAX_BYTES >= 64
+/// Where each lane has its 36 pixels elsewhere: the six rows of two lanes are loaded and summed up as the halves of one
+/// vector, a sum for each column; these then change places so that lanes are positions again.
+template <class D, class V = hn::Vec<D>>
+HWY_INLINE V taps_apart(D d, View<const float> source, const std::int32_t* index, const Weights<V>& w) {
+    constexpr int kRow = 8, kBlock = 4; // floats of half a vector, of a quarter
+    const hn::FixedTag<float, kRow> row;
+    const hn::RebindToSigned<D> di;
+    const hn::Repartition<double, D> two; // floats, moved as one
+    const auto six = hn::FirstN(row, kLanczosTaps);
+    const auto of_lower = hn::IfThenElse(hn::Lt(hn::Iota(di, 0), hn::Set(di, kRow)), hn::Zero(di), hn::Set(di, kRow));
+    const auto sums_of = [&](int lane, auto load) HWY_ATTR {
+        const float *a = source.data + index[lane], *b = source.data + index[lane + kRow];
+        const auto own = hn::IndicesFromVec(d, hn::Add(hn::Set(di, lane), of_lower));
+        V sums = hn::Mul(hn::TableLookupLanes(w.y[0], own), hn::Combine(d, load(b), load(a)));
+        for (int j = 1; j < kLanczosTaps; ++j)
+            sums = hn::MulAdd(hn::TableLookupLanes(w.y[j], own),
+                              hn::Combine(d, load(b + j * source.stride), load(a + j * source.stride)), sums);
+        return sums;
+    };
+    // Two columns more than need be are loaded, but for those that lie at the very end.
+    const std::ptrdiff_t last = (source.height - kLanczosTaps) * source.stride + source.width - kRow;
+    const auto sums_at = [&](int lane) HWY_ATTR {
+        if (HWY_LIKELY(std::max(index[lane], index[lane + kRow]) <= last))
+            return sums_of(lane, [&](const float* from) HWY_ATTR { return hn::LoadU(row, from); });
+        return sums_of(lane, [&](const float* from) HWY_ATTR { return hn::MaskedLoad(six, row, from); });
+    };
+    // Of four lanes, and those half a vector on: column k and column 4 + k of each four, by turns.
+    const auto columns_of = [&](int lane, V* to) HWY_ATTR {
+        const V p = sums_at(lane), q = sums_at(lane + 1), r = sums_at(lane + 2), s = sums_at(lane + 3);
+        const auto pq = hn::BitCast(two, hn::InterleaveLower(d, p, q)),
+                   rs = hn::BitCast(two, hn::InterleaveLower(d, r, s)),
+                   further_pq = hn::BitCast(two, hn::InterleaveUpper(d, p, q)),
+                   further_rs = hn::BitCast(two, hn::InterleaveUpper(d, r, s));
+        to[0] = hn::BitCast(d, hn::InterleaveLower(two, pq, rs));
+        to[1] = hn::BitCast(d, hn::InterleaveUpper(two, pq, rs));
+        to[2] = hn::BitCast(d, hn::InterleaveLower(two, further_pq, further_rs));
+        to[3] = hn::BitCast(d, hn::InterleaveUpper(two, further_pq, further_rs));
+    };
+    V these[kBlock], others[kBlock];
+    columns_of(0, these);
+    columns_of(kBlock, others);
+    V sum = hn::Mul(w.x[0], hn::OddEvenBlocks(hn::SwapAdjacentBlocks(others[0]), these[0]));
+    for (int k = 1; k < kBlock; ++k)
+        sum = hn::MulAdd(w.x[k], hn::OddEvenBlocks(hn::SwapAdjacentBlocks(others[k]), these[k]), sum);
+    for (int k = kBlock; k < kLanczosTaps; ++k)
+        sum = hn::MulAdd(w.x[k], hn::OddEvenBlocks(others[k - kBlock], hn::SwapAdjacentBlocks(these[k - kBlock])), sum);
+    return sum;
+}
+#elif HWY_MAX_BYTES >= 32
+/// The same, a lane for itself.
 template <class D, class V = hn::Vec<D>>
 HWY_INLINE V taps_apart(D d, View<const float> source, const std::int32_t* index, const Weights<V>& w) {
     const hn::FixedTag<float, 8> row;
