@@ -34,6 +34,7 @@ std::optional<FrameFailure> TileSamples::fill(const std::vector<StackFrame>& fra
             if (options.lengths) bright_from[p] = options.lengths->bright_from(f, p);
         }
         std::vector<LevelRows> levels;
+        levels.reserve(planes);
         for (std::size_t p = 0; p < planes; ++p)
             levels.emplace_back(frame.planes[p].level, region.x, region.width);
         const auto settle_row = [&](std::size_t p, int y) {

@@ -134,12 +134,6 @@ double LevelMap::value_at(const SmoothMap& map, Point canvas) const {
            (map.lattice.empty() ? 0 : map.lattice.at(canvas.x, canvas.y));
 }
 
-void LevelMap::apply(const Region& region, View<float> samples) const {
-    LevelRows rows(*this, region.x, region.width);
-    for (int y = 0; y < region.height; ++y)
-        rows.apply(region.y + y, samples.row(y));
-}
-
 namespace {
 
 /// A lattice on another canvas.

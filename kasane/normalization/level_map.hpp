@@ -74,9 +74,6 @@ struct LevelMap {
 
     double scale_at(Point canvas) const { return value_at(scale, canvas); }
     double offset_at(Point canvas) const { return value_at(offset, canvas); }
-    /// Brings the samples of a rectangle of the canvas to the stack's level. A sample's value does not depend on the
-    /// rectangle.
-    void apply(const Region& region, View<float> samples) const;
     /// The same on another canvas, whose pixels `to_here` brings to those of this one. Its lattices are five times as
     /// fine as these, interpolated (quasi-interpolation by cubic splines, exact for cubics: C. de Boor, A Practical
     /// Guide to Splines, 1978, chapter XII).
@@ -89,13 +86,12 @@ private:
     double value_at(const SmoothMap& map, Point canvas) const;
 };
 
-/// A level map on its way down the rows of some columns.
+/// A level map on its way down the rows of some columns. What a sample becomes does not depend on a row's ends.
 class LevelRows {
 public:
-    /// The map has to stay.
+    /// Columns from `x` on. The map has to stay.
     LevelRows(const LevelMap& map, int x, int width);
-    /// Brings the samples of row `y` of the canvas to the stack's level, as LevelMap::apply. Whether all of them are
-    /// finite.
+    /// Brings the samples of row `y` of the canvas to the stack's level. Whether all of them are finite.
     bool apply(int y, float* samples);
 
 private:

@@ -1,5 +1,6 @@
 #include "support/support.hpp"
 
+#include <kasane/base/units.hpp>
 #include <kasane/normalization/level_map.hpp>
 #include <kasane/sky/random.hpp>
 
@@ -31,7 +32,9 @@ Image levelled(const LevelMap& map, const Region& region, const Image& whole) {
     for (int y = 0; y < region.height; ++y)
         for (int x = 0; x < region.width; ++x)
             part(x, y) = whole(region.x + x, region.y + y);
-    map.apply(region, part.plane());
+    LevelRows rows(map, region.x, region.width);
+    for (int y = 0; y < region.height; ++y)
+        CHECK(rows.apply(region.y + y, part.plane().row(y)));
     return part;
 }
 
@@ -64,6 +67,22 @@ TEST_CASE("A sample's level does not depend on the rectangle in which it is aske
                 differing += part(x, y) != whole(r.x + x, r.y + y);
     }
     CHECK(differing == 0);
+}
+
+TEST_CASE("Rows tell of samples without data, whatever a level is made of") {
+    LevelMap planes = varied(5);
+    planes.offset.lattice = {};
+    planes.scale = {1.5, 0, 0, {}};
+    for (const LevelMap& map : {varied(5), planes, LevelMap{}}) {
+        LevelRows rows(map, 3, 60);
+        for (const int gap : {0, 31, 59}) {
+            std::vector<float> samples(60, 400.0f);
+            CHECK(rows.apply(7, samples.data()));
+            CHECK(samples[5] == Approx(map.scale_at({8, 7}) * 400 + map.offset_at({8, 7})).margin(5e-4));
+            samples[static_cast<std::size_t>(gap)] = kNoData;
+            CHECK_FALSE(rows.apply(8, samples.data()));
+        }
+    }
 }
 
 TEST_CASE("A lattice keeps constants, slopes and parabolas, and is smooth") {
