@@ -1,9 +1,14 @@
 #include <kasane/calibration/demosaic.hpp>
 
 #include <kasane/base/units.hpp>
+#include <kasane/calibration/demosaic_kernel.hpp>
+#include <kasane/image/row_arithmetic.hpp>
 
 #include <algorithm>
 #include <cmath>
+#include <cstdint>
+#include <optional>
+#include <string>
 #include <vector>
 
 namespace kasane {
@@ -12,10 +17,10 @@ namespace {
 
 constexpr int kBilinearReach = 1;
 constexpr int kWideReach = 2; // 6 x 6 patterns: some colour is three pixels apart
-// 2 for green, 2 + 2 for the decision between directions, 1 and a spare for differences.
-constexpr int kDirectedHalo = 6;
 constexpr int kFluxReach = 4; // of the smoothing by which fluxes are compared
-constexpr int kAdaptiveHalo = kDirectedHalo + kFluxReach;
+// 2 for green, 2 for the decision between directions, 1 for differences; around what is missing 2 more are looked at.
+constexpr int kDirectedReach = 5, kGapReach = 2;
+constexpr int kAdaptiveHalo = kDirectedReach + kFluxReach + kGapReach;
 
 /// Weights of the neighbours by distance; same-colour means with these are the bilinear interpolation of the 2 x 2
 /// patterns, and their like for others.
@@ -74,221 +79,238 @@ float weighted_mean(View<const float> v, int x, int y, const std::vector<Neighbo
     return weights > 0 ? sum / weights : kNoData;
 }
 
-void bilinear(View<const float> mosaic, const CfaPattern& cfa, int halo, const std::array<View<float>, 3>& planes) {
-    const int reach = cfa.period() == 2 ? kBilinearReach : kWideReach;
-    const NeighbourTable table(cfa, reach);
-    const int width = planes[0].width, height = planes[0].height;
-    for (int y = 0; y < height; ++y)
-        for (int x = 0; x < width; ++x) {
-            const int mx = x + halo, my = y + halo, own = cfa.colour(mx, my);
-            for (int c = 0; c < 3; ++c) {
-                const float v = c == own ? mosaic(mx, my) : kNoData;
-                planes[static_cast<std::size_t>(c)](x, y) =
-                    v == v ? v : weighted_mean(mosaic, mx, my, table.at(mx, my, c));
-            }
-        }
+/// A pixel's colour, without its own data as the mean of its neighbours of that colour.
+float bilinear_at(View<const float> mosaic, const CfaPattern& cfa, const NeighbourTable& table, int x, int y,
+                  int colour) {
+    const float v = colour == cfa.colour(x, y) ? mosaic(x, y) : kNoData;
+    return v == v ? v : weighted_mean(mosaic, x, y, table.at(x, y, colour));
 }
 
-/// Buffers of the adaptive method, kept by the thread between tiles.
-struct Scratch {
-    Image filled;             // the mosaic without gaps
-    Image green_h, green_v;   // green by each direction
-    Image chroma_h, chroma_v; // own colour less green, at red and blue sites; 0 at green ones
-    Image decide_h, decide_v; // how much they change
-    Image green;
-    void resize(int w, int h) {
-        for (Image* i : {&filled, &green_h, &green_v, &chroma_h, &chroma_v, &decide_h, &decide_v, &green})
-            if (i->width() != w || i->height() != h) *i = Image(w, h);
+void bilinear_six(View<const float> mosaic, const CfaPattern& cfa, const std::array<View<float>, 3>& planes) {
+    const NeighbourTable table(cfa, kWideReach);
+    for (int y = 0; y < planes[0].height; ++y)
+        for (int x = 0; x < planes[0].width; ++x)
+            for (int c = 0; c < 3; ++c)
+                planes[static_cast<std::size_t>(c)](x, y) =
+                    bilinear_at(mosaic, cfa, table, x + kWideReach, y + kWideReach, c);
+}
+
+/// The latest rows of something that is gone through from top to bottom.
+class RowRing {
+public:
+    explicit RowRing(int rows) : rows_(rows) {}
+    void resize(int width) {
+        stride_ = static_cast<std::size_t>(width) + 2 * kRowMargin;
+        values_.resize(static_cast<std::size_t>(rows_) * stride_);
     }
+    float* operator[](int y) { return values_.data() + static_cast<std::size_t>(y % rows_) * stride_ + kRowMargin; }
+    RowsOfThree three(int y) { return {(*this)[y - 1], (*this)[y], (*this)[y + 1]}; }
+    FiveRows five(int y) { return {(*this)[y - 2], (*this)[y - 1], (*this)[y], (*this)[y + 1], (*this)[y + 2]}; }
+
+private:
+    int rows_;
+    std::size_t stride_ = 0;
+    std::vector<float> values_;
 };
 
-/// Values without data replaced by the mean of their colour around; 0 where there is none.
-void fill_gaps(View<const float> mosaic, const CfaPattern& cfa, Image& out) {
-    for (int y = 0; y < mosaic.height; ++y)
-        std::copy_n(mosaic.row(y), mosaic.width, out.plane().row(y));
-    for (int y = 0; y < mosaic.height; ++y)
-        for (int x = 0; x < mosaic.width; ++x) {
-            const float v = mosaic(x, y);
-            if (v == v) continue;
-            const int own = cfa.colour(x, y);
+/// The rows of a mosaic of 2 x 2 colours, and where in them there is no data.
+class MosaicRows {
+public:
+    void begin(View<const float> mosaic, const CfaPattern& cfa) {
+        mosaic_ = mosaic;
+        cfa_ = &cfa;
+        rows_.resize(mosaic.width);
+        any_gap_ = false;
+        gaps_.assign(static_cast<std::size_t>(mosaic.height), {});
+    }
+    void take(int y) {
+        const float* from = mosaic_.row(y);
+        std::copy_n(from, mosaic_.width, rows_[y]);
+        if (!any_gap(from, static_cast<std::size_t>(mosaic_.width))) return;
+        any_gap_ = true;
+        for (int x = 0; x < mosaic_.width; ++x)
+            if (from[x] != from[x]) gaps_[static_cast<std::size_t>(y)].push_back(x);
+    }
+    const std::vector<int>& gaps(int y) const { return gaps_[static_cast<std::size_t>(y)]; }
+    bool any_gap_so_far() const { return any_gap_; }
+
+    RowPhase phase(int y) const { return cfa_->colour(0, y) == 1 ? RowPhase::green_first : RowPhase::colour_first; }
+    /// The colour that a row has beside green: 0 or 2.
+    int own_colour(int y) const { return cfa_->colour(phase(y) == RowPhase::green_first ? 1 : 0, y); }
+
+    /// Means of the neighbours, red, green and blue; rows y - 1 to y + 1 have been taken.
+    void bilinear(int y, const std::array<float*, 3>& to) {
+        const auto own = static_cast<std::size_t>(own_colour(y));
+        bilinear_row(rows_.three(y), phase(y), static_cast<std::size_t>(mosaic_.width), to[1], to[own], to[2 - own]);
+        if (gaps(y - 1).empty() && gaps(y).empty() && gaps(y + 1).empty()) return;
+        if (!table_ || table_letters_ != cfa_->letters()) {
+            table_.emplace(*cfa_, kBilinearReach);
+            table_letters_ = cfa_->letters();
+        }
+        beside_gap_.assign(static_cast<std::size_t>(mosaic_.width), 0);
+        for (int j = y - 1; j <= y + 1; ++j)
+            for (const int gap : gaps(j))
+                for (int x = std::max(1, gap - 1); x <= std::min(mosaic_.width - 2, gap + 1); ++x)
+                    beside_gap_[static_cast<std::size_t>(x)] = 1;
+        for (int x = 1; x < mosaic_.width - 1; ++x)
+            if (beside_gap_[static_cast<std::size_t>(x)])
+                for (int c = 0; c < 3; ++c)
+                    to[static_cast<std::size_t>(c)][x] = bilinear_at(mosaic_, *cfa_, *table_, x, y, c);
+    }
+
+    /// The row with the mean of their colour around, 2 pixels far, where there is no data; 0 where there is none.
+    void filled(int y, float* to) {
+        std::copy_n(mosaic_.row(y), mosaic_.width, to);
+        for (const int x : gaps(y)) {
+            const int own = cfa_->colour(x, y);
             float sum = 0;
             int n = 0;
-            for (int j = std::max(0, y - 2); j <= std::min(mosaic.height - 1, y + 2); ++j)
-                for (int i = std::max(0, x - 2); i <= std::min(mosaic.width - 1, x + 2); ++i)
-                    if (cfa.colour(i, j) == own && mosaic(i, j) == mosaic(i, j)) {
-                        sum += mosaic(i, j);
+            for (int j = std::max(0, y - kGapReach); j <= std::min(mosaic_.height - 1, y + kGapReach); ++j)
+                for (int i = std::max(0, x - kGapReach); i <= std::min(mosaic_.width - 1, x + kGapReach); ++i)
+                    if (cfa_->colour(i, j) == own && mosaic_(i, j) == mosaic_(i, j)) {
+                        sum += mosaic_(i, j);
                         ++n;
                     }
-            out(x, y) = n ? sum / static_cast<float>(n) : 0;
-        }
-}
-
-/// How much the colour differences change around each pixel along one direction (the paper's classifier): absolute
-/// differences over two pixels, summed over the 5 x 5 neighbourhood that looks the same way.
-void sum_changes(const Image& chroma, bool horizontal, Image& change, Image& out) {
-    const int w = chroma.width(), h = chroma.height();
-    const View<const float> c = chroma.plane();
-    const View<float> d = change.plane();
-    const int dx = horizontal ? 2 : 0, dy = horizontal ? 0 : 2;
-    for (int y = 0; y < h; ++y) {
-        float* to = d.row(y);
-        if (y + dy >= h) {
-            std::fill_n(to, w, 0.0f);
-            continue;
-        }
-        const float* a = c.row(y);
-        const float* b = c.row(y + dy) + dx;
-        for (int x = 0; x < w - dx; ++x)
-            to[x] = std::abs(a[x] - b[x]);
-        std::fill(to + (w - dx), to + w, 0.0f);
-    }
-    const View<const float> k = change.plane();
-    for (int y = 2; y < h - 2; ++y) {
-        float* to = out.plane().row(y);
-        const auto at = [&](int i, int j) { return k.row(y + j) + i; };
-        // The paper's kernel, turned so that both differences that begin and end beside the pixel count: (0, 0) and
-        // (-2, 0) three times, the rows one and two pixels away once.
-        if (horizontal)
-            for (int x = 2; x < w - 2; ++x)
-                to[x] = 3 * (at(0, 0)[x] + at(-2, 0)[x]) + at(0, -2)[x] + at(-2, -2)[x] + at(0, 2)[x] + at(-2, 2)[x] +
-                        at(-1, -1)[x] + at(-1, 1)[x];
-        else
-            for (int x = 2; x < w - 2; ++x)
-                to[x] = 3 * (at(0, 0)[x] + at(0, -2)[x]) + at(-2, 0)[x] + at(-2, -2)[x] + at(2, 0)[x] + at(2, -2)[x] +
-                        at(-1, -1)[x] + at(1, -1)[x];
-    }
-}
-
-void directed(View<const float> mosaic, const CfaPattern& cfa, const std::array<View<float>, 3>& planes) {
-    thread_local Scratch s;
-    const int w = mosaic.width, h = mosaic.height, halo = kDirectedHalo;
-    s.resize(w, h);
-    fill_gaps(mosaic, cfa, s.filled);
-    const View<const float> m = s.filled.plane();
-
-    // Green along each direction: the mean of the neighbours, and the curvature of the pixel's own colour.
-    for (int y = 2; y < h - 2; ++y) {
-        const float* row = m.row(y);
-        const float *up = m.row(y - 1), *down = m.row(y + 1), *up2 = m.row(y - 2), *down2 = m.row(y + 2);
-        float *gh = s.green_h.plane().row(y), *gv = s.green_v.plane().row(y);
-        float *ch = s.chroma_h.plane().row(y), *cv = s.chroma_v.plane().row(y);
-        for (int x = 2; x < w - 2; ++x) {
-            const float v = row[x];
-            gh[x] = 0.5f * (row[x - 1] + row[x + 1]) + 0.25f * (2 * v - row[x - 2] - row[x + 2]);
-            gv[x] = 0.5f * (up[x] + down[x]) + 0.25f * (2 * v - up2[x] - down2[x]);
-            ch[x] = v - gh[x];
-            cv[x] = v - gv[x];
-        }
-        for (int x = 2 + (cfa.colour(2, y) != 1); x < w - 2; x += 2) {
-            gh[x] = gv[x] = row[x];
-            ch[x] = cv[x] = 0;
+            to[x] = n ? sum / static_cast<float>(n) : 0;
         }
     }
-    sum_changes(s.chroma_h, true, s.green, s.decide_h);
-    sum_changes(s.chroma_v, false, s.green, s.decide_v);
-    const View<float> green = s.green.plane();
-    for (int y = 4; y < h - 4; ++y) {
-        const float *dh = s.decide_h.plane().row(y), *dv = s.decide_v.plane().row(y);
-        const float *gh = s.green_h.plane().row(y), *gv = s.green_v.plane().row(y);
-        float* to = green.row(y);
-        for (int x = 4; x < w - 4; ++x)
-            to[x] = dv[x] >= dh[x] ? gh[x] : gv[x];
-    }
 
-    // Red and blue through their differences to green, bilinearly.
-    const int width = planes[0].width, height = planes[0].height;
-    for (int y = 0; y < height; ++y) {
-        const int my = y + halo;
-        const float* g = green.row(my);
-        std::copy_n(g + halo, width, planes[1].row(y));
-        const auto difference = [&](int x, int j) { return m(x, my + j) - green(x, my + j); };
-        for (const int c : {0, 2}) {
-            float* to = planes[static_cast<std::size_t>(c)].row(y);
-            const bool in_row = cfa.colour(0, my) == c || cfa.colour(1, my) == c;
-            for (int x = 0; x < width; ++x) {
-                const int mx = x + halo, own = cfa.colour(mx, my);
-                float d = 0;
-                if (own == c) {
-                    to[x] = m(mx, my);
-                    continue;
-                }
-                if (own == 1)
-                    d = in_row ? 0.5f * (difference(mx - 1, 0) + difference(mx + 1, 0))
-                               : 0.5f * (difference(mx, -1) + difference(mx, 1));
-                else
-                    d = 0.25f * (difference(mx - 1, -1) + difference(mx + 1, -1) + difference(mx - 1, 1) +
-                                 difference(mx + 1, 1));
-                to[x] = g[mx] + d;
-            }
-        }
-    }
-    // What had no data has none, unless its neighbours gave it some.
-    for (int y = 0; y < height; ++y)
-        for (int x = 0; x < width; ++x) {
-            const int mx = x + halo, my = y + halo;
-            if (mosaic(mx, my) == mosaic(mx, my)) continue;
-            bool any = false;
-            for (int j = -2; j <= 2; ++j)
-                for (int i = -2; i <= 2; ++i)
-                    any = any || mosaic(mx + i, my + j) == mosaic(mx + i, my + j);
-            if (!any)
-                for (const auto& p : planes)
-                    p(x, y) = kNoData;
-        }
-}
+private:
+    View<const float> mosaic_;
+    const CfaPattern* cfa_ = nullptr;
+    RowRing rows_{16};
+    bool any_gap_ = false;
+    std::vector<std::vector<int>> gaps_; // columns, of each row
+    std::optional<NeighbourTable> table_;
+    std::string table_letters_;
+    std::vector<std::uint8_t> beside_gap_;
+};
 
-/// Sums over 5 pixels along each row of `v`, written 2 pixels further in.
-void smooth_rows(View<const float> v, View<float> out) {
-    for (int y = 0; y < v.height; ++y) {
-        const float* from = v.row(y);
-        float* to = out.row(y);
-        for (int x = 2; x < v.width - 2; ++x)
-            to[x] = 0.2f * (from[x - 2] + from[x - 1] + from[x] + from[x + 1] + from[x + 2]);
-    }
-}
-
-void smooth_columns(View<const float> v, View<float> out) {
-    for (int y = 2; y < v.height - 2; ++y) {
-        const float *a = v.row(y - 2), *b = v.row(y - 1), *c = v.row(y), *d = v.row(y + 1), *e = v.row(y + 2);
-        float* to = out.row(y);
-        for (int x = 0; x < v.width; ++x)
-            to[x] = 0.2f * (a[x] + b[x] + c[x] + d[x] + e[x]);
+void bilinear(View<const float> mosaic, const CfaPattern& cfa, const std::array<View<float>, 3>& planes) {
+    thread_local MosaicRows rows;
+    thread_local std::array<RowRing, 3> out{RowRing(1), RowRing(1), RowRing(1)};
+    rows.begin(mosaic, cfa);
+    for (RowRing& r : out)
+        r.resize(mosaic.width);
+    rows.take(0);
+    rows.take(1);
+    for (int y = 0; y < planes[0].height; ++y) {
+        rows.take(y + 2 * kBilinearReach);
+        rows.bilinear(y + kBilinearReach, {out[0][0], out[1][0], out[2][0]});
+        for (std::size_t c = 0; c < 3; ++c)
+            std::copy_n(out[c][0] + kBilinearReach, planes[c].width, planes[c].row(y));
     }
 }
 
 /// The directed interpolation takes what colours share for granted, and so draws the fluxes of strongly coloured stars
 /// towards grey. The bilinear one keeps every flux. Their difference, smoothed over a star's size, is given back to the
-/// interpolated pixels: detail from the one, fluxes from the other.
+/// interpolated pixels: detail from the one, fluxes from the other. Each step follows the mosaic's rows as far behind
+/// as it needs rows that come later, so that all of them stay at hand.
+class Adaptive {
+public:
+    void run(View<const float> mosaic, const CfaPattern& cfa, const std::array<View<float>, 3>& planes) {
+        width_ = mosaic.width;
+        count_ = static_cast<std::size_t>(width_);
+        rows_.begin(mosaic, cfa);
+        for (RowRing* r : {&filled_, &along_, &across_, &above_along_, &above_across_, &change_along_, &change_across_,
+                           &green_, &red_, &blue_, &between_})
+            r->resize(width_);
+        for (std::size_t c = 0; c < 3; ++c)
+            for (RowRing* r : {&even_[c], &given_[c], &smooth_[c]})
+                r->resize(width_);
+        const int first = kAdaptiveHalo, last = kAdaptiveHalo + planes[0].height - 1;
+        // A row's gaps are filled from two rows around it.
+        for (int y = 0; y < mosaic.height; ++y) {
+            rows_.take(y);
+            const int filled = y - kGapReach, directed = filled - 2, decided = directed - 2, coloured = decided - 1,
+                      smoothed = coloured - 2, out = smoothed - 2;
+            if (filled >= 0) rows_.filled(filled, filled_[filled]);
+            if (directed >= 2) find_greens(directed);
+            if (decided >= 4) decide(decided);
+            if (coloured >= kDirectedReach) find_colours(coloured);
+            if (smoothed >= kDirectedReach + 2) smooth_columns(smoothed);
+            if (out >= first && out <= last) write(out, planes);
+        }
+        if (rows_.any_gap_so_far()) leave_gaps(mosaic, planes);
+    }
+
+private:
+    void find_greens(int y) {
+        directed_green_row(filled_.five(y), rows_.phase(y), count_,
+                           {along_[y], across_[y], above_along_[0], above_across_[y]});
+        change_row(above_along_[0], above_along_[0] + 2, count_, change_along_[y]);
+        if (y >= 4) change_row(above_across_[y - 2], above_across_[y], count_, change_across_[y - 2]);
+    }
+    void decide(int y) {
+        decided_green_row(change_along_.five(y), {change_across_[y - 2], change_across_[y - 1], change_across_[y]},
+                          along_[y], across_[y], count_, green_[y]);
+    }
+    RowRing& fine(std::size_t colour) { return colour == 0 ? red_ : colour == 1 ? green_ : blue_; }
+    void find_colours(int y) {
+        const auto own = static_cast<std::size_t>(rows_.own_colour(y));
+        other_colours_row(filled_.three(y), green_.three(y), rows_.phase(y), count_, fine(own)[y], fine(2 - own)[y]);
+        rows_.bilinear(y, {even_[0][0], even_[1][0], even_[2][0]});
+        for (std::size_t c = 0; c < 3; ++c) {
+            difference_row(even_[c][0], fine(c)[y], count_, even_[c][0]);
+            smooth_row_twice(even_[c][0], count_, between_[0], given_[c][y]);
+        }
+    }
+    void smooth_columns(int y) {
+        for (std::size_t c = 0; c < 3; ++c)
+            mean_of_five_rows(given_[c].five(y), count_, smooth_[c][y]);
+    }
+    void write(int y, const std::array<View<float>, 3>& planes) {
+        const bool green_first = rows_.phase(y) == RowPhase::green_first;
+        for (std::size_t c = 0; c < 3; ++c) {
+            mean_of_five_rows(smooth_[c].five(y), count_, between_[0]);
+            const float share = c == 1 ? 2.0f : 4.0f / 3; // one over the share of interpolated pixels
+            const OwnSites own = c == 1 ? (green_first ? OwnSites::even : OwnSites::odd)
+                                 : static_cast<int>(c) == rows_.own_colour(y)
+                                     ? (green_first ? OwnSites::odd : OwnSites::even)
+                                     : OwnSites::none;
+            give_back_row(fine(c)[y], between_[0], share, own, count_, even_[c][0]);
+            std::copy_n(even_[c][0] + kAdaptiveHalo, planes[c].width, planes[c].row(y - kAdaptiveHalo));
+        }
+    }
+    /// What had no data has none, unless its neighbours gave it some.
+    void leave_gaps(View<const float> mosaic, const std::array<View<float>, 3>& planes) {
+        for (int y = 0; y < planes[0].height; ++y)
+            for (const int mx : rows_.gaps(y + kAdaptiveHalo)) {
+                const int x = mx - kAdaptiveHalo, my = y + kAdaptiveHalo;
+                if (x < 0 || x >= planes[0].width) continue;
+                bool any = false;
+                for (int j = -kGapReach; j <= kGapReach; ++j)
+                    for (int i = -kGapReach; i <= kGapReach; ++i)
+                        any = any || mosaic(mx + i, my + j) == mosaic(mx + i, my + j);
+                if (!any)
+                    for (const auto& p : planes)
+                        p(x, y) = kNoData;
+            }
+    }
+
+    int width_ = 0;
+    std::size_t count_ = 0;
+    MosaicRows rows_;
+    RowRing filled_{16};                         // the mosaic without gaps
+    RowRing along_{4}, across_{4};               // green by each direction
+    RowRing above_along_{1}, above_across_{4};   // own colour less green, at red and blue sites; 0 at green ones
+    RowRing change_along_{8}, change_across_{4}; // how much these change
+    RowRing green_{8}, red_{8}, blue_{8};        // by the direction chosen
+    std::array<RowRing, 3> even_{RowRing(1), RowRing(1), RowRing(1)};   // by the nearest neighbours; less these
+    std::array<RowRing, 3> given_{RowRing(8), RowRing(8), RowRing(8)};  // smoothed along rows
+    std::array<RowRing, 3> smooth_{RowRing(8), RowRing(8), RowRing(8)}; // and once across them
+    RowRing between_{1};
+};
+
+/// In strips of columns, whose rows stay in the nearer caches.
 void adaptive(View<const float> mosaic, const CfaPattern& cfa, const std::array<View<float>, 3>& planes) {
-    const int w = planes[0].width + 2 * kFluxReach, h = planes[0].height + 2 * kFluxReach;
-    thread_local Image fine, even, smooth;
-    for (Image* i : {&fine, &even, &smooth})
-        if (i->width() != w || i->height() != h) *i = Image(w, h, 3);
-    directed(mosaic, cfa, {fine.plane(0), fine.plane(1), fine.plane(2)});
-    const int skip = kDirectedHalo - kBilinearReach;
-    const Region inner{skip, skip, mosaic.width - 2 * skip, mosaic.height - 2 * skip};
-    bilinear(mosaic.crop(inner), cfa.shifted(skip, skip), kBilinearReach,
-             {even.plane(0), even.plane(1), even.plane(2)});
-    const CfaPattern phase = cfa.shifted(kDirectedHalo, kDirectedHalo);
-    for (int c = 0; c < 3; ++c) {
-        const View<float> e = even.plane(c), t = smooth.plane(c);
-        const View<const float> f = fine.plane(c);
-        for (int y = 0; y < h; ++y)
-            for (int x = 0; x < w; ++x) {
-                const float d = e(x, y) - f(x, y);
-                e(x, y) = d == d ? d : 0;
-            }
-        smooth_rows(e, t);
-        smooth_rows(t, e); // reach 4
-        smooth_columns(e, t);
-        smooth_columns(t, e);
-        const float share = c == 1 ? 2.0f : 4.0f / 3; // one over the share of interpolated pixels
-        const View<float> out = planes[static_cast<std::size_t>(c)];
-        for (int y = 0; y < out.height; ++y)
-            for (int x = 0; x < out.width; ++x) {
-                const int i = x + kFluxReach, j = y + kFluxReach;
-                out(x, y) = f(i, j) + (phase.colour(i, j) == c ? 0.0f : share * e(i, j));
-            }
+    constexpr int kStrip = 512; // pixels; even, so that the pattern's phase stays
+    thread_local Adaptive work;
+    for (int x = 0; x < planes[0].width; x += kStrip) {
+        const int width = std::min(kStrip, planes[0].width - x);
+        const auto part = [&](const View<float>& p) { return p.crop({x, 0, width, p.height}); };
+        work.run(mosaic.crop({x, 0, width + 2 * kAdaptiveHalo, mosaic.height}), cfa,
+                 {part(planes[0]), part(planes[1]), part(planes[2])});
     }
 }
 
@@ -301,10 +323,12 @@ int demosaic_halo(Demosaic method, const CfaPattern& cfa) {
 
 void demosaic(View<const float> mosaic, const CfaPattern& phase, Demosaic method,
               const std::array<View<float>, 3>& planes) {
-    if (method == Demosaic::adaptive && phase.period() == 2)
+    if (phase.period() == 6)
+        bilinear_six(mosaic, phase, planes);
+    else if (method == Demosaic::adaptive)
         adaptive(mosaic, phase, planes);
     else
-        bilinear(mosaic, phase, demosaic_halo(method, phase), planes);
+        bilinear(mosaic, phase, planes);
 }
 
 void bin_mosaic(View<const float> mosaic, const CfaPattern& phase, const std::array<View<float>, 3>& planes) {
