@@ -31,7 +31,7 @@ std::string cut_to(std::string text, int width) {
 
 /// Estimates are not known to a tenth.
 std::string whole_seconds(double seconds) {
-    const double whole = std::ceil(std::max(1.0, seconds));
+    const double whole = std::max(1.0, std::round(seconds));
     return whole < 60 ? fmt::format("{:.0f} s", whole) : duration_text(whole);
 }
 
@@ -80,7 +80,7 @@ void TerminalProgress::begin(const std::string& stage, std::int64_t total) {
 void TerminalProgress::advance(std::int64_t units) {
     const std::lock_guard lock(mutex_);
     done_ += units;
-    whole_.advance(units);
+    whole_.advance(units, now());
     if (Clock::now() - drawn_ > std::chrono::milliseconds(120)) draw();
 }
 

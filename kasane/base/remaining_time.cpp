@@ -59,33 +59,55 @@ void RemainingTime::begin(const std::string& stage, std::int64_t total, double n
     done_ = 0;
 }
 
+void RemainingTime::advance(std::int64_t units, double now) {
+    if (done_ == 0) {
+        first_done_ = units;
+        first_ = now;
+    }
+    done_ += units;
+}
+
 void RemainingTime::end(double now) {
     if (at_ == kNone || stages_[at_].over || total_ == 0) return;
     Stage& s = stages_[at_];
     s.over = true;
     s.spent = now - s.from;
     left_ = now;
-    expected_ += s.cost.seconds;
+    expected_ += s.cost.before + s.cost.seconds;
     taken_ += s.spent;
     total_ = done_ = 0;
 }
 
+double RemainingTime::share_of(std::int64_t units) const {
+    return std::clamp(static_cast<double>(units) / static_cast<double>(std::max<std::int64_t>(1, total_)), 0.0, 1.0);
+}
+
 double RemainingTime::share() const {
-    return std::clamp(static_cast<double>(done_) / static_cast<double>(std::max<std::int64_t>(1, total_)), 0.0, 1.0);
+    return share_of(done_);
+}
+
+/// Seconds that all units of the present stage take: drawn from what is expected to what those since the first show.
+double RemainingTime::units_pace(double expected, double now) const {
+    constexpr double kSoon = 0.1; // of a stage: its own pace counts half
+    const double since = share() - share_of(first_done_);
+    if (!(since > 0)) return expected;
+    const double trust = since / (since + kSoon), own = (now - first_) / since;
+    return trust * own + (1 - trust) * std::max(expected, now - first_);
 }
 
 double RemainingTime::pace_of(const Stage& stage, double now) const {
     for (std::size_t k = stages_.size(); k-- > 0;) { // the last of the kind
         const Stage& s = stages_[k];
-        if (&s != &stage && s.over && s.cost.seconds > 0 && kind_of(s.cost.stage) == kind_of(stage.cost.stage))
-            return s.spent / s.cost.seconds;
+        const double units = s.cost.before + s.cost.seconds;
+        if (&s != &stage && s.over && units > 0 && kind_of(s.cost.stage) == kind_of(stage.cost.stage))
+            return s.spent / units;
     }
     // What was seen so far, and a little of what was expected of everything, for the time when nothing is seen yet.
     double expected = expected_, taken = taken_, all = 0;
     for (const Stage& s : stages_)
-        all += s.cost.seconds + s.cost.after;
+        all += s.cost.whole();
     if (at_ != kNone && !stages_[at_].over && share() > 0) {
-        expected += share() * stages_[at_].cost.seconds;
+        expected += stages_[at_].cost.before + share() * stages_[at_].cost.seconds;
         taken += now - stages_[at_].from;
     }
     const double trust = 0.003 * all;
@@ -98,17 +120,15 @@ double RemainingTime::seconds(double now) const {
         const Stage& s = stages_[k];
         if (s.passed || (s.begun && k != at_)) continue;
         const double pace = pace_of(s, now);
-        const double whole = pace * s.cost.seconds, after = pace * s.cost.after;
+        const StageCost cost = s.cost * pace;
         if (k != at_) {
-            left += whole + after;
+            left += cost.whole();
         } else if (s.over) {
-            left += std::max(0.0, after - (now - left_));
+            left += std::max(0.0, cost.after - (now - left_));
+        } else if (share() > 0) { // between two units some of the next one is done
+            left += std::max(0.0, (1 - share()) * units_pace(cost.seconds, now)) + cost.after;
         } else {
-            constexpr double kSoon = 0.1; // of a stage: its own pace counts half
-            const double spent = now - s.from, trust = share() / (share() + kSoon);
-            const double total = share() > 0 ? trust * spent / share() + (1 - trust) * std::max(whole, spent) : whole;
-            left += share() > 0 ? (1 - share()) * total : std::max(0.0, whole - spent);
-            left += after;
+            left += std::max(0.0, cost.before + cost.seconds - (now - s.from)) + cost.after;
         }
     }
     return left;

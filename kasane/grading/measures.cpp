@@ -98,42 +98,65 @@ Image saturated_share(View<const float> pixels, const Background& mesh, float sa
     return share;
 }
 
+void give_size(Image& image, int width, int height) {
+    if (image.width() != width || image.height() != height) image = Image(width, height);
+}
+
 /// One colour of a mosaic, the others without data.
 void take_colour(const Image& mosaic, const CfaPattern& cfa, int colour, Image& samples) {
-    const int period = cfa.period();
-    std::vector<std::uint8_t> mine(static_cast<std::size_t>(period));
+    give_size(samples, mosaic.width(), mosaic.height());
     for (int y = 0; y < mosaic.height(); ++y) {
-        for (int x = 0; x < period; ++x)
-            mine[static_cast<std::size_t>(x)] = cfa.colour(x, y) == colour;
-        const float* from = mosaic.plane().row(y);
         float* to = samples.plane().row(y);
-        for (int x = 0, phase = 0; x < mosaic.width(); ++x, phase = phase + 1 == period ? 0 : phase + 1)
-            to[x] = mine[static_cast<std::size_t>(phase)] ? from[x] : kNoData;
+        std::copy_n(mosaic.plane().row(y), mosaic.width(), to);
+        for (int phase = 0; phase < cfa.period(); ++phase)
+            if (cfa.colour(phase, y) != colour)
+                for (int x = phase; x < mosaic.width(); x += cfa.period())
+                    to[x] = kNoData;
     }
+}
+
+/// A colour of which a 2 x 2 pattern has one pixel, without the others: half as wide and half as high.
+void take_quarter(const Image& mosaic, const CfaPattern& cfa, int colour, Image& samples) {
+    give_size(samples, mosaic.width() / 2, mosaic.height() / 2);
+    const int right = cfa.colour(1, 0) == colour || cfa.colour(1, 1) == colour,
+              below = cfa.colour(0, 1) == colour || cfa.colour(1, 1) == colour;
+    for (int y = 0; y < samples.height(); ++y)
+        take_every(mosaic.plane().row(2 * y + below) + right, 2, static_cast<std::size_t>(2 * samples.width() - right),
+                   samples.plane().row(y));
 }
 
 /// Means of the neighbours beside, above and below where there are no samples: bilinear for green.
 void fill_gaps(View<const float> samples, View<float> filled) {
-    for (int y = 0; y < samples.height; ++y)
-        for (int x = 0; x < samples.width; ++x) {
-            if (const float v = samples(x, y); v == v) {
-                filled(x, y) = v;
-                continue;
+    const auto mean_around = [&](int x, int y) {
+        float sum = 0, count = 0;
+        const auto add = [&](int i, int j) {
+            if (i < 0 || j < 0 || i >= samples.width || j >= samples.height) return;
+            if (const float v = samples(i, j); v == v) {
+                sum += v;
+                ++count;
             }
-            float sum = 0, count = 0;
-            const auto add = [&](int i, int j) {
-                if (i < 0 || j < 0 || i >= samples.width || j >= samples.height) return;
-                if (const float v = samples(i, j); v == v) {
-                    sum += v;
-                    ++count;
-                }
-            };
-            add(x - 1, y);
-            add(x + 1, y);
-            add(x, y - 1);
-            add(x, y + 1);
-            filled(x, y) = sum / count;
+        };
+        add(x - 1, y);
+        add(x + 1, y);
+        add(x, y - 1);
+        add(x, y + 1);
+        return sum / count;
+    };
+    for (int y = 0; y < samples.height; ++y) {
+        const float* row = samples.row(y);
+        float* to = filled.row(y);
+        std::copy_n(row, samples.width, to);
+        if (y > 0 && y + 1 < samples.height) { // most have all four
+            const float *above = samples.row(y - 1), *below = samples.row(y + 1);
+            for (int x = 1; x + 1 < samples.width; ++x) {
+                const float mean = (row[x - 1] + row[x + 1] + above[x] + below[x]) / 4;
+                to[x] = row[x] == row[x] ? row[x] : mean;
+            }
         }
+        if (!any_gap(to, static_cast<std::size_t>(samples.width))) continue;
+        for (int x = 0; x < samples.width; ++x)
+            if (to[x] != to[x]) to[x] = mean_around(x, y);
+    }
 }
 
 /// One exposure on its way to its measures.
@@ -234,15 +257,16 @@ private:
         int greens = 0;
         for (int i = 0; i < cfa.period() * cfa.period(); ++i)
             greens += cfa.colour(i % cfa.period(), i / cfa.period()) == 1;
-        begin_preview(preview_factor(cfa.cell()));
-        Image samples(sensor_.width(), sensor_.height());
+        const int cell = cfa.cell(), factor = preview_factor(cell);
+        begin_preview((factor + cell - 1) / cell * cell); // as many samples of a colour in each
+        Image& samples = room_.samples;
         for (const int colour : {1, 0, 2}) {
             take_colour(sensor_, cfa, colour, samples);
-            average_down(samples.plane(), factor_, small_.plane(colour));
-            Background mesh = measure_background(samples.plane(), {.noise = cfa.steps(colour), .step = 1});
+            Background mesh = measure_colour_sky(cfa, colour, samples);
             Measures& m = out_.planes[static_cast<std::size_t>(colour)];
             if (colour == 1) {
-                Image filled(sensor_.width(), sensor_.height());
+                Image& filled = room_.filled;
+                give_size(filled, sensor_.width(), sensor_.height());
                 fill_gaps(samples.plane(), filled.plane());
                 const float density = static_cast<float>(greens) / static_cast<float>(cfa.period() * cfa.period());
                 out_.saturated = saturated_share(sensor_.plane(), mesh, o_.detect.saturation, tops_);
@@ -254,18 +278,31 @@ private:
         }
     }
 
+    /// The mesh of a colour's sky, and its preview. `samples`: the colour on the sensor's grid.
+    Background measure_colour_sky(const CfaPattern& cfa, int colour, const Image& samples) {
+        const BackgroundOptions gaps{.noise = cfa.steps(colour), .step = 1};
+        if (colour == 1 || cfa.period() != 2 || samples.width() < 2 || samples.height() < 2) {
+            average_down(samples.plane(), factor_, small_.plane(colour));
+            return measure_background(samples.plane(), gaps);
+        }
+        Image& quarter = room_.quarter;
+        take_quarter(sensor_, cfa, colour, quarter);
+        average_down(quarter.plane(), factor_ / cfa.cell(), small_.plane(colour));
+        Background mesh =
+            measure_background(quarter.plane(), {.cell = gaps.cell / 2, .noise = NoiseSteps::apart(1), .step = 1});
+        mesh.cell = gaps.cell;
+        return mesh;
+    }
+
     /// When stars and streaks are known.
     void take_means() {
         const CfaPattern& cfa = view_.source().calibration().cfa;
-        Image samples;
+        Image& samples = room_.samples;
         for (int p = 0; p < view_.planes(); ++p) {
             Measures& m = out_.planes[static_cast<std::size_t>(p)];
             const SkyCover cover{m.stars, out_.main().fwhm, out_.streaks, view_.interpolated() ? 1 : 2,
                                  o_.detect.saturation};
-            if (view_.interpolated()) {
-                if (samples.empty()) samples = Image(sensor_.width(), sensor_.height());
-                take_colour(sensor_, cfa, p, samples);
-            }
+            if (view_.interpolated()) take_colour(sensor_, cfa, p, samples);
             m.mesh.means =
                 mean_sky(view_.interpolated() ? std::as_const(samples).plane() : std::as_const(planes_).plane(p),
                          m.mesh, cover, &room_.cover);

@@ -62,6 +62,7 @@ struct MeasureOptions {
 /// Of one thread.
 struct MeasureRoom {
     Image pixels;
+    Image samples, filled, quarter; ///< of mosaics: one colour; green everywhere; a colour that has one pixel in four
     Mask cover;
 };
 

@@ -113,7 +113,7 @@ RunReport run_up_to(Last last, const RunOptions& options, const Context& context
         stages.push_back({"report", todo.report_seconds});
         const double pace = known_speed(session).value_or(1) / context.workers.threads();
         for (StageCost& stage : stages)
-            stage.seconds *= pace, stage.after *= pace;
+            stage = stage * pace;
         context.progress.expect(stages);
     }
     const Stopwatch work;

@@ -19,11 +19,19 @@ namespace kasane {
 
 namespace {
 
-// Seconds for a megapixel on one core of a usual machine, until a run here has shown its own. Of a frame: of a master,
-// measured, registered, judged, brought to one level, integrated; of a master light, beside its lights.
-constexpr double kMasterCost = 0.006, kMeasureCost = 0.0158, kRegisterCost = 0.0027, kJudgeCost = 0.0013;
-constexpr double kLevelCost = 0.0025, kIntegrateCost = 0.0185, kDrizzleCost = 0.07;
-constexpr double kFinishCost = 0.135, kReportCost = 0.09;
+/// Seconds on one core of a usual machine, until a run here has shown its own: for each, and for a megapixel of it.
+struct Cost {
+    double each, megapixel;
+    double of(double megapixels) const { return each + megapixel * megapixels; }
+};
+// Of a frame of a master; of the sensor's defects, looked for once. Of a light: measured (and judged), registered,
+// settled, brought to one level, tried with all rejections, integrated, drizzled. Of a master light: looked at and
+// written, looked at for the page. Of colours: a plane of a light, but for measuring a mosaic.
+constexpr Cost kMaster{0.012, 0.0042}, kDefects{0.02, 0.03};
+constexpr Cost kMeasure{0.07, 0.0118}, kMeasureMosaic{0.07, 0.04}, kJudge{0.011, 0};
+constexpr Cost kRegister{0.027, 0.0007}, kSettle{0, 0.0011};
+constexpr Cost kLevel{0.012, 0.002}, kTrials{0.04, 0}, kIntegrate{0.003, 0.0145}, kDrizzle{0.003, 0.055};
+constexpr Cost kFinish{0.3, 0.04}, kReport{0.3, 0.045};
 constexpr double kWorthTiming = 1; // seconds of work below which nothing can be learnt of the speed
 
 double megapixels(const Exposure& e) {
@@ -42,7 +50,7 @@ void add_masters(const Session& s, Work& work) {
         const Exposure& e = s.exposures[plan.members.front()];
         ++work.masters;
         work.result_bytes += pixels_of(e) * sizeof(float);
-        masters.seconds += kMasterCost * static_cast<double>(plan.members.size()) * megapixels(e);
+        masters.seconds += static_cast<double>(plan.members.size()) * kMaster.of(megapixels(e));
     }
     if (work.masters > 0) work.stages.push_back(masters);
 }
@@ -51,7 +59,7 @@ void add_masters(const Session& s, Work& work) {
 StageCost levels_of(const Session& s, const StackPlan& plan) {
     StageCost levels{kLevelStage};
     for (const LightPlan& l : plan.lights)
-        levels.seconds += kLevelCost * megapixels(s.exposures[l.exposure]);
+        levels.seconds += result_planes(s, plan) * kLevel.of(megapixels(s.exposures[l.exposure]));
     return levels;
 }
 
@@ -74,10 +82,14 @@ StageCost add_stack(const Session& s, const StackPlan& plan, bool comet, Work& w
     work.result_bytes += results * pixels * (kResult * planes + kRejected);
     work.memory_bytes = std::max(work.memory_bytes, results * pixels * (kInMemory * planes + kRejected));
     StageCost stack{(drizzle ? "drizzle " : "integrate ") + plan.name};
-    for (const LightPlan& l : plan.lights)
-        stack.seconds += (comet ? 1 + CometMasters::kPasses : 1) * (drizzle ? kDrizzleCost : kIntegrateCost) *
-                         megapixels(s.exposures[l.exposure]);
-    stack.after = kFinishCost * 1e-6 * static_cast<double>(results * pixels * planes);
+    const int passes = comet ? 1 + CometMasters::kPasses : 1;
+    for (const LightPlan& l : plan.lights) {
+        const double light = megapixels(s.exposures[l.exposure]);
+        stack.before += kTrials.of(light);
+        stack.seconds +=
+            drizzle ? passes * kDrizzle.of(light) : passes * static_cast<double>(planes) * kIntegrate.of(light);
+    }
+    stack.after = static_cast<double>(results) * kFinish.of(1e-6 * static_cast<double>(pixels * planes));
     return stack;
 }
 
@@ -88,9 +100,11 @@ void add_lights(const Session& s, const Calibrations& calibrations, const StackP
         if (s.ledger.fact(measure_key(s, calibrations, l))) continue;
         const Exposure& e = s.exposures[l.exposure];
         ++work.lights;
-        measure.seconds += kMeasureCost * megapixels(e) * e.planes;
-        align.seconds += kRegisterCost * megapixels(e);
-        align.after += kJudgeCost * megapixels(e);
+        if (measure.before == 0) measure.before = kDefects.of(megapixels(e));
+        measure.seconds += e.cfa.empty() ? e.planes * kMeasure.of(megapixels(e)) : kMeasureMosaic.of(megapixels(e));
+        measure.after += kJudge.of(megapixels(e));
+        align.seconds += kRegister.of(megapixels(e));
+        align.after += kSettle.of(megapixels(e));
     }
 }
 
@@ -110,7 +124,7 @@ void assume_masters(Session& s) {
 double Work::core_seconds() const {
     double sum = 0;
     for (const StageCost& stage : stages)
-        sum += stage.seconds + stage.after;
+        sum += stage.whole();
     return sum;
 }
 
@@ -129,7 +143,8 @@ Work remaining_work(Session& s) {
         StageCost measure{"measure"}, align{"register"};
         std::vector<StageCost> stacks;
         for (const JointStack& stack : joint_stacks(s, group)) {
-            work.report_seconds += kReportCost * megapixels(s.exposures[stack.plan.lights.front().exposure]);
+            work.report_seconds +=
+                kReport.of(result_planes(s, stack.plan) * megapixels(s.exposures[stack.plan.lights.front().exposure]));
             const auto done =
                 finished_stack(s, stack.plan, stack_basis(s, calibrations, group, stack, reference).key());
             if (done) finished.push_back(*done);
