@@ -27,11 +27,12 @@ struct Cost {
 // Of a frame of a master; of the sensor's defects, looked for once. Of a light: measured (and judged), registered,
 // settled, brought to one level, tried with all rejections, integrated, drizzled. Of a master light: looked at and
 // written, looked at for the page. Of colours: a plane of a light, but for measuring a mosaic.
-constexpr Cost kMaster{0.012, 0.0042}, kDefects{0.02, 0.03};
-constexpr Cost kMeasure{0.07, 0.0118}, kMeasureMosaic{0.07, 0.04}, kJudge{0.011, 0};
-constexpr Cost kRegister{0.027, 0.0007}, kSettle{0, 0.0011};
-constexpr Cost kLevel{0.012, 0.002}, kTrials{0.04, 0}, kIntegrate{0.003, 0.0145}, kDrizzle{0.003, 0.055};
-constexpr Cost kFinish{0.3, 0.04}, kReport{0.3, 0.045};
+constexpr Cost kMasterCost{0.012, 0.0042}, kDefectsCost{0.02, 0.03};
+constexpr Cost kMeasureCost{0.07, 0.0118}, kMeasureMosaicCost{0.07, 0.04}, kJudgeCost{0.011, 0};
+constexpr Cost kRegisterCost{0.027, 0.0007}, kSettleCost{0, 0.0011};
+constexpr Cost kLevelCost{0.012, 0.002}, kTrialsCost{0.04, 0}, kIntegrateCost{0.003, 0.0145},
+    kDrizzleCost{0.003, 0.055};
+constexpr Cost kFinishCost{0.3, 0.04}, kReportCost{0.3, 0.045};
 constexpr double kWorthTiming = 1; // seconds of work below which nothing can be learnt of the speed
 
 double megapixels(const Exposure& e) {
@@ -50,7 +51,7 @@ void add_masters(const Session& s, Work& work) {
         const Exposure& e = s.exposures[plan.members.front()];
         ++work.masters;
         work.result_bytes += pixels_of(e) * sizeof(float);
-        masters.seconds += static_cast<double>(plan.members.size()) * kMaster.of(megapixels(e));
+        masters.seconds += static_cast<double>(plan.members.size()) * kMasterCost.of(megapixels(e));
     }
     if (work.masters > 0) work.stages.push_back(masters);
 }
@@ -59,7 +60,7 @@ void add_masters(const Session& s, Work& work) {
 StageCost levels_of(const Session& s, const StackPlan& plan) {
     StageCost levels{kLevelStage};
     for (const LightPlan& l : plan.lights)
-        levels.seconds += result_planes(s, plan) * kLevel.of(megapixels(s.exposures[l.exposure]));
+        levels.seconds += result_planes(s, plan) * kLevelCost.of(megapixels(s.exposures[l.exposure]));
     return levels;
 }
 
@@ -85,11 +86,11 @@ StageCost add_stack(const Session& s, const StackPlan& plan, bool comet, Work& w
     const int passes = comet ? 1 + CometMasters::kPasses : 1;
     for (const LightPlan& l : plan.lights) {
         const double light = megapixels(s.exposures[l.exposure]);
-        stack.before += kTrials.of(light);
+        stack.before += kTrialsCost.of(light);
         stack.seconds +=
-            drizzle ? passes * kDrizzle.of(light) : passes * static_cast<double>(planes) * kIntegrate.of(light);
+            drizzle ? passes * kDrizzleCost.of(light) : passes * static_cast<double>(planes) * kIntegrateCost.of(light);
     }
-    stack.after = static_cast<double>(results) * kFinish.of(1e-6 * static_cast<double>(pixels * planes));
+    stack.after = static_cast<double>(results) * kFinishCost.of(1e-6 * static_cast<double>(pixels * planes));
     return stack;
 }
 
@@ -100,11 +101,12 @@ void add_lights(const Session& s, const Calibrations& calibrations, const StackP
         if (s.ledger.fact(measure_key(s, calibrations, l))) continue;
         const Exposure& e = s.exposures[l.exposure];
         ++work.lights;
-        if (measure.before == 0) measure.before = kDefects.of(megapixels(e));
-        measure.seconds += e.cfa.empty() ? e.planes * kMeasure.of(megapixels(e)) : kMeasureMosaic.of(megapixels(e));
-        measure.after += kJudge.of(megapixels(e));
-        align.seconds += kRegister.of(megapixels(e));
-        align.after += kSettle.of(megapixels(e));
+        if (measure.before == 0) measure.before = kDefectsCost.of(megapixels(e));
+        measure.seconds +=
+            e.cfa.empty() ? e.planes * kMeasureCost.of(megapixels(e)) : kMeasureMosaicCost.of(megapixels(e));
+        measure.after += kJudgeCost.of(megapixels(e));
+        align.seconds += kRegisterCost.of(megapixels(e));
+        align.after += kSettleCost.of(megapixels(e));
     }
 }
 
@@ -143,8 +145,8 @@ Work remaining_work(Session& s) {
         StageCost measure{"measure"}, align{"register"};
         std::vector<StageCost> stacks;
         for (const JointStack& stack : joint_stacks(s, group)) {
-            work.report_seconds +=
-                kReport.of(result_planes(s, stack.plan) * megapixels(s.exposures[stack.plan.lights.front().exposure]));
+            work.report_seconds += kReportCost.of(result_planes(s, stack.plan) *
+                                                  megapixels(s.exposures[stack.plan.lights.front().exposure]));
             const auto done =
                 finished_stack(s, stack.plan, stack_basis(s, calibrations, group, stack, reference).key());
             if (done) finished.push_back(*done);
