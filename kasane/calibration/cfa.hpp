@@ -28,6 +28,10 @@ public:
         return colours_[static_cast<std::size_t>(j * period_ + i)];
     }
     int colours() const { return period_ == 0 ? 1 : 3; }
+    /// Of 2 x 2 pixels, the two of a diagonal green: Bayer's, in any phase. Letters may tell others.
+    bool checkered() const {
+        return period_ == 2 && ((colours_[0] == 1 && colours_[3] == 1) || (colours_[1] == 1 && colours_[2] == 1));
+    }
     /// The pattern when the first pixel is `dx`, `dy` pixels further on.
     CfaPattern shifted(int dx, int dy) const;
     std::string letters() const;

@@ -86,13 +86,17 @@ float bilinear_at(View<const float> mosaic, const CfaPattern& cfa, const Neighbo
     return v == v ? v : weighted_mean(mosaic, x, y, table.at(x, y, colour));
 }
 
-void bilinear_six(View<const float> mosaic, const CfaPattern& cfa, const std::array<View<float>, 3>& planes) {
-    const NeighbourTable table(cfa, kWideReach);
+int bilinear_reach(const CfaPattern& cfa) {
+    return cfa.period() == 2 ? kBilinearReach : kWideReach;
+}
+
+void bilinear_of_any(View<const float> mosaic, const CfaPattern& cfa, const std::array<View<float>, 3>& planes) {
+    const int reach = bilinear_reach(cfa);
+    const NeighbourTable table(cfa, reach);
     for (int y = 0; y < planes[0].height; ++y)
         for (int x = 0; x < planes[0].width; ++x)
             for (int c = 0; c < 3; ++c)
-                planes[static_cast<std::size_t>(c)](x, y) =
-                    bilinear_at(mosaic, cfa, table, x + kWideReach, y + kWideReach, c);
+                planes[static_cast<std::size_t>(c)](x, y) = bilinear_at(mosaic, cfa, table, x + reach, y + reach, c);
 }
 
 /// The latest rows of something that is gone through from top to bottom.
@@ -317,22 +321,49 @@ void adaptive(View<const float> mosaic, const CfaPattern& cfa, const std::array<
 } // namespace
 
 int demosaic_halo(Demosaic method, const CfaPattern& cfa) {
-    if (cfa.period() == 6) return kWideReach;
-    return method == Demosaic::bilinear ? kBilinearReach : kAdaptiveHalo;
+    return method == Demosaic::adaptive && cfa.checkered() ? kAdaptiveHalo : bilinear_reach(cfa);
 }
 
 void demosaic(View<const float> mosaic, const CfaPattern& phase, Demosaic method,
               const std::array<View<float>, 3>& planes) {
-    if (phase.period() == 6)
-        bilinear_six(mosaic, phase, planes);
+    if (!phase.checkered())
+        bilinear_of_any(mosaic, phase, planes);
     else if (method == Demosaic::adaptive)
         adaptive(mosaic, phase, planes);
     else
         bilinear(mosaic, phase, planes);
 }
 
+namespace {
+
+/// Squares of two by two: red and blue as they are, green of two.
+void bin_by_two(View<const float> mosaic, const CfaPattern& phase, const std::array<View<float>, 3>& planes) {
+    const int width = planes[0].width;
+    std::array<std::vector<float>, 2> both;
+    for (auto& row : both)
+        row.resize(static_cast<std::size_t>(width));
+    for (int y = 0; y < planes[0].height; ++y) {
+        std::size_t greens = 0;
+        for (int j = 0; j < 2; ++j)
+            for (int i = 0; i < 2; ++i) {
+                const auto c = static_cast<std::size_t>(phase.colour(i, j));
+                const auto count = static_cast<std::size_t>(2 * width - i); // up to the last one's own
+                take_every(mosaic.row(2 * y + j) + i, 2, count, c == 1 ? both[greens++].data() : planes[c].row(y));
+            }
+        const float *a = both[0].data(), *b = both[1].data();
+        float* to = planes[1].row(y);
+        for (int x = 0; x < width; ++x) {
+            const bool has_a = a[x] == a[x], has_b = b[x] == b[x];
+            to[x] = has_a && has_b ? (a[x] + b[x]) / 2 : has_a ? a[x] : b[x];
+        }
+    }
+}
+
+} // namespace
+
 void bin_mosaic(View<const float> mosaic, const CfaPattern& phase, const std::array<View<float>, 3>& planes) {
     const int cell = phase.cell();
+    if (phase.checkered()) return bin_by_two(mosaic, phase, planes);
     for (int y = 0; y < planes[0].height; ++y)
         for (int x = 0; x < planes[0].width; ++x) {
             std::array<float, 3> sum{}, n{};

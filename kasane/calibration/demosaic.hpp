@@ -23,7 +23,8 @@ int demosaic_halo(Demosaic method, const CfaPattern& cfa);
 /// Fills `planes` (red, green, blue, all of one size) from `mosaic`, which reaches `demosaic_halo` pixels further on
 /// each side and whose first pixel has the pattern's phase. Values without data (NaN) are passed over: what lies beside
 /// them is interpolated from what is there; they stay NaN only where a colour has no data within the kernel's reach.
-/// Every pixel keeps its own colour untouched. 6 x 6 patterns are made in bilinear quality whatever the method.
+/// Every pixel keeps its own colour untouched. All but checkered patterns are made in bilinear quality whatever the
+/// method.
 void demosaic(View<const float> mosaic, const CfaPattern& phase, Demosaic method,
               const std::array<View<float>, 3>& planes);
 

@@ -115,7 +115,7 @@ void take_colour(const Image& mosaic, const CfaPattern& cfa, int colour, Image& 
     }
 }
 
-/// A colour of which a 2 x 2 pattern has one pixel, without the others: half as wide and half as high.
+/// A colour of which a checkered pattern has one pixel in four, without the others: half as wide and half as high.
 void take_quarter(const Image& mosaic, const CfaPattern& cfa, int colour, Image& samples) {
     give_size(samples, mosaic.width() / 2, mosaic.height() / 2);
     const int right = cfa.colour(1, 0) == colour || cfa.colour(1, 1) == colour,
@@ -281,7 +281,7 @@ private:
     /// The mesh of a colour's sky, and its preview. `samples`: the colour on the sensor's grid.
     Background measure_colour_sky(const CfaPattern& cfa, int colour, const Image& samples) {
         const BackgroundOptions gaps{.noise = cfa.steps(colour), .step = 1};
-        if (colour == 1 || cfa.period() != 2 || samples.width() < 2 || samples.height() < 2) {
+        if (colour == 1 || !cfa.checkered() || samples.width() < 2 || samples.height() < 2) {
             average_down(samples.plane(), factor_, small_.plane(colour));
             return measure_background(samples.plane(), gaps);
         }

@@ -27,12 +27,12 @@ struct Cost {
 // Of a frame of a master; of the sensor's defects, looked for once. Of a light: measured (and judged), registered,
 // settled, brought to one level, tried with all rejections, integrated, drizzled. Of a master light: looked at and
 // written, looked at for the page. Of colours: a plane of a light, but for measuring a mosaic.
-constexpr Cost kMasterCost{0.012, 0.0042}, kDefectsCost{0.02, 0.03};
+constexpr Cost kMasterCost{0.012, 0.0042}, kMosaicMasterCost{0.012, 0.006}, kDefectsCost{0.02, 0.03};
 constexpr Cost kMeasureCost{0.07, 0.0118}, kMeasureMosaicCost{0.07, 0.04}, kJudgeCost{0.011, 0};
 constexpr Cost kRegisterCost{0.027, 0.0007}, kSettleCost{0, 0.0011};
 constexpr Cost kLevelCost{0.012, 0.002}, kTrialsCost{0.04, 0}, kIntegrateCost{0.003, 0.0145},
     kDrizzleCost{0.003, 0.055};
-constexpr Cost kFinishCost{0.3, 0.04}, kReportCost{0.3, 0.045};
+constexpr Cost kFinishCost{0.3, 0.05}, kReportCost{0.3, 0.05};
 constexpr double kWorthTiming = 1; // seconds of work below which nothing can be learnt of the speed
 
 double megapixels(const Exposure& e) {
@@ -51,7 +51,8 @@ void add_masters(const Session& s, Work& work) {
         const Exposure& e = s.exposures[plan.members.front()];
         ++work.masters;
         work.result_bytes += pixels_of(e) * sizeof(float);
-        masters.seconds += static_cast<double>(plan.members.size()) * kMasterCost.of(megapixels(e));
+        const Cost& frame = e.cfa.empty() ? kMasterCost : kMosaicMasterCost;
+        masters.seconds += static_cast<double>(plan.members.size()) * frame.of(megapixels(e));
     }
     if (work.masters > 0) work.stages.push_back(masters);
 }

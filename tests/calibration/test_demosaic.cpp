@@ -144,6 +144,41 @@ TEST_CASE("Rows of a mosaic are demosaiced as the formulas say") {
             }
 }
 
+TEST_CASE("Squares of a mosaic hold the means of their colours, whatever is missing") {
+    const std::string letters =
+        GENERATE(as<std::string>{}, "RGGB", "GBRG", "RGBG", "RGBB", "GGRGGBGGBGGRBRGRBGGGBGGRGGRGGBRBGBRG");
+    const CfaPattern cfa(letters);
+    const int cell = cfa.cell();
+    const Image mosaic = random_mosaic(97, 55, 0.3);
+    Image out(mosaic.width() / cell, mosaic.height() / cell, 3);
+    bin_mosaic(mosaic.plane(), cfa, {out.plane(0), out.plane(1), out.plane(2)});
+    for (int c = 0; c < 3; ++c)
+        for (int y = 0; y < out.height(); ++y)
+            for (int x = 0; x < out.width(); ++x) {
+                double sum = 0, n = 0;
+                for (int j = y * cell; j < (y + 1) * cell; ++j)
+                    for (int i = x * cell; i < (x + 1) * cell; ++i)
+                        if (cfa.colour(i, j) == c && !std::isnan(mosaic(i, j))) sum += mosaic(i, j), ++n;
+                REQUIRE(std::isnan(out(x, y, c)) == (n == 0));
+                if (n > 0) REQUIRE(out(x, y, c) == Approx(sum / n).margin(1e-3));
+            }
+}
+
+TEST_CASE("Patterns that are not checkered are interpolated from the nearest of each colour") {
+    const std::string letters = GENERATE(as<std::string>{}, "RGBG", "RGBB", "GRBB");
+    const CfaPattern cfa(letters);
+    const Image mosaic = random_mosaic(40, 36, 0);
+    const Region region{10, 9, 17, 15};
+    const Formulas formulas{mosaic, cfa};
+    for (const Demosaic method : {Demosaic::bilinear, Demosaic::adaptive}) {
+        const Image out = demosaiced(mosaic, cfa, method, region);
+        for (int c = 0; c < 3; ++c)
+            for (int y = 0; y < region.height; ++y)
+                for (int x = 0; x < region.width; ++x)
+                    REQUIRE(out(x, y, c) == Approx(formulas.bilinear(region.x + x, region.y + y, c)).margin(1e-2));
+    }
+}
+
 TEST_CASE("Where gaps lie does not make a pixel depend on the rectangle that it is made with") {
     const std::string letters = GENERATE(as<std::string>{}, "GBRG", "GGRGGBGGBGGRBRGRBGGGBGGRGGRGGBRBGBRG");
     const Demosaic method = GENERATE(Demosaic::bilinear, Demosaic::adaptive);

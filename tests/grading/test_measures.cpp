@@ -89,6 +89,37 @@ TEST_CASE("A mosaic is measured on its own samples: as wide and as bright as the
     CHECK(flux_ratio(m.planes[2], m.planes[1]) == Approx(1).margin(0.03));
 }
 
+TEST_CASE("Each colour of a mosaic has the sky and the noise of its own pixels, whatever the size and the pattern") {
+    const std::string letters =
+        GENERATE(as<std::string>{}, "RGGB", "BGGR", "GRBG", "RGBG", "RGBB", "GGRGGBGGBGGRBRGRBGGGBGGRGGRGGBRBGBRG");
+    const int width = GENERATE(415, 512), height = GENERATE(352, 287);
+    const CfaPattern cfa(letters);
+    Image planes(width, height, 3);
+    for (int p = 0; p < 3; ++p) {
+        Image plane(width, height, 1, static_cast<float>(300 * (p + 1)));
+        add_noise(plane, 5 + 3 * p, static_cast<std::uint64_t>(p) + 1);
+        std::copy(plane.pixels().begin(), plane.pixels().end(), planes.plane(p).row(0));
+    }
+    MeasureRoom room; // of a larger one
+    (void)measure_exposure(view_of(Image(640, 480, 1, 100.0f), letters), {}, nullptr, &room);
+    Raster<std::uint8_t> preview;
+    const ExposureMeasures m =
+        measure_exposure(view_of(mosaic_of(planes, cfa), letters), {.preview_size = 100}, &preview, &room);
+    REQUIRE(m.planes.size() == 3);
+    for (std::size_t p = 0; p < 3; ++p) {
+        const double level = 300.0 * static_cast<double>(p + 1), noise = 5 + 3.0 * static_cast<double>(p);
+        const Background& mesh = m.planes[p].mesh;
+        INFO(letters << " " << width << " x " << height << ", colour " << p);
+        CHECK(
+            (mesh.cell == 64 && mesh.level.width() == (width + 32) / 64 && mesh.level.height() == (height + 32) / 64));
+        CHECK(mesh.global_level == Approx(level).margin(0.5));
+        CHECK(mesh.global_sigma == Approx(noise).epsilon(0.06));
+        for (const float v : mesh.level.pixels())
+            CHECK(v == Approx(level).margin(0.25 * noise));
+    }
+    CHECK((std::max(preview.width, preview.height) <= 100 && preview.width > 80));
+}
+
 TEST_CASE("Saturated pixels are counted where they are, and saturated stars do not tell the width") {
     Image pixels = sky_of(1, 3, 10, 40);
     for (int k = 0; k < 12; ++k)
