@@ -304,6 +304,31 @@ int main(int argc, char** argv) {
             integrate(turned, {side, side}, {1000}, context);
         },
         5);
+    // The same pixels as those of a colour sensor: three planes from each.
+    std::vector<StackFrame> colour = few;
+    for (StackFrame& f : colour) {
+        const CalibratedView& source = dynamic_cast<const FrameView&>(*f.source).source();
+        CalibrationSet set = source.calibration();
+        set.cfa = CfaPattern("RGGB");
+        f.source = std::make_shared<const FrameView>(
+            std::make_shared<const CalibratedView>(source.shared_raw(), std::move(set)), ColourMethod::adaptive);
+        f.planes = {f.planes[0], f.planes[0], f.planes[0]};
+    }
+    run(
+        "integrate_12_of_a_colour_sensor",
+        [&] {
+            integrate(colour, {w, h}, {1000, 1000, 1000}, context);
+        },
+        3);
+    run(
+        "measure_a_mosaic",
+        [&] {
+            benchmark::DoNotOptimize(measure_exposure(dynamic_cast<const FrameView&>(*colour.front().source),
+                                                      {.detect = {.electrons_per_adu = 0.8}})
+                                         .main()
+                                         .stars.size());
+        },
+        3);
     run(
         "drizzle_12_two_threads",
         [&] {
@@ -354,6 +379,13 @@ int main(int argc, char** argv) {
     if (t.contains("integrate_12_of_a_square") && t.contains("integrate_12_turned"))
         rows.push_back({"P1", "integrate a square of frames turned by 37 degrees over the same of guided ones",
                         t["integrate_12_turned"] / t["integrate_12_of_a_square"], "x", 1.3, false});
+
+    if (t.contains("integrate_12_two_threads") && t.contains("integrate_12_of_a_colour_sensor"))
+        rows.push_back({"P1", "integrate frames of a colour sensor, three planes, over the same of a mono one",
+                        t["integrate_12_of_a_colour_sensor"] / t["integrate_12_two_threads"], "x", 4, false});
+    if (t.contains("measure_a_mosaic") && t.contains("read_and_copy"))
+        rows.push_back({"P3", "measure one exposure of a colour sensor over reading and copying its pixels",
+                        t["measure_a_mosaic"] / t["read_and_copy"], "x", 9, false});
 
     if (t.contains("integrate_12_two_threads") && t.contains("drizzle_12_two_threads"))
         rows.push_back({"drizzle", "drizzle onto pixels twice as fine over integrating the same frames",
