@@ -210,7 +210,7 @@ int FrameView::colour(int plane) const {
 }
 
 std::vector<Image> FrameView::white_noise(std::span<const double> noise) const {
-    constexpr int kSide = 96, kRealisations = 4; // pixels
+    constexpr int kSide = 96, kRealisations = 16; // pixels; variances are known to a hundredth then
     std::vector<Image> fields;
     if (!interpolated()) return fields;
     const CfaPattern& cfa = source_->calibration().cfa;
