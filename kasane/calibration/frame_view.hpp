@@ -7,7 +7,7 @@
 //   master_effect.hpp    what both rely on
 //   cfa.hpp              colour filter arrays
 //   cfa_phase.hpp        does the stated pattern agree with the pixels
-//   demosaic.hpp         three colours a pixel from one
+//   demosaic.hpp         three colours a pixel from one; demosaic_kernel.hpp: its rows
 //   master.hpp           building masters; photon transfer
 //   dark_fit.hpp         how much of a dark a light holds
 //   flat_fit.hpp         does a flat fit a light
