@@ -11,7 +11,7 @@ namespace kasane {
 
 constexpr std::size_t kRowMargin = 80; // a vector of the longest, and the pixels around one
 
-/// One value of a row's pixels in two kinds: its first pixel is of the kind `first`, the next of the other, in turn.
+/// Which of a row's pixels are green: the first, the third, ..., or the others.
 enum class RowPhase { green_first, colour_first };
 
 /// Five rows, the middle one at [2].
@@ -41,9 +41,9 @@ void difference_row(const float* a, const float* b, std::size_t count, float* to
 void smooth_row_twice(const float* from, std::size_t count, float* between, float* to);
 /// Means of five rows.
 void mean_of_five_rows(const FiveRows& rows, std::size_t count, float* to);
-/// `from` with `share` times `change` at pixels that are interpolated: at those of the kind that is not `phase`'s
-/// first where `first_is_own`, else at those that are; everywhere if the row has none of this colour.
+/// Which of a row's pixels show a colour themselves.
 enum class OwnSites { even, odd, none };
+/// `from`, and `share` times `change` besides where the colour is interpolated.
 void give_back_row(const float* from, const float* change, float share, OwnSites own, std::size_t count, float* to);
 
 } // namespace kasane
