@@ -110,7 +110,7 @@ double RemainingTime::pace_of(const Stage& stage, double now) const {
         expected += stages_[at_].cost.before + share() * stages_[at_].cost.seconds;
         taken += now - stages_[at_].from;
     }
-    const double trust = 0.02 * all;
+    const double trust = 0.008 * all;
     return expected + trust > 0 ? (taken + trust) / (expected + trust) : 1;
 }
 
