@@ -87,7 +87,7 @@ double RemainingTime::share() const {
 }
 
 /// Seconds that all units of the present stage take: drawn from what is expected to what those since the first show.
-double RemainingTime::units_pace(double expected, double now) const {
+double RemainingTime::units_seconds(double expected, double now) const {
     constexpr double kSoon = 0.1; // of a stage: its own pace counts half
     const double since = share() - share_of(first_done_);
     if (!(since > 0)) return expected;
@@ -126,7 +126,7 @@ double RemainingTime::seconds(double now) const {
         } else if (s.over) {
             left += std::max(0.0, cost.after - (now - left_));
         } else if (share() > 0) { // between two units some of the next one is done
-            left += std::max(0.0, (1 - share()) * units_pace(cost.seconds, now)) + cost.after;
+            left += std::max(0.0, (1 - share()) * units_seconds(cost.seconds, now)) + cost.after;
         } else {
             left += std::max(0.0, cost.before + cost.seconds - (now - s.from)) + cost.after;
         }

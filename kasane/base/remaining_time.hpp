@@ -47,7 +47,7 @@ private:
     static constexpr std::size_t kNone = static_cast<std::size_t>(-1);
     double share() const; ///< of the present stage that is done, by its units
     double share_of(std::int64_t units) const;
-    double units_pace(double expected, double now) const;
+    double units_seconds(double expected, double now) const;
     double pace_of(const Stage& stage, double now) const;
     void leave(double now);
 

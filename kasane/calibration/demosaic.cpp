@@ -8,7 +8,6 @@
 #include <cmath>
 #include <cstdint>
 #include <optional>
-#include <string>
 #include <vector>
 
 namespace kasane {
@@ -147,9 +146,9 @@ public:
         const auto own = static_cast<std::size_t>(own_colour(y));
         bilinear_row(rows_.three(y), phase(y), static_cast<std::size_t>(mosaic_.width), to[1], to[own], to[2 - own]);
         if (gaps(y - 1).empty() && gaps(y).empty() && gaps(y + 1).empty()) return;
-        if (!table_ || table_letters_ != cfa_->letters()) {
+        if (!table_ || table_of_ != *cfa_) {
             table_.emplace(*cfa_, kBilinearReach);
-            table_letters_ = cfa_->letters();
+            table_of_ = *cfa_;
         }
         beside_gap_.assign(static_cast<std::size_t>(mosaic_.width), 0);
         for (int j = y - 1; j <= y + 1; ++j)
@@ -186,7 +185,7 @@ private:
     bool any_gap_ = false;
     std::vector<std::vector<int>> gaps_; // columns, of each row
     std::optional<NeighbourTable> table_;
-    std::string table_letters_;
+    CfaPattern table_of_;
     std::vector<std::uint8_t> beside_gap_;
 };
 
@@ -213,15 +212,14 @@ void bilinear(View<const float> mosaic, const CfaPattern& cfa, const std::array<
 class Adaptive {
 public:
     void run(View<const float> mosaic, const CfaPattern& cfa, const std::array<View<float>, 3>& planes) {
-        width_ = mosaic.width;
-        count_ = static_cast<std::size_t>(width_);
+        count_ = static_cast<std::size_t>(mosaic.width);
         rows_.begin(mosaic, cfa);
         for (RowRing* r : {&filled_, &along_, &across_, &above_along_, &above_across_, &change_along_, &change_across_,
                            &green_, &red_, &blue_, &between_})
-            r->resize(width_);
+            r->resize(mosaic.width);
         for (std::size_t c = 0; c < 3; ++c)
             for (RowRing* r : {&even_[c], &given_[c], &smooth_[c]})
-                r->resize(width_);
+                r->resize(mosaic.width);
         const int first = kAdaptiveHalo, last = kAdaptiveHalo + planes[0].height - 1;
         // A row's gaps are filled from two rows around it.
         for (int y = 0; y < mosaic.height; ++y) {
@@ -292,8 +290,7 @@ private:
             }
     }
 
-    int width_ = 0;
-    std::size_t count_ = 0;
+    std::size_t count_ = 0; ///< of a row
     MosaicRows rows_;
     RowRing filled_{16};                         // the mosaic without gaps
     RowRing along_{4}, across_{4};               // green by each direction
