@@ -19,7 +19,8 @@ constexpr int kSide = 48;                                // pixels of a tile tha
 constexpr std::int64_t kMostTiles = 24, kLeastTiles = 6; // of them
 constexpr std::int64_t kOneIn = 12;                      // pixels of the canvas
 
-/// Tiles spread over the canvas, one somewhere in each cell of a grid; always the same.
+/// Tiles spread over the canvas, one somewhere in each cell of a grid; always the same. Those beside each other lie at
+/// one height: frames that are hardly turned are read in a few bands of rows, not all over.
 std::vector<Region> sample_tiles(const Canvas& canvas) {
     const std::int64_t wanted = std::clamp(canvas.bounds().area() / kOneIn / (kSide * kSide), kLeastTiles, kMostTiles);
     const int across = std::max(1, static_cast<int>(std::lround(std::sqrt(static_cast<double>(wanted) * canvas.width /
@@ -27,17 +28,19 @@ std::vector<Region> sample_tiles(const Canvas& canvas) {
     const int down = std::max(1, static_cast<int>((wanted + across - 1) / across));
     std::mt19937_64 random(7);
     std::vector<Region> out;
-    for (int j = 0; j < down; ++j)
+    const auto from = [&](int a, int room) {
+        return a + static_cast<int>(random() % static_cast<std::uint64_t>(room + 1));
+    };
+    for (int j = 0; j < down; ++j) {
+        const int y0 = canvas.height * j / down, y1 = canvas.height * (j + 1) / down, h = std::min(kSide, y1 - y0);
+        const int y = from(y0, y1 - y0 - h);
         for (int i = 0; i < across; ++i) {
-            const int x0 = canvas.width * i / across, x1 = canvas.width * (i + 1) / across;
-            const int y0 = canvas.height * j / down, y1 = canvas.height * (j + 1) / down;
-            const int w = std::min(kSide, x1 - x0), h = std::min(kSide, y1 - y0);
-            const auto from = [&](int a, int room) {
-                return a + static_cast<int>(random() % static_cast<std::uint64_t>(room + 1));
-            };
-            const int x = from(x0, x1 - x0 - w), y = from(y0, y1 - y0 - h);
+            const int x0 = canvas.width * i / across, x1 = canvas.width * (i + 1) / across,
+                      w = std::min(kSide, x1 - x0);
+            const int x = from(x0, x1 - x0 - w);
             if (w > 0 && h > 0) out.push_back({x, y, w, h});
         }
+    }
     return out;
 }
 

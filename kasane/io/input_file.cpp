@@ -169,4 +169,15 @@ void InputFile::release() const {
     if (mapping_) madvise(mapping_->data, mapping_->size, MADV_DONTNEED);
 }
 
+void read_ahead(const std::filesystem::path& file) noexcept {
+    const int descriptor = open_read_only(file);
+    if (descriptor < 0) return;
+    struct stat info {};
+    constexpr off_t kPiece = 128 << 10; // the system takes no more than this at once to be meant
+    if (fstat(descriptor, &info) == 0 && S_ISREG(info.st_mode))
+        for (off_t at = 0; at < info.st_size; at += kPiece)
+            if (posix_fadvise(descriptor, at, kPiece, POSIX_FADV_WILLNEED) != 0) break;
+    ::close(descriptor);
+}
+
 } // namespace kasane

@@ -48,4 +48,8 @@ private:
     mutable std::unique_ptr<Mapping> mapping_;
 };
 
+/// Asks the system to have a file of any format in memory soon, and does not wait for it. A wish: whatever is in its
+/// way is told when the file is read.
+void read_ahead(const std::filesystem::path& file) noexcept;
+
 } // namespace kasane

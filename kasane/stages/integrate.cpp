@@ -9,6 +9,7 @@
 #include <kasane/stages/comet_masters.hpp>
 #include <kasane/stages/composites.hpp>
 #include <kasane/stages/drizzle_choice.hpp>
+#include <kasane/stages/finished_light.hpp>
 #include <kasane/stages/former_light.hpp>
 #include <kasane/stages/grade.hpp>
 #include <kasane/stages/group_canvas.hpp>
@@ -17,7 +18,6 @@
 #include <kasane/stages/master_light.hpp>
 #include <kasane/stages/measure.hpp>
 #include <kasane/stages/reference_groups.hpp>
-#include <kasane/stages/rejected_records.hpp>
 #include <kasane/stages/results.hpp>
 #include <kasane/stages/stack_account.hpp>
 #include <kasane/stages/stack_basis.hpp>
@@ -28,11 +28,11 @@
 #include <kasane/frames/words.hpp>
 #include <kasane/integration/drizzle.hpp>
 #include <kasane/integration/integrate.hpp>
-#include <kasane/io/png.hpp>
 
 #include <algorithm>
 #include <cmath>
 #include <fmt/format.h>
+#include <future>
 #include <set>
 
 namespace kasane {
@@ -74,8 +74,9 @@ public:
                     done_[k] = graded_.reference_fingerprint.empty() ? std::nullopt : finished_stack(s_, plan, key);
                 if (done_[k]) continue;
                 std::vector<Light> lights = assembler_->lights_of(stacks[k]);
-                done_[k] = make_or_tell(plan, lights, basis);
+                made_or_told(k, plan, lights, [&] { make(k, plan, lights, basis); });
             }
+            settle();
         }
         const std::size_t first = s_.report.stacks.size();
         for (auto& d : done_) {
@@ -158,9 +159,11 @@ private:
         constexpr std::uint64_t kShare = 4; // of what the result leaves, for the masters
         for (;;) {
             s_.context.progress.begin(kLevelStage, 1);
-            a = assembler_->assemble(plan, lights, all > result ? (all - result) / kShare : 0);
+            const std::uint64_t taken = result + (writing_ ? writing_->bytes : 0);
+            a = assembler_->assemble(plan, lights, all > taken ? (all - taken) / kShare : 0);
             s_.context.progress.end();
             if (a.frames.empty()) return std::nullopt;
+            settle();
             Context context = beside(a, s_.context);
             context.scratch = fits_memory(plan) ? std::filesystem::path() : s_.output;
             const bool follows = comet_ && std::any_of(a.lights.begin(), a.lights.end(), [](const Light* l) {
@@ -237,7 +240,8 @@ private:
 
     /// One stack that cannot be made does not keep the others from being made. Nothing is remembered of it: the next
     /// run tries again.
-    StackReport make_or_tell(const StackPlan& plan, std::vector<Light>& lights, const Basis& basis) {
+    void made_or_told(std::size_t k, const StackPlan& plan, const std::vector<Light>& lights,
+                      const std::function<void()>& work) {
         const auto failed = [&](const std::string& why) {
             StackReport report = begin_report(plan);
             report.failure = why;
@@ -246,19 +250,47 @@ private:
                 report.frames.push_back(account().report_of(l));
             for (FrameReport& f : report.frames)
                 f.used = false;
-            return report;
+            done_[k] = std::move(report);
         };
         if (!no_canvas_.empty()) return failed(no_canvas_);
         try {
-            require_room(plan);
-            return make(plan, lights, basis);
+            work();
         } catch (const InputError& e) {
-            return failed(e.what());
+            failed(e.what());
         } catch (const DataError& e) {
-            return failed(e.what());
+            failed(e.what());
         } catch (const std::bad_alloc&) {
-            return failed("there is not enough memory. Close other programs");
+            failed("there is not enough memory. Close other programs");
         }
+    }
+
+    /// A stack whose files are being written while the next one is begun.
+    struct Writing {
+        std::size_t at; ///< in done_
+        const StackPlan& plan;
+        std::vector<Light> lights;
+        std::uint64_t bytes; ///< that it takes until then
+        FinishedLight light{};
+        std::future<void> files{};
+    };
+
+    /// Waits for what is being written, and remembers it.
+    void settle() {
+        if (!writing_) return;
+        Writing& w = *writing_;
+        made_or_told(w.at, w.plan, w.lights, [&] {
+            w.files.get();
+            remember_light(s_, w.light);
+            done_[w.at] = std::move(w.light.report);
+        });
+        writing_.reset();
+    }
+
+    /// Whether one can be written while it is found out what the lights of the next one tell, of which several are in
+    /// memory then.
+    bool written_beside(const StackPlan& plan) const {
+        const auto threads = static_cast<std::uint64_t>(s_.context.workers.threads());
+        return threads > 1 && !comet_ && 2 * threads * room_for(plan) <= s_.context.memory.for_buffers();
     }
 
     /// What a master light, its coverage and what was rejected take. With a comet, a second result and the light of
@@ -295,9 +327,11 @@ private:
                             {}, fmt::format("Free some space, give more with --memory, or {}", less));
     }
 
-    StackReport make(const StackPlan& plan, std::vector<Light>& lights, const Basis& basis) {
+    void make(std::size_t k, const StackPlan& plan, std::vector<Light>& lights, const Basis& basis) {
         const Stopwatch clock;
-        StackReport report = begin_report(plan);
+        require_room(plan);
+        FinishedLight light;
+        StackReport& report = light.report = begin_report(plan);
         report.doubts = find_doubts(s_, calibrations_, plan, lights);
         report.doubts.insert(report.doubts.end(), comet_doubts_.begin(), comet_doubts_.end());
         comet_doubts_.clear(); // told once
@@ -313,71 +347,82 @@ private:
             static_cast<int>(std::count_if(lights.begin(), lights.end(), [](const Light& l) { return l.unread; }));
         std::map<const Light*, FrameReport> used;
         if (master) {
-            const double more = graded_.panels.empty() ? 1 : take_usual_coverage(*master);
-            used = account().used(a, *master, report);
-            account().describe_panels(lights, used, report);
-            account().describe(a, *master, report);
-            for (WeightCost& c : report.weight_costs)
-                c.noise *= more;
-            LightPictures pictures = describe_master_light(*master, report, s_.context.workers);
-            describe_lengths(a, *master, report);
-            if (plan.mosaic) // drizzled, each colour is of its own samples
-                report.colour_method = drizzled_ && a.frames.front().source->sensor()
-                                           ? "drizzled"
-                                           : colour_method_name(colour_method(s_, *a.lights.front()->exposure));
-            report.area_noise = report.noise * (drizzled_ ? 1 : interpolated_noise(*a.lights.front()));
-            const std::string file = light_file(s_, plan).lexically_relative(s_.output).generic_string();
-            const std::string name = file.substr(0, file.size() - std::string(".fits").size());
-            report.file = file;
-            report.preview = name + ".png";
-            report.rejection_picture = name + ".rejected.png";
-            report.canvas = output_text();
-            PhaseCoverage phases;
-            report.sampling = describe_sampling(s_, lights, at_.canvas, drizzled_, &phases);
-            report.lights_fwhm =
-                fwhm_on_canvas(sampled_frames(lights, at_.canvas), at_.canvas) * (drizzled_ ? drizzled_->scale : 1);
-            const std::string phase_picture = name + ".phases.png";
-            if (drizzled_) report.sampling.picture = phase_picture;
-            const Canvas canvas = output();
-            const CanvasSky sky = sky_of_canvas(s_, graded_, {a.lights.begin(), a.lights.end()}, canvas, at_.beyond);
-            report.doubts.insert(report.doubts.end(), sky.doubts.begin(), sky.doubts.end());
-            report.world = sky.text;
-            report.made = account().made(a, basis, *master, report, used);
-            if (!report.canvas.empty()) report.made.step("resample").text += "; " + report.canvas;
-            std::vector<const Exposure*> exposures;
-            for (const Light* l : a.lights)
-                exposures.push_back(l->exposure);
-            const Light& lead = *a.lights.front();
-            report.zero_point = zero_point_of(s_, a, canvas).value_or(0);
-            const double finer = std::sqrt(density_of(lead)) * grid_cell(s_, *lead.exposure) / canvas.scale;
-            report.former = keep_former(s_, report, basis.key(), *master, canvas);
-            write_master_light(s_.output, *master, exposures, report, sky.world, canvas, finer, std::move(pictures),
-                               s_.context.workers);
-            if (comet_masters_)
-                write_comet_masters(s_.output, *comet_, *comet_masters_, *master, exposures, report,
-                                    {name, sky.world, canvas, finer, s_.context.workers});
-            remove_former(report, name);
-            if (drizzled_) write_png(s_.output / phase_picture, draw_phases(phases));
+            light.key = basis.key();
+            light.basis = basis.text();
+            used = describe(plan, lights, a, *master, basis, light);
         }
         for (const Light& l : lights)
             report.frames.push_back(used.count(&l) ? used.at(&l) : account().report_of(l));
-        report.time = clock.seconds();
         for (const Light& l : lights)
             if (l.unread) s_.unread.insert(l.exposure->path);
-        if (master) {
-            // First: what a cut off run leaves intact is never taken for a file of other settings.
-            s_.ledger.set_choice("file/" + report.file, basis.key());
-            remember_intact(s_, s_.output / report.file);
-            remember_intact(s_, s_.output / report.preview);
-            remember_intact(s_, s_.output / report.rejection_picture);
-            if (drizzled_) remember_intact(s_, s_.output / report.sampling.picture);
-            for (const std::string& file : files_of(report.comet))
-                remember_intact(s_, s_.output / file);
+        if (!master) {
+            report.time = clock.seconds();
+            s_.ledger.set_fact(basis.key(), json_text({{"report", report}}));
+            done_[k] = std::move(report);
+            return;
         }
-        s_.ledger.set_fact(basis.key(), json_text({{"report", report}}));
-        if (master && !s_.options.preview) s_.ledger.together([&] { remember_where(lights, a, *master); });
-        if (master && !s_.options.preview) s_.ledger.set_choice("basis/" + report.file, basis.text());
-        return report;
+        light.where = where_rejected(lights, a, *master);
+        light.master = std::move(*master);
+        a = {};
+        const bool beside = written_beside(plan);
+        writing_.emplace(Writing{k, plan, std::move(lights), room_for(plan), std::move(light)});
+        // Loops of its own: those of the next stack leave it no place among theirs.
+        const auto write = [&of = writing_->light, &s = s_, clock, threads = s_.context.workers.threads()] {
+            write_files(of, s.output, Workers(threads, s.context.workers.cancel()));
+            of.report.time = clock.seconds();
+        };
+        writing_->files = std::async(beside ? std::launch::async : std::launch::deferred, write);
+        if (!beside) settle();
+    }
+
+    /// All that is to be said of a master light, but for its frames. Returns the lights that were used.
+    std::map<const Light*, FrameReport> describe(const StackPlan& plan, const std::vector<Light>& lights, Assembly& a,
+                                                 MasterLight& master, const Basis& basis, FinishedLight& light) {
+        StackReport& report = light.report;
+        const double more = graded_.panels.empty() ? 1 : take_usual_coverage(master);
+        std::map<const Light*, FrameReport> used = account().used(a, master, report);
+        account().describe_panels(lights, used, report);
+        account().describe(a, master, report);
+        for (WeightCost& c : report.weight_costs)
+            c.noise *= more;
+        light.pictures = describe_master_light(master, report, s_.context.workers);
+        describe_lengths(a, master, report);
+        if (plan.mosaic) // drizzled, each colour is of its own samples
+            report.colour_method = drizzled_ && a.frames.front().source->sensor()
+                                       ? "drizzled"
+                                       : colour_method_name(colour_method(s_, *a.lights.front()->exposure));
+        report.area_noise = report.noise * (drizzled_ ? 1 : interpolated_noise(*a.lights.front()));
+        report.file = light_file(s_, plan).lexically_relative(s_.output).generic_string();
+        report.preview = light.name() + ".png";
+        report.rejection_picture = light.name() + ".rejected.png";
+        report.canvas = output_text();
+        PhaseCoverage phases;
+        report.sampling = describe_sampling(s_, lights, at_.canvas, drizzled_, &phases);
+        report.lights_fwhm =
+            fwhm_on_canvas(sampled_frames(lights, at_.canvas), at_.canvas) * (drizzled_ ? drizzled_->scale : 1);
+        if (drizzled_) {
+            report.sampling.picture = light.name() + ".phases.png";
+            light.phases = draw_phases(phases);
+        }
+        light.canvas = output();
+        const CanvasSky sky = sky_of_canvas(s_, graded_, {a.lights.begin(), a.lights.end()}, light.canvas, at_.beyond);
+        report.doubts.insert(report.doubts.end(), sky.doubts.begin(), sky.doubts.end());
+        report.world = sky.text;
+        light.world = sky.world;
+        report.made = account().made(a, basis, master, report, used);
+        if (!report.canvas.empty()) report.made.step("resample").text += "; " + report.canvas;
+        for (const Light* l : a.lights)
+            light.exposures.push_back(l->exposure);
+        const Light& lead = *a.lights.front();
+        report.zero_point = zero_point_of(s_, a, light.canvas).value_or(0);
+        light.finer = std::sqrt(density_of(lead)) * grid_cell(s_, *lead.exposure) / light.canvas.scale;
+        report.former = keep_former(s_, report, light.key, master, light.canvas);
+        if (comet_masters_) {
+            light.comet = comet_;
+            light.comet_masters = std::move(comet_masters_);
+            comet_masters_.reset();
+        }
+        return used;
     }
 
     /// Of a mosaic that is interpolated a plane has fewer samples than pixels: large areas are noisier than that many
@@ -390,30 +435,19 @@ private:
         return std::sqrt(static_cast<double>(letters.size()) / static_cast<double>(std::max<std::ptrdiff_t>(1, green)));
     }
 
-    /// What lay beside the former master light, where this has it no more.
-    void remove_former(const StackReport& report, const std::string& name) const {
-        std::vector<std::string> former;
-        if (!drizzled_) former.push_back(name + ".phases.png");
-        if (report.comet.file.empty())
-            for (const char* end : {"-comet.fits", "-comet.png", "-both.fits", "-both.png"})
-                former.push_back(name + end);
-        std::error_code kept;
-        for (const std::string& file : former)
-            if (is_intact(s_, s_.output / file)) std::filesystem::remove(s_.output / file, kept);
-    }
-
-    void remember_where(const std::vector<Light>& lights, const Assembly& a, const MasterLight& master) {
+    /// By light.
+    static std::vector<std::pair<const Exposure*, std::optional<RejectedCells>>>
+    where_rejected(const std::vector<Light>& lights, const Assembly& a, const MasterLight& master) {
+        std::vector<std::pair<const Exposure*, std::optional<RejectedCells>>> out;
         for (const Light& l : lights) {
             const auto at = std::find(a.lights.begin(), a.lights.end(), &l) - a.lights.begin();
             const auto k = static_cast<std::size_t>(at);
-            if (k >= a.lights.size()) {
-                remember_rejected(s_, *l.exposure, nullptr);
-                continue;
-            }
-            RejectedCells cells = master.cells[k]; // of the grid that the light is measured on
-            cells.cell *= binned_by(l, a.frames[k]);
-            remember_rejected(s_, *l.exposure, &cells);
+            out.emplace_back(l.exposure, std::nullopt);
+            if (k >= a.lights.size()) continue;
+            out.back().second = master.cells[k]; // of the grid that the light is measured on
+            out.back().second->cell *= binned_by(l, a.frames[k]);
         }
+        return out;
     }
 
     StackAccount account() { return {s_, calibrations_, graded_}; }
@@ -430,6 +464,7 @@ private:
     std::vector<StackDoubt> comet_doubts_;      ///< not told yet
     std::optional<CometMasters> comet_masters_; ///< of the stack that was integrated last
     std::optional<DrizzleOptions> drizzled_;    ///< how the master lights of the group are
+    std::optional<Writing> writing_;            ///< what is not remembered yet
     std::string no_canvas_;                     ///< why there is none
 };
 

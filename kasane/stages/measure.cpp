@@ -8,6 +8,7 @@
 
 #include <kasane/base/error.hpp>
 #include <kasane/base/hash.hpp>
+#include <kasane/io/input_file.hpp>
 #include <kasane/io/jpeg.hpp>
 
 #include <fmt/format.h>
@@ -144,6 +145,8 @@ std::vector<Measured> measure_lights(Session& s, Calibrations& calibrations,
         [&](std::size_t k) {
             Measured& m = out[todo[k]];
             const LightPlan& light = *lights[todo[k]];
+            if (const std::size_t next = k + static_cast<std::size_t>(at_once); next < todo.size())
+                read_ahead(s.path_of(lights[todo[next]]->exposure));
             if (views[k]) {
                 try {
                     Raster<std::uint8_t> preview;

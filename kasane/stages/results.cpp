@@ -29,10 +29,15 @@ bool is_intact(const Session& s, const fs::path& file) {
     return true;
 }
 
-void remember_intact(const Session& s, const fs::path& file) {
+std::string intact_text(const fs::path& file) {
     const auto stamp = file_stamp(file);
     if (!stamp) throw OutputError("has vanished right after it was written", file, "Run again");
-    s.ledger.set_choice(intact_name(s, file), stamp->text() + " " + content_digest(file));
+    return stamp->text() + " " + content_digest(file);
+}
+
+void remember_intact(const Session& s, const fs::path& file, std::string text) {
+    if (text.empty()) text = intact_text(file);
+    s.ledger.set_choice(intact_name(s, file), text);
     s.verified.insert(file);
 }
 

@@ -38,6 +38,7 @@
 //   assemble.hpp          6: the lights of a stack as the integration wants them
 //   stack_account.hpp     6: what a master light has to tell
 //   group_canvas.hpp      6: the canvas of the master lights of a target
+//   finished_light.hpp    6: a master light's files, and what is remembered of it
 //   canvas_sky.hpp        6: where on the sky a master light lies
 //   stack_levels.hpp      6: levels of stacks, fitted or known already
 //   level_records.hpp     6: those, as the ledger keeps them
