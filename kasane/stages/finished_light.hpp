@@ -37,7 +37,8 @@ struct FinishedLight {
 /// meanwhile. Throws OutputError.
 void write_files(FinishedLight& light, const std::filesystem::path& output, const Workers& workers);
 
-/// Once they are written: takes away what lay beside the former one and no more does, and remembers it.
+/// Once they are written: takes away what lay beside the former one and no more does, and remembers it. Of the session
+/// only what several threads may use at once.
 void remember_light(Session& session, const FinishedLight& light);
 
 } // namespace kasane

@@ -163,8 +163,8 @@ private:
             a = assembler_->assemble(plan, lights, all > taken ? (all - taken) / kShare : 0);
             s_.context.progress.end();
             if (a.frames.empty()) return std::nullopt;
-            settle();
             Context context = beside(a, s_.context);
+            if (writing_) context.memory.bytes -= std::min(context.memory.bytes, writing_->bytes);
             context.scratch = fits_memory(plan) ? std::filesystem::path() : s_.output;
             const bool follows = comet_ && std::any_of(a.lights.begin(), a.lights.end(), [](const Light* l) {
                                      return middle_of(*l->exposure).has_value();
@@ -264,7 +264,7 @@ private:
         }
     }
 
-    /// A stack whose files are being written while the next one is begun.
+    /// A stack whose files are being written while the next one is made.
     struct Writing {
         std::size_t at; ///< in done_
         const StackPlan& plan;
@@ -274,20 +274,19 @@ private:
         std::future<void> files{};
     };
 
-    /// Waits for what is being written, and remembers it.
+    /// Waits for what is being written.
     void settle() {
         if (!writing_) return;
         Writing& w = *writing_;
         made_or_told(w.at, w.plan, w.lights, [&] {
             w.files.get();
-            remember_light(s_, w.light);
             done_[w.at] = std::move(w.light.report);
         });
         writing_.reset();
     }
 
-    /// Whether one can be written while it is found out what the lights of the next one tell, of which several are in
-    /// memory then.
+    /// Whether one can be written while the next one is made: before that, several of its lights are in memory to find
+    /// out what they tell.
     bool written_beside(const StackPlan& plan) const {
         const auto threads = static_cast<std::uint64_t>(s_.context.workers.threads());
         return threads > 1 && !comet_ && 2 * threads * room_for(plan) <= s_.context.memory.for_buffers();
@@ -364,13 +363,15 @@ private:
         light.where = where_rejected(lights, a, *master);
         light.master = std::move(*master);
         a = {};
-        const bool beside = written_beside(plan);
+        settle();
         writing_.emplace(Writing{k, plan, std::move(lights), room_for(plan), std::move(light)});
         // Loops of its own: those of the next stack leave it no place among theirs.
-        const auto write = [&of = writing_->light, &s = s_, clock, threads = s_.context.workers.threads()] {
-            write_files(of, s.output, Workers(threads, s.context.workers.cancel()));
+        const auto write = [&of = writing_->light, &s = s_, clock] {
+            write_files(of, s.output, Workers(s.context.workers.threads(), s.context.workers.cancel()));
             of.report.time = clock.seconds();
+            remember_light(s, of);
         };
+        const bool beside = written_beside(plan);
         writing_->files = std::async(beside ? std::launch::async : std::launch::deferred, write);
         if (!beside) settle();
     }

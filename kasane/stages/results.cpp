@@ -2,18 +2,32 @@
 
 #include <kasane/base/error.hpp>
 
+#include <mutex>
+
 namespace fs = std::filesystem;
 
 namespace kasane {
 
 namespace {
+std::mutex verified_mutex; // a master light is remembered while others are looked at
+
+bool is_verified(const Session& s, const fs::path& file) {
+    const std::lock_guard lock(verified_mutex);
+    return s.verified.count(file) > 0;
+}
+
+void set_verified(const Session& s, const fs::path& file) {
+    const std::lock_guard lock(verified_mutex);
+    s.verified.insert(file);
+}
+
 std::string intact_name(const Session& s, const fs::path& file) {
     return "intact/" + file.lexically_proximate(s.output).generic_string();
 }
 } // namespace
 
 bool is_intact(const Session& s, const fs::path& file) {
-    if (s.verified.count(file)) return true;
+    if (is_verified(s, file)) return true;
     const auto stamp = file_stamp(file);
     const auto known = s.ledger.choice(intact_name(s, file));
     if (!stamp || !known) return false;
@@ -25,7 +39,7 @@ bool is_intact(const Session& s, const fs::path& file) {
         if (attempt([&] { now = content_digest(file); }) || now != digest) return false;
         s.ledger.set_choice(intact_name(s, file), stamp->text() + " " + digest); // copied, or touched
     }
-    s.verified.insert(file);
+    set_verified(s, file);
     return true;
 }
 
@@ -38,7 +52,7 @@ std::string intact_text(const fs::path& file) {
 void remember_intact(const Session& s, const fs::path& file, std::string text) {
     if (text.empty()) text = intact_text(file);
     s.ledger.set_choice(intact_name(s, file), text);
-    s.verified.insert(file);
+    set_verified(s, file);
 }
 
 fs::path light_file(const Session& s, const StackPlan& plan) {
