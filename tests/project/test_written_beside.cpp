@@ -86,7 +86,7 @@ TEST_CASE("A master light that cannot be written while the next is made ends the
     try {
         run_with(p.path, Workers(2), meddler);
         FAIL("a folder lies where the file is to be");
-    } catch (const OutputError& e) {
+    } catch (const UsageError& e) {
         CHECK(e.file() == file);
     }
     CHECK(meddler.totals.count("integrate " + names()[1]) == 1); // it was under way
