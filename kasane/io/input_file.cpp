@@ -9,6 +9,7 @@
 #include <sys/mman.h>
 #include <sys/resource.h>
 #include <sys/stat.h>
+#include <sys/syscall.h>
 #include <unistd.h>
 
 namespace kasane {
@@ -47,6 +48,16 @@ std::atomic<Slot*> first_slot{nullptr};
 struct sigaction former_action;
 std::uintptr_t page_size = 4096;
 
+/// In place of a page that could not be had. Others may be reading it: what they read is not used.
+bool put_empty_page(void* at) {
+    constexpr int kProtection = PROT_READ, kFlags = MAP_PRIVATE | MAP_ANONYMOUS | MAP_FIXED;
+#if defined(__SANITIZE_THREAD__) // would take it for a write to what they read
+    return syscall(SYS_mmap, at, page_size, kProtection, kFlags, -1, 0) >= 0;
+#else
+    return mmap(at, page_size, kProtection, kFlags, -1, 0) != MAP_FAILED;
+#endif
+}
+
 void on_bus_error(int signal, siginfo_t* info, void* context) {
     const int kept = errno;
     const auto at = reinterpret_cast<std::uintptr_t>(info->si_addr);
@@ -54,7 +65,7 @@ void on_bus_error(int signal, siginfo_t* info, void* context) {
         const std::uintptr_t begin = s->begin.load(std::memory_order_acquire);
         if (begin == 0 || at < begin || at - begin >= s->size.load(std::memory_order_acquire)) continue;
         void* page = reinterpret_cast<void*>(at & ~(page_size - 1));
-        if (mmap(page, page_size, PROT_READ, MAP_PRIVATE | MAP_ANONYMOUS | MAP_FIXED, -1, 0) == MAP_FAILED) break;
+        if (!put_empty_page(page)) break;
         s->failed.store(true, std::memory_order_release);
         errno = kept;
         return;
