@@ -63,7 +63,7 @@ struct Adjustment {
 struct AdjustmentOptions {
     int rounds = 20;          ///< steps of Gauss and Newton at most
     double settled = 1e-7;    ///< of the largest step, normal coordinates
-    double enough = 0.2;      ///< or of a step of everything, in units of its own error
+    double enough = 0.05;     ///< or of a step of everything, in units of its own error
     int most_gradients = 300; ///< conjugate gradients a step
     bool robust = true;       ///< else all sightings count alike: for a start that may be far off for some frames
 };
