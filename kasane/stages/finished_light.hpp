@@ -25,7 +25,6 @@ struct FinishedLight {
     std::optional<CometMasters> comet_masters;
     /// The lights of the stack, and where much of each was rejected; nothing of those that were not used.
     std::vector<std::pair<const Exposure*, std::optional<RejectedCells>>> where;
-
     /// Its files and what they are known by (intact_text), once they are written.
     std::vector<std::pair<std::filesystem::path, std::string>> files;
 

@@ -436,7 +436,7 @@ private:
         return std::sqrt(static_cast<double>(letters.size()) / static_cast<double>(std::max<std::ptrdiff_t>(1, green)));
     }
 
-    /// By light.
+    /// As FinishedLight has it.
     static std::vector<std::pair<const Exposure*, std::optional<RejectedCells>>>
     where_rejected(const std::vector<Light>& lights, const Assembly& a, const MasterLight& master) {
         std::vector<std::pair<const Exposure*, std::optional<RejectedCells>>> out;
