@@ -25,10 +25,6 @@ struct ResampleOptions {
     float ringing_left = 0;
     /// Of the source, or null: with them ringing is looked for only where something rises. The result is the same.
     const Peaks* peaks = nullptr;
-    /// Neighbours among the positions lie in other rows, or far apart: each has its own 36 pixels looked up, instead of
-    /// whole vectors of neighbours sharing rows. The result is the same but for the last bits: what asks for it must
-    /// not depend on where a row of positions begins.
-    bool apart = false;
 };
 
 /// Where to interpolate: position i is (column[i] + fraction_x[i], row[i] + fraction_y[i]), fractions in [0, 1]. Whole
@@ -43,7 +39,9 @@ struct Positions {
 };
 
 /// Interpolates `source` at `positions` (pixel centres at integers) into `out`. The 6 x 6 neighbourhood of every
-/// position must lie inside the source; where it does not, the result is NaN. Vectorised, with run-time dispatch.
+/// position must lie inside the source; where it does not, the result is NaN. Vectorised, with run-time dispatch: fast
+/// where sixteen neighbours among the positions lie along a row or two of the source, be it with wide steps; what a
+/// position gets does not depend on its neighbours.
 void resample_lanczos3(View<const float> source, const Positions& positions, float* out,
                        const ResampleOptions& options = {});
 

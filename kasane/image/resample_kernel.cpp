@@ -201,87 +201,92 @@ HWY_INLINE bool stepped(D d, View<const float> source, const Weights<V>& both, c
     return false;
 }
 
-#if HWY_MAX_BYTES >= 64
-/// Where each lane has its 36 pixels elsewhere: the six rows of two lanes are loaded and summed up as the halves of one
-/// vector, a sum for each column; these then change places so that lanes are positions again.
-template <class D, class V = hn::Vec<D>>
-HWY_INLINE V taps_apart(D d, View<const float> source, const std::int32_t* index, const Weights<V>& w) {
-    constexpr int kRow = 8, kBlock = 4; // floats of half a vector, of a quarter
-    const hn::FixedTag<float, kRow> row;
+#if HWY_MAX_BYTES >= 32
+/// The value at `index` of two vectors side by side; higher bits of it do not count.
+template <class D, class V = hn::Vec<D>, class VI>
+HWY_INLINE V at_of_two(D d, V low, V high, VI index) {
+#if HWY_ARCH_X86 && HWY_MAX_BYTES == 64
+    (void)d;
+    return V{_mm512_permutex2var_ps(low.raw, index.raw, high.raw)};
+#else
     const hn::RebindToSigned<D> di;
-    const hn::Repartition<double, D> two; // floats, moved as one
-    const auto six = hn::FirstN(row, kLanczosTaps);
-    const auto of_lower = hn::IfThenElse(hn::Lt(hn::Iota(di, 0), hn::Set(di, kRow)), hn::Zero(di), hn::Set(di, kRow));
-    const auto sums_of = [&](int lane, auto load) HWY_ATTR {
-        const float *a = source.data + index[lane], *b = source.data + index[lane + kRow];
-        const auto own = hn::IndicesFromVec(d, hn::Add(hn::Set(di, lane), of_lower));
-        V sums = hn::Mul(hn::TableLookupLanes(w.y[0], own), hn::Combine(d, load(b), load(a)));
-        for (int j = 1; j < kLanczosTaps; ++j)
-            sums = hn::MulAdd(hn::TableLookupLanes(w.y[j], own),
-                              hn::Combine(d, load(b + j * source.stride), load(a + j * source.stride)), sums);
-        return sums;
-    };
-    // Two columns more than need be are loaded, but for those that lie at the very end.
-    const std::ptrdiff_t last = (source.height - kLanczosTaps) * source.stride + source.width - kRow;
-    const auto sums_at = [&](int lane) HWY_ATTR {
-        if (HWY_LIKELY(std::max(index[lane], index[lane + kRow]) <= last))
-            return sums_of(lane, [&](const float* from) HWY_ATTR { return hn::LoadU(row, from); });
-        return sums_of(lane, [&](const float* from) HWY_ATTR { return hn::MaskedLoad(six, row, from); });
-    };
-    // Of four lanes, and those half a vector on: column k and column 4 + k of each four, by turns.
-    const auto columns_of = [&](int lane, V* to) HWY_ATTR {
-        const V p = sums_at(lane), q = sums_at(lane + 1), r = sums_at(lane + 2), s = sums_at(lane + 3);
-        const auto pq = hn::BitCast(two, hn::InterleaveLower(d, p, q)),
-                   rs = hn::BitCast(two, hn::InterleaveLower(d, r, s)),
-                   further_pq = hn::BitCast(two, hn::InterleaveUpper(d, p, q)),
-                   further_rs = hn::BitCast(two, hn::InterleaveUpper(d, r, s));
-        to[0] = hn::BitCast(d, hn::InterleaveLower(two, pq, rs));
-        to[1] = hn::BitCast(d, hn::InterleaveUpper(two, pq, rs));
-        to[2] = hn::BitCast(d, hn::InterleaveLower(two, further_pq, further_rs));
-        to[3] = hn::BitCast(d, hn::InterleaveUpper(two, further_pq, further_rs));
-    };
-    V these[kBlock], others[kBlock];
-    columns_of(0, these);
-    columns_of(kBlock, others);
-    V sum = hn::Mul(w.x[0], hn::OddEvenBlocks(hn::SwapAdjacentBlocks(others[0]), these[0]));
-    for (int k = 1; k < kBlock; ++k)
-        sum = hn::MulAdd(w.x[k], hn::OddEvenBlocks(hn::SwapAdjacentBlocks(others[k]), these[k]), sum);
-    for (int k = kBlock; k < kLanczosTaps; ++k)
-        sum = hn::MulAdd(w.x[k], hn::OddEvenBlocks(others[k - kBlock], hn::SwapAdjacentBlocks(these[k - kBlock])), sum);
+    const int lanes = static_cast<int>(hn::Lanes(d));
+    const auto own = hn::IndicesFromVec(d, hn::And(index, hn::Set(di, lanes - 1)));
+    const auto upper = hn::Ne(hn::And(index, hn::Set(di, lanes)), hn::Zero(di));
+    return hn::IfThenElse(hn::RebindMask(d, upper), hn::TableLookupLanes(high, own), hn::TableLookupLanes(low, own));
+#endif
+}
+
+/// Lanes that lie anywhere within kVectors vectors side by side, in kRows rows: `column` counts from `first` on, `row`
+/// from the first row.
+template <class VI>
+struct Spread {
+    VI column, row;
+    const float* first; ///< all vectors of all rows from here on lie within the image
+};
+
+/// Every row is summed once for all lanes, whose pixels are picked out of it; then every lane takes its own rows.
+template <int kVectors, int kRows, class D, class V = hn::Vec<D>, class VI>
+HWY_INLINE V spread_taps(D d, std::ptrdiff_t stride, const Weights<V>& w, const Spread<VI>& at) {
+    const hn::RebindToSigned<D> di;
+    const std::size_t lanes = hn::Lanes(d);
+    VI index[kLanczosTaps];
+    for (int i = 0; i < kLanczosTaps; ++i)
+        index[i] = hn::Add(at.column, hn::Set(di, i));
+    const auto second = hn::RebindMask(d, hn::Eq(at.row, hn::Set(di, 1))),
+               third = hn::RebindMask(d, hn::Eq(at.row, hn::Set(di, 2)));
+    V older = hn::Zero(d), old = hn::Zero(d), sum = hn::Zero(d);
+    for (int k = 0; k < kLanczosTaps + kRows - 1; ++k) {
+        const float* from = at.first + k * stride;
+        V pixels[kVectors];
+        for (std::size_t v = 0; v < kVectors; ++v)
+            pixels[v] = hn::LoadU(d, from + v * lanes);
+        V line = hn::Zero(d);
+        for (int i = 0; i < kLanczosTaps; ++i) {
+            V s = at_of_two(d, pixels[0], pixels[1], index[i]);
+            if constexpr (kVectors == 4) {
+                const auto upper = hn::Gt(index[i], hn::Set(di, static_cast<int>(2 * lanes) - 1));
+                s = hn::IfThenElse(hn::RebindMask(d, upper), at_of_two(d, pixels[2], pixels[3], index[i]), s);
+            }
+            line = i == 0 ? hn::Mul(w.x[i], s) : hn::MulAdd(w.x[i], s, line);
+        }
+        V own = kRows == 3 ? older : kRows == 2 ? old : line;
+        if constexpr (kRows == 2) own = hn::IfThenElse(second, line, own);
+        if constexpr (kRows == 3) own = hn::IfThenElse(third, line, hn::IfThenElse(second, old, own));
+        if (const int j = k - (kRows - 1); j >= 0) sum = j == 0 ? hn::Mul(w.y[j], own) : hn::MulAdd(w.y[j], own, sum);
+        older = old;
+        old = line;
+    }
     return sum;
 }
-#elif HWY_MAX_BYTES >= 32
-/// The same, a lane for itself.
-template <class D, class V = hn::Vec<D>>
-HWY_INLINE V taps_apart(D d, View<const float> source, const std::int32_t* index, const Weights<V>& w) {
-    const hn::FixedTag<float, 8> row;
-    const hn::Half<decltype(row)> half;
-    const hn::Repartition<double, decltype(half)> pair; // of floats, moved as one
-    constexpr std::size_t kMostLanes = HWY_MAX_BYTES / sizeof(float), kFirst = 4, kLast = kLanczosTaps - kFirst;
-    HWY_ALIGN float of_rows[kLanczosTaps][kMostLanes], first[kFirst * kMostLanes], last[kLast * kMostLanes];
-    for (int j = 0; j < kLanczosTaps; ++j)
-        hn::Store(w.y[j], d, of_rows[j]);
-    const auto six = hn::FirstN(row, kLanczosTaps);
-    const auto columns_of = [&](std::size_t lane) {
-        const float* from = source.data + index[lane];
-        auto sums = hn::Mul(hn::Set(row, of_rows[0][lane]), hn::MaskedLoad(six, row, from));
-        for (int j = 1; j < kLanczosTaps; ++j)
-            sums = hn::MulAdd(hn::Set(row, of_rows[j][lane]), hn::MaskedLoad(six, row, from + j * source.stride), sums);
-        hn::Store(hn::LowerHalf(half, sums), half, first + kFirst * lane);
-        return hn::BitCast(pair, hn::UpperHalf(half, sums));
-    };
-    const std::size_t lanes = hn::Lanes(d);
-    for (std::size_t k = 0; k < lanes; k += 2) {
-        const auto one = columns_of(k), other = columns_of(k + 1);
-        hn::Store(hn::BitCast(half, hn::InterleaveLower(pair, one, other)), half, last + kLast * k);
-    }
-    V column[kLanczosTaps];
-    hn::LoadInterleaved4(d, first, column[0], column[1], column[2], column[3]);
-    hn::LoadInterleaved2(d, last, column[4], column[5]);
-    V sum = hn::Mul(w.x[0], column[0]);
-    for (int i = 1; i < kLanczosTaps; ++i)
-        sum = hn::MulAdd(w.x[i], column[i], sum);
-    return sum;
+
+/// Where the lanes lie in a line along the rows, be it with wide steps. `column` and `row` are first taps, those of the
+/// first and the last lane `ends`; false where they do not.
+template <class D, class V = hn::Vec<D>, class VI = hn::Vec<hn::RebindToSigned<D>>>
+HWY_INLINE bool spread(D d, View<const float> source, const Weights<V>& both, VI column, VI row, const int (&ends)[2],
+                       int first_row, V* result) {
+    const hn::RebindToSigned<D> di;
+    const int lanes = static_cast<int>(hn::Lanes(d));
+    const int left = std::min(ends[0], ends[1]), right = std::max(ends[0], ends[1]);
+    const int columns = right - left + kLanczosTaps, vectors = columns <= 2 * lanes ? 2 : 4;
+    if (columns > vectors * lanes || source.width < vectors * lanes) return false;
+    const VI beside = hn::Sub(row, hn::Set(di, first_row));
+    const auto astray = hn::Or(hn::Or(hn::Lt(column, hn::Set(di, left)), hn::Gt(column, hn::Set(di, right))),
+                               hn::Or(hn::Lt(beside, hn::Set(di, -1)), hn::Gt(beside, hn::Set(di, 1))));
+    if (!hn::AllFalse(di, astray)) return false;
+    const bool above = !hn::AllFalse(di, hn::Lt(beside, hn::Zero(di))),
+               below = !hn::AllFalse(di, hn::Gt(beside, hn::Zero(di)));
+    const int from = std::min(left, source.width - vectors * lanes), top = first_row - above;
+    const Spread<VI> at{hn::Sub(column, hn::Set(di, from)), hn::Sub(row, hn::Set(di, top)), source.row(top) + from};
+    if (vectors == 4)
+        *result = spread_taps<4, 3>(d, source.stride, both, at); // rare: one for all
+    else if (above && below)
+        *result = spread_taps<2, 3>(d, source.stride, both, at);
+    else if (above || below)
+        *result = spread_taps<2, 2>(d, source.stride, both, at);
+    else
+        *result = spread_taps<2, 1>(d, source.stride, both, at);
+    return true;
 }
 #endif
 
@@ -295,13 +300,14 @@ void Resample(View<const float> source, const Positions& at, float* out, const R
     const Peaks* peaks = options.peaks;
     const Ringing<V> ringing{hn::Set(d, options.ringing_contrast), hn::Set(d, options.ringing_left)};
     const V nodata = hn::Set(d, std::numeric_limits<float>::quiet_NaN());
-    const auto lowest = hn::Set(di, 2), last_column = hn::Set(di, source.width - 4),
+    constexpr int kBefore = kLanczosRadius - 1;
+    [[maybe_unused]] constexpr int kNearlyBeside = 1; // columns that lanes beside each other may be off
+    const auto lowest = hn::Set(di, kBefore), last_column = hn::Set(di, source.width - 4),
                last_row = hn::Set(di, source.height - 4);
     const auto stride = hn::Set(di, static_cast<int>(source.stride));
     const auto ramp = hn::Iota(di, 0);
     HWY_ALIGN std::int32_t part_column[kMostLanes], part_row[kMostLanes];
     HWY_ALIGN float part_x[kMostLanes], part_y[kMostLanes], part_out[kMostLanes];
-    const bool apart = options.apart && HWY_MAX_BYTES >= 32; // else as all others
 
     for (int next = 0; next < at.count; next += lanes) {
         // The last vector ends with the last position: some of it is done twice.
@@ -322,7 +328,8 @@ void Resample(View<const float> source, const Positions& at, float* out, const R
         const auto outside = hn::Or(hn::Or(hn::Lt(column, lowest), hn::Gt(column, last_column)),
                                     hn::Or(hn::Lt(row, lowest), hn::Gt(row, last_row)));
         V result = nodata;
-        if (!hn::AllTrue(di, outside)) {
+        const bool all_inside = hn::AllFalse(di, outside);
+        if (all_inside || !hn::AllTrue(di, outside)) {
             V wx[kLanczosTaps], wy[kLanczosTaps];
             weights(d, c, hn::LoadU(d, p.fraction_x), wx);
             weights(d, c, hn::LoadU(d, p.fraction_y), wy);
@@ -340,24 +347,7 @@ void Resample(View<const float> source, const Positions& at, float* out, const R
             const auto index = hn::Add(hn::Mul(first_row, stride), first_column);
             const auto load_any = [&](std::ptrdiff_t o) { return hn::GatherIndex(d, source.data + o, index); };
             const auto highest = [&] { return highest_tap(d, source.stride, load_any); };
-            if (apart) {
-#if HWY_MAX_BYTES >= 32
-                HWY_ALIGN std::int32_t index_of[kMostLanes];
-                hn::Store(index, di, index_of);
-                result = taps_apart(d, source, index_of, both);
-                // What rings lies below the floor, and something above it by the contrast.
-                const TapBox box = box_of_all();
-                const V least = hn::Add(result, hn::Add(ringing.left, ringing.contrast));
-                const auto may_ring = [&](float bound) { return !hn::AllFalse(d, hn::Gt(hn::Set(d, bound), least)); };
-                if (HWY_UNLIKELY(may_ring(box.coarse()) && may_ring(box.fine()))) {
-                    const std::ptrdiff_t near = 2 * source.stride + 2;
-                    const V floor4 =
-                        hn::Min(hn::Min(load_any(near), load_any(near + 1)),
-                                hn::Min(load_any(near + source.stride), load_any(near + source.stride + 1)));
-                    result = clamp_ringing(d, result, floor4, ringing, box, highest);
-                }
-#endif
-            } else if (one_row && hn::AllTrue(di, hn::Eq(first_column, hn::Add(hn::Set(di, u0), ramp)))) {
+            if (one_row && hn::AllTrue(di, hn::Eq(first_column, hn::Add(hn::Set(di, u0), ramp)))) {
                 const float* first = source.row(v0) + u0;
                 const TapBox box(peaks, u0, v0, u0 + lanes - 1, v0);
                 result = gather_taps(d, source.stride, both, ringing, box,
@@ -367,6 +357,23 @@ void Resample(View<const float> source, const Positions& at, float* out, const R
                 const TapBox box(peaks, u0 - (lanes - 1), v0, u0, v0);
                 result = gather_taps(d, source.stride, both, ringing, box,
                                      [&](std::ptrdiff_t o) { return hn::Reverse(d, hn::LoadU(d, first + o)); });
+#if HWY_MAX_BYTES >= 32
+            } else if (const int ends[] = {p.column[0] - kBefore, p.column[lanes - 1] - kBefore};
+                       std::abs(std::abs(ends[1] - ends[0]) - (lanes - 1)) > kNearlyBeside && all_inside &&
+                       spread(d, source, both, first_column, first_row, ends, v0, &result)) {
+                // What rings lies below the floor, and something above it by the contrast.
+                const TapBox box(peaks, std::min(ends[0], ends[1]), std::max(0, v0 - 1), std::max(ends[0], ends[1]),
+                                 std::min(v0 + 1, source.height - kLanczosTaps));
+                const V least = hn::Add(result, hn::Add(ringing.left, ringing.contrast));
+                const auto may_ring = [&](float bound) { return !hn::AllFalse(d, hn::Gt(hn::Set(d, bound), least)); };
+                if (HWY_UNLIKELY(may_ring(box.coarse()) && may_ring(box.fine()))) {
+                    const std::ptrdiff_t near = kBefore * source.stride + kBefore;
+                    const V floor4 =
+                        hn::Min(hn::Min(load_any(near), load_any(near + 1)),
+                                hn::Min(load_any(near + source.stride), load_any(near + source.stride + 1)));
+                    result = clamp_ringing(d, result, floor4, ringing, box, highest);
+                }
+#endif
             } else {
                 const TapBox box = box_of_all();
                 if (!stepped(d, source, both, ringing, box, first_column, first_row, highest, &result))

@@ -92,12 +92,4 @@ std::size_t count_present(const float* values, std::size_t count);
 /// The same of those where `where` is not 0.
 std::size_t count_present(const float* values, const std::int32_t* where, std::size_t count);
 
-/// Positions in units of 2^-32 pixels as whole pixels from `origin` on, and the fractions behind (24 bits of them).
-void split_positions(const std::int64_t* positions, std::size_t count, int origin, std::int32_t* whole,
-                     float* fraction);
-
-/// The same of positions that lie evenly: start, start + step, ...
-void split_even_positions(std::int64_t start, std::int64_t step, std::size_t count, int origin, std::int32_t* whole,
-                          float* fraction);
-
 } // namespace kasane

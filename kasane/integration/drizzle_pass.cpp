@@ -1,7 +1,7 @@
 #include <kasane/integration/drizzle_pass.hpp>
 
 #include <kasane/base/units.hpp>
-#include <kasane/image/row_arithmetic.hpp>
+#include <kasane/image/positions.hpp>
 #include <kasane/image/statistics.hpp>
 #include <kasane/integration/expected_stack.hpp>
 #include <kasane/integration/pixel_response.hpp>

@@ -1,8 +1,9 @@
 #include <kasane/integration/resampler.hpp>
 
 #include <kasane/base/units.hpp>
+#include <kasane/image/positions.hpp>
 #include <kasane/image/resample.hpp>
-#include <kasane/image/row_arithmetic.hpp>
+#include <kasane/integration/turned_order.hpp>
 
 #include <algorithm>
 #include <array>
@@ -125,14 +126,12 @@ void for_each_touched(const Transform& to_frame, int x, int y, const Region& reg
         }
 }
 
-/// Whether what lies side by side on the canvas lies apart in the frame, which is turned, or of another scale. Told
-/// from the middle of the frame alone, so that all of it is interpolated alike.
-bool lie_apart(const Transform& to_frame, const Region& frame) {
-    const Point middle = to_frame.unmap({0.5 * frame.width, 0.5 * frame.height});
-    if (!std::isfinite(middle.x)) return false;
-    const Affine near = to_frame.at(middle);
-    constexpr double kRows = 0.05, kColumns = 0.07; // from one pixel to the next: from there on it is faster so
-    return std::abs(near.d) > kRows || std::abs(std::abs(near.a) - 1) > kColumns;
+/// How the frame is turned in the middle of a rectangle of the canvas, where the pixels of a row lie in many of its
+/// rows.
+std::optional<Affine> turned(const Transform& to_frame, const Region& region) {
+    const Affine near = to_frame.at({region.x + 0.5 * region.width, region.y + 0.5 * region.height});
+    if (!TurnedOrder::worth_while(near)) return std::nullopt; // nor is what is no number
+    return near;
 }
 
 /// What a pixel to the left of a sample and above it has among those that the sample is made of.
@@ -176,7 +175,7 @@ void Resampler::resample(const StackFrame& frame, const Region& region, double r
     }
     quality_.resize(out.size());
     std::vector<Region> parts{inside_};
-    if (lie_apart(to_plane(frame, 0), view.bounds())) {
+    if (turned(to_plane(frame, 0), region)) {
         PartsUnder under(inside_, view.bounds());
         for (std::size_t p = 0; p < out.size(); ++p)
             under.add(to_plane(frame, p), region);
@@ -189,55 +188,97 @@ void Resampler::resample(const StackFrame& frame, const Region& region, double r
         for (std::size_t p = 0; p < out.size(); ++p)
             pad(source[p], at);
 
-    constexpr int kChunk = 512;
-    std::array<std::int32_t, kChunk> column{}, row{};
-    std::array<float, kChunk> fx{}, fy{};
-    std::array<std::int64_t, kChunk> u{}, v{};
     for (std::size_t p = 0; p < out.size(); ++p) {
         const Transform t = to_plane(frame, p);
-        const bool apart = lie_apart(t, view.bounds());
-        Transform::Patches patches;
         const auto contrast = static_cast<float>(ringing_sigmas * frame.planes[p].noise);
         constexpr double kLeft = 0.4; // sigma of the frame's noise
         const auto left = static_cast<float>(kLeft * frame.planes[p].noise);
         peaks_.take(source[p]);
-        const bool looked_for = !along.bright_from.empty();
-        if (looked_for) mark_near_full(p);
-        // Whole pixels are told from the box on.
-        const auto take_saturated = [&](const Region& at_row, bool even, const float* values) {
-            const auto n = static_cast<std::size_t>(at_row.width);
-            const auto [low, high] = even ? std::minmax({row[0], row[n - 1]}) : limits_of(row.data(), n);
-            if (!near_full({low - at.y, high - at.y + 1})) return;
-            for (std::size_t k = 0; k < n; ++k) {
-                const int i = column[k] - at.x, j = row[k] - at.y;
-                if (i < 0 || j < 0 || i >= at.width || j >= at.height) continue;
-                if (!near_full_rows_[static_cast<std::size_t>(j)]) continue;
-                const std::uint8_t there = near_full_[static_cast<std::size_t>(j) * static_cast<std::size_t>(at.width) +
-                                                      static_cast<std::size_t>(i)];
-                if (there == kNear || (there == kFar && values[k] >= along.bright_from[p]))
-                    saturated_[p].push_back(
-                        static_cast<std::uint32_t>(at_row.y * region.width + at_row.x + static_cast<int>(k)));
+        any_near_full_ = false;
+        if (!along.bright_from.empty()) mark_near_full(p);
+        const Plane plane{p, t, region, {box.x, box.y}, source[p], out[p], {contrast, left, &peaks_}, along};
+        if (const auto near = turned(t, region))
+            resample_turned(plane, *near);
+        else
+            resample_rows(plane);
+    }
+}
+
+void Resampler::resample_rows(const Plane& p) {
+    Transform::Patches patches;
+    for (int y = 0; y < p.region.height; ++y) {
+        for (int x = 0; x < p.region.width; x += kChunk) {
+            const int n = std::min(kChunk, p.region.width - x);
+            const auto count = static_cast<std::size_t>(n);
+            const auto even = p.to_frame.even_row(p.region.x + x, p.region.y + y);
+            if (even) {
+                split_even_positions(even->u, even->du, count, p.origin.x, split_.column.data(), split_.fx.data());
+                split_even_positions(even->v, even->dv, count, p.origin.y, split_.row.data(), split_.fy.data());
+            } else {
+                u_.resize(count), v_.resize(count);
+                p.to_frame.row(p.region.x + x, p.region.y + y, n, u_.data(), v_.data(), patches);
+                split_positions(u_.data(), count, p.origin.x, split_.column.data(), split_.fx.data());
+                split_positions(v_.data(), count, p.origin.y, split_.row.data(), split_.fy.data());
             }
-        };
-        for (int y = 0; y < region.height; ++y) {
-            for (int x = 0; x < region.width; x += kChunk) {
-                const int n = std::min(kChunk, region.width - x);
-                const auto count = static_cast<std::size_t>(n);
-                const auto even = t.even_row(region.x + x, region.y + y);
-                if (even) {
-                    split_even_positions(even->u, even->du, count, box.x, column.data(), fx.data());
-                    split_even_positions(even->v, even->dv, count, box.y, row.data(), fy.data());
-                } else {
-                    t.row(region.x + x, region.y + y, n, u.data(), v.data(), patches);
-                    split_positions(u.data(), count, box.x, column.data(), fx.data());
-                    split_positions(v.data(), count, box.y, row.data(), fy.data());
-                }
-                resample_lanczos3(source[p], {column.data(), row.data(), fx.data(), fy.data(), n}, out[p].row(y) + x,
-                                  {contrast, left, &peaks_, apart});
-                if (looked_for) take_saturated({x, y, n, 1}, even.has_value(), out[p].row(y) + x);
-            }
-            if (along.row) along.row(p, y);
+            float* const to = p.out.row(y) + x;
+            resample_lanczos3(p.source, split_.positions(n), to, p.options);
+            take_saturated(p, {x, y, n, 1}, even.has_value());
         }
+        if (p.along.row) p.along.row(p.index, y);
+    }
+}
+
+/// Line by line of the frame, a band of rows after the other.
+void Resampler::resample_turned(const Plane& p, const Affine& near) {
+    constexpr int kBand = 128;
+    Transform::Patches patches;
+    const std::ptrdiff_t stride = p.out.stride;
+    std::array<std::int32_t, kChunk> places{};
+    std::array<float, kChunk> values{};
+    for (int top = 0; top < p.region.height; top += kBand) {
+        const int height = std::min(kBand, p.region.height - top), width = p.region.width;
+        const auto all = static_cast<std::size_t>(stride * height);
+        if (u_.size() < all) u_.resize(all), v_.resize(all);
+        for (int y = 0; y < height; ++y)
+            p.to_frame.row(p.region.x, p.region.y + top + y, width, u_.data() + y * stride, v_.data() + y * stride,
+                           patches);
+        TurnedOrder order(near, width, height, stride);
+        while (const std::size_t count = order.next(places)) {
+            split_positions_at(u_.data(), places.data(), count, p.origin.x, split_.column.data(), split_.fx.data());
+            split_positions_at(v_.data(), places.data(), count, p.origin.y, split_.row.data(), split_.fy.data());
+            resample_lanczos3(p.source, split_.positions(static_cast<int>(count)), values.data(), p.options);
+            put_at(values.data(), places.data(), count, p.out.row(top));
+        }
+        for (int y = 0; y < height; ++y) {
+            for (int x = 0; any_near_full_ && x < width; x += kChunk) {
+                const auto count = static_cast<std::size_t>(std::min(kChunk, width - x));
+                split_positions(u_.data() + y * stride + x, count, p.origin.x, split_.column.data(), split_.fx.data());
+                split_positions(v_.data() + y * stride + x, count, p.origin.y, split_.row.data(), split_.fy.data());
+                take_saturated(p, {x, top + y, static_cast<int>(count), 1}, false);
+            }
+            if (p.along.row) p.along.row(p.index, top + y);
+        }
+    }
+}
+
+/// Of a part of a row, whose positions were split last. `even`: they lie evenly.
+void Resampler::take_saturated(const Plane& p, const Region& part, bool even) {
+    if (!any_near_full_) return;
+    const auto n = static_cast<std::size_t>(part.width);
+    const int before_x = inside_.x - p.origin.x,
+              before_y = inside_.y - p.origin.y; // whole pixels count from the origin
+    const auto [low, high] = even ? std::minmax({split_.row[0], split_.row[n - 1]}) : limits_of(split_.row.data(), n);
+    if (!near_full({low - before_y, high - before_y + 1})) return;
+    const float* const values = p.out.row(part.y) + part.x;
+    for (std::size_t k = 0; k < n; ++k) {
+        const int i = split_.column[k] - before_x, j = split_.row[k] - before_y;
+        if (i < 0 || j < 0 || i >= inside_.width || j >= inside_.height) continue;
+        if (!near_full_rows_[static_cast<std::size_t>(j)]) continue;
+        const std::uint8_t there = near_full_[static_cast<std::size_t>(j) * static_cast<std::size_t>(inside_.width) +
+                                              static_cast<std::size_t>(i)];
+        if (there == kNear || (there == kFar && values[k] >= p.along.bright_from[p.index]))
+            saturated_[p.index].push_back(
+                static_cast<std::uint32_t>(part.y * p.region.width + part.x + static_cast<int>(k)));
     }
 }
 
@@ -257,10 +298,12 @@ void Resampler::mark_near_full(std::size_t plane) {
     constexpr int kReach = 2; // out to second neighbours: the third weigh 3 % at most
     const int width = inside_.width, height = inside_.height;
     near_full_rows_.assign(static_cast<std::size_t>(height), 0);
+    any_near_full_ = false;
     if (!quality_[plane].any()) return;
     if (const auto area = static_cast<std::size_t>(inside_.area()); near_full_.size() < area) near_full_.resize(area);
     quality_[plane].for_each([&](int i, int j, quality::Bits bits) {
         if (!(bits & quality::kSaturated)) return;
+        any_near_full_ = true;
         for (int y = std::max(0, j - kReach); y <= std::min(height - 1, j + kReach - 1); ++y) {
             std::uint8_t* const row = near_full_.data() + static_cast<std::ptrdiff_t>(y) * width;
             if (!std::exchange(near_full_rows_[static_cast<std::size_t>(y)], std::uint8_t{1}))

@@ -2,9 +2,12 @@
 #pragma once
 
 #include <kasane/image/peaks.hpp>
+#include <kasane/image/resample.hpp>
 #include <kasane/integration/stack.hpp>
 
+#include <array>
 #include <cstddef>
+#include <cstdint>
 #include <functional>
 #include <span>
 #include <vector>
@@ -47,6 +50,29 @@ private:
     struct Rows {
         int first, end;
     };
+    /// Positions that are at hand together.
+    static constexpr int kChunk = 512;
+    struct Split {
+        std::array<std::int32_t, kChunk> column{}, row{};
+        std::array<float, kChunk> fx{}, fy{};
+        Positions positions(int count) const { return {column.data(), row.data(), fx.data(), fy.data(), count}; }
+    };
+    /// One plane of a rectangle.
+    struct Plane {
+        std::size_t index;
+        const Transform& to_frame;
+        const Region& region;
+        struct {
+            int x, y;
+        } origin; ///< of `source` in the frame
+        View<const float> source;
+        View<float> out;
+        ResampleOptions options;
+        const Along& along;
+    };
+    void resample_rows(const Plane& plane);
+    void resample_turned(const Plane& plane, const Affine& near);
+    void take_saturated(const Plane& plane, const Region& part, bool even);
     void mark_near_full(std::size_t plane);
     bool near_full(const Rows& rows) const;
 
@@ -56,8 +82,11 @@ private:
     std::vector<QualityPlane> quality_;        ///< of `inside_`, by plane
     std::vector<std::uint8_t> near_full_;      ///< of `inside_`: what a sample between its pixels has among its own
     std::vector<std::uint8_t> near_full_rows_; ///< where it holds any; the others are not written
+    bool any_near_full_ = false;
     std::vector<std::vector<std::uint32_t>> saturated_;
     Region inside_;
+    std::vector<std::int64_t> u_, v_; ///< positions of a part of a row, or of a band of rows
+    Split split_;
 };
 
 } // namespace kasane

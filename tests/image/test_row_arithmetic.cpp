@@ -140,47 +140,6 @@ TEST_CASE("A gap is found wherever it is, and numbers are counted") {
     });
 }
 
-TEST_CASE("Positions are split into whole pixels and what lies behind, below zero as well") {
-    on_every_instruction_set([] {
-        sky::Random random(8);
-        for (const std::size_t n : kLengths) {
-            std::vector<std::int64_t> positions(n);
-            for (std::int64_t& p : positions)
-                p = static_cast<std::int64_t>(random.uniform(-9000, 9000) * 0x1p32);
-            if (n > 2) positions[0] = 0, positions[1] = -1, positions[2] = (std::int64_t{41} << 32) - 1;
-            std::vector<std::int32_t> whole(n);
-            std::vector<float> fraction(n);
-            split_positions(positions.data(), n, 17, whole.data(), fraction.data());
-            for (std::size_t i = 0; i < n; ++i) {
-                const double exact = static_cast<double>(positions[i]) * 0x1p-32;
-                REQUIRE(whole[i] == static_cast<std::int32_t>(std::floor(exact)) - 17);
-                REQUIRE(fraction[i] >= 0);
-                REQUIRE(fraction[i] <= 1);
-                REQUIRE(whole[i] + 17 + static_cast<double>(fraction[i]) == Approx(exact).margin(1e-7));
-            }
-        }
-    });
-}
-
-TEST_CASE("Positions that lie evenly are split as each alone, to the bit") {
-    on_every_instruction_set([] {
-        for (const std::size_t n : kLengths)
-            for (const std::int64_t step : {std::int64_t{1} << 32, (std::int64_t{1} << 32) - 12345,
-                                            -(std::int64_t{1} << 32) + 77, std::int64_t{0}, std::int64_t{4321}}) {
-                const std::int64_t start = -(std::int64_t{5} << 32) + 123456789;
-                std::vector<std::int64_t> positions(n);
-                for (std::size_t i = 0; i < n; ++i)
-                    positions[i] = start + static_cast<std::int64_t>(i) * step;
-                std::vector<std::int32_t> whole(n), even_whole(n);
-                std::vector<float> fraction(n), even_fraction(n);
-                split_positions(positions.data(), n, 3, whole.data(), fraction.data());
-                split_even_positions(start, step, n, 3, even_whole.data(), even_fraction.data());
-                REQUIRE(whole == even_whole);
-                REQUIRE(fraction == even_fraction);
-            }
-    });
-}
-
 TEST_CASE("A row is raised by what is higher, and by no gap") {
     on_every_instruction_set([] {
         for (const std::size_t n : kLengths) {

@@ -1,0 +1,127 @@
+// The loops of positions.hpp, compiled once for every instruction set.
+#undef HWY_TARGET_INCLUDE
+#define HWY_TARGET_INCLUDE "kasane/image/positions_kernel.cpp"
+#include <hwy/foreach_target.h>
+// The order matters: foreach_target first.
+#include <hwy/highway.h>
+
+#include <kasane/image/positions.hpp>
+
+HWY_BEFORE_NAMESPACE();
+namespace kasane::HWY_NAMESPACE {
+namespace hn = hwy::HWY_NAMESPACE;
+
+#if HWY_TARGET != HWY_SCALAR
+/// Whole pixels from `from` on, and half of what is behind them, of positions that come as pairs of words, the lower
+/// one first: of the first and of the second half of the lanes.
+template <class D, class V = hn::Vec<D>>
+HWY_INLINE void split(D d, V first, V second, V from, std::int32_t* whole, float* fraction) {
+    const hn::RebindToUnsigned<D> du;
+    const hn::RebindToFloat<D> df;
+    hn::StoreU(hn::Sub(hn::ConcatOdd(d, second, first), from), d, whole);
+    // Half of the lower words, which fits into a signed one.
+    const auto half = hn::BitCast(d, hn::ShiftRight<1>(hn::BitCast(du, hn::ConcatEven(d, second, first))));
+    hn::StoreU(hn::Mul(hn::ConvertTo(df, half), hn::Set(df, 0x1p-31f)), df, fraction);
+}
+#endif
+
+HWY_INLINE void split_one(std::int64_t position, int origin, std::int32_t* whole, float* fraction) {
+    *whole = static_cast<std::int32_t>(position >> 32) - origin;
+    *fraction = static_cast<float>(static_cast<std::int32_t>(static_cast<std::uint32_t>(position) >> 1)) * 0x1p-31f;
+}
+
+void SplitPositions(const std::int64_t* positions, std::size_t count, int origin, std::int32_t* whole,
+                    float* fraction) {
+    std::size_t i = 0;
+#if HWY_TARGET != HWY_SCALAR
+    const hn::ScalableTag<std::int32_t> d;
+    const std::size_t lanes = hn::Lanes(d);
+    const auto from = hn::Set(d, origin);
+    const auto* words = reinterpret_cast<const std::int32_t*>(positions); // lower and upper, in turn
+    for (; i + lanes <= count; i += lanes)
+        split(d, hn::LoadU(d, words + 2 * i), hn::LoadU(d, words + 2 * i + lanes), from, whole + i, fraction + i);
+#endif
+    for (; i < count; ++i)
+        split_one(positions[i], origin, whole + i, fraction + i);
+}
+
+void SplitEvenPositions(std::int64_t start, std::int64_t step, std::size_t count, int origin, std::int32_t* whole,
+                        float* fraction) {
+    std::size_t i = 0;
+#if HWY_TARGET != HWY_SCALAR
+    const hn::ScalableTag<std::int32_t> d;
+    const hn::ScalableTag<std::int64_t> d64;
+    const std::size_t lanes = hn::Lanes(d);
+    HWY_ALIGN std::int64_t begin[HWY_MAX_BYTES / sizeof(std::int32_t)];
+    for (std::size_t k = 0; k < lanes; ++k)
+        begin[k] = start + static_cast<std::int64_t>(k) * step;
+    auto first = hn::Load(d64, begin), second = hn::Load(d64, begin + lanes / 2);
+    const auto next = hn::Set(d64, static_cast<std::int64_t>(lanes) * step);
+    const auto from = hn::Set(d, origin);
+    for (; i + lanes <= count; i += lanes) {
+        split(d, hn::BitCast(d, first), hn::BitCast(d, second), from, whole + i, fraction + i);
+        first = hn::Add(first, next);
+        second = hn::Add(second, next);
+    }
+#endif
+    for (; i < count; ++i)
+        split_one(start + static_cast<std::int64_t>(i) * step, origin, whole + i, fraction + i);
+}
+
+void SplitPositionsAt(const std::int64_t* positions, const std::int32_t* places, std::size_t count, int origin,
+                      std::int32_t* whole, float* fraction) {
+    std::size_t i = 0;
+#if HWY_TARGET != HWY_SCALAR
+    const hn::ScalableTag<std::int32_t> d;
+    const hn::ScalableTag<std::int64_t> d64;
+    const hn::Rebind<std::int32_t, decltype(d64)> half;
+    const std::size_t lanes = hn::Lanes(d);
+    const auto from = hn::Set(d, origin);
+    const auto at = [&](const std::int32_t* where) HWY_ATTR {
+        return hn::BitCast(d, hn::GatherIndex(d64, positions, hn::PromoteTo(d64, hn::LoadU(half, where))));
+    };
+    for (; i + lanes <= count; i += lanes)
+        split(d, at(places + i), at(places + i + lanes / 2), from, whole + i, fraction + i);
+#endif
+    for (; i < count; ++i)
+        split_one(positions[places[i]], origin, whole + i, fraction + i);
+}
+
+void PutAt(const float* values, const std::int32_t* places, std::size_t count, float* to) {
+    const hn::ScalableTag<float> d;
+    const hn::RebindToSigned<decltype(d)> di;
+    const std::size_t lanes = hn::Lanes(d);
+    std::size_t i = 0;
+    for (; i + lanes <= count; i += lanes)
+        hn::ScatterIndex(hn::LoadU(d, values + i), d, to, hn::LoadU(di, places + i));
+    for (; i < count; ++i)
+        to[places[i]] = values[i];
+}
+
+} // namespace kasane::HWY_NAMESPACE
+HWY_AFTER_NAMESPACE();
+
+#if HWY_ONCE
+namespace kasane {
+HWY_EXPORT(SplitPositions);
+HWY_EXPORT(SplitEvenPositions);
+HWY_EXPORT(SplitPositionsAt);
+HWY_EXPORT(PutAt);
+
+void split_positions(const std::int64_t* positions, std::size_t count, int origin, std::int32_t* whole,
+                     float* fraction) {
+    HWY_DYNAMIC_DISPATCH(SplitPositions)(positions, count, origin, whole, fraction);
+}
+void split_even_positions(std::int64_t start, std::int64_t step, std::size_t count, int origin, std::int32_t* whole,
+                          float* fraction) {
+    HWY_DYNAMIC_DISPATCH(SplitEvenPositions)(start, step, count, origin, whole, fraction);
+}
+void split_positions_at(const std::int64_t* positions, const std::int32_t* places, std::size_t count, int origin,
+                        std::int32_t* whole, float* fraction) {
+    HWY_DYNAMIC_DISPATCH(SplitPositionsAt)(positions, places, count, origin, whole, fraction);
+}
+void put_at(const float* values, const std::int32_t* places, std::size_t count, float* to) {
+    HWY_DYNAMIC_DISPATCH(PutAt)(values, places, count, to);
+}
+} // namespace kasane
+#endif

@@ -1,0 +1,66 @@
+#include <kasane/base/units.hpp>
+#include <kasane/integration/turned_order.hpp>
+
+#include <array>
+#include <catch2/catch.hpp>
+#include <cmath>
+
+using namespace kasane;
+
+namespace {
+
+Affine turned(double angle, double scale, bool mirrored) {
+    const double c = scale * std::cos(radians(angle)), s = scale * std::sin(radians(angle)), m = mirrored ? -1 : 1;
+    return {m * c, m * s, 3, -s, c, 5};
+}
+
+} // namespace
+
+TEST_CASE("Every pixel of a rectangle comes once, sixteen at a time along a row of the frame") {
+    const double angle = GENERATE(3.0, 37.0, 45.0, 60.0, 90.0, 91.0, 135.0, 180.0, 217.0, 271.0, 320.0);
+    const bool mirrored = GENERATE(false, true);
+    const double scale = GENERATE(1.0, 0.5, 1.4);
+    const Affine to_frame = turned(angle, scale, mirrored);
+    for (const auto& [width, height, stride] : {std::array{150, 128, 150}, std::array{31, 70, 45}, std::array{1, 1, 1},
+                                                std::array{64, 1, 64}, std::array{1, 64, 3}, std::array{17, 16, 20}}) {
+        INFO(angle << " degrees, " << width << " x " << height);
+        TurnedOrder order(to_frame, width, height, stride);
+        std::vector<int> told(static_cast<std::size_t>(stride * height));
+        std::array<std::int32_t, 70> places{}; // no multiple of sixteen
+        std::size_t calls = 0, all = 0;
+        while (const std::size_t n = order.next(places)) {
+            REQUIRE(n % TurnedOrder::kTogether == 0);
+            REQUIRE(n <= places.size());
+            REQUIRE(++calls < 100000);
+            all += n;
+            for (std::size_t i = 0; i < n; i += TurnedOrder::kTogether) {
+                double top = 1e9, bottom = -1e9;
+                for (std::size_t k = i; k < i + TurnedOrder::kTogether; ++k) {
+                    REQUIRE((places[k] >= 0 && places[k] < stride * height));
+                    const int x = places[k] % stride, y = places[k] / stride;
+                    REQUIRE(x < width);
+                    if (k == i || places[k] != places[k - 1]) ++told[static_cast<std::size_t>(places[k])];
+                    double u = 0, v = 0;
+                    to_frame.apply(x, y, u, v);
+                    top = std::min(top, v), bottom = std::max(bottom, v);
+                }
+                REQUIRE(bottom - top <= scale * (1 + 1e-9)); // two rows of the frame
+            }
+        }
+        bool once = true;
+        for (int y = 0; y < height; ++y)
+            for (int x = 0; x < stride; ++x)
+                once &= told[static_cast<std::size_t>(y * stride + x)] == (x < width ? 1 : 0);
+        CHECK(once);
+        if (width == 150) CHECK(static_cast<double>(all) < 1.25 * width * height); // repeated ones included
+        CHECK(order.next(places) == 0);
+    }
+}
+
+TEST_CASE("Rows that go across those of the frame are told, what is no number is not") {
+    CHECK(TurnedOrder::worth_while(turned(37, 1, false)));
+    CHECK(TurnedOrder::worth_while(turned(-90, 1, true)));
+    CHECK_FALSE(TurnedOrder::worth_while(turned(1, 1, false)));
+    CHECK_FALSE(TurnedOrder::worth_while(turned(180, 1, false)));
+    CHECK_FALSE(TurnedOrder::worth_while(turned(std::nan(""), 1, false)));
+}
