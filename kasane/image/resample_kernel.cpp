@@ -64,6 +64,12 @@ struct Weights {
 template <class V>
 struct Ringing {
     V contrast, left;
+    V above; ///< a sum what rings rises, at least
+};
+
+/// First taps of the first and the last lane.
+struct Ends {
+    int column, last_column, row;
 };
 
 /// A rectangle that holds all taps of a vector, and what is known of its highest value.
@@ -79,19 +85,29 @@ struct TapBox {
     float fine() const { return peaks ? peaks->over(x, y, right, bottom) : std::numeric_limits<float>::infinity(); }
 };
 
-/// Holds what was summed up against ringing: where a sum lies below the floor of the four nearest, and something that
-/// `highest` finds among the taps rises above it.
-template <class D, class Highest, class V = hn::Vec<D>>
-HWY_INLINE V clamp_ringing(D d, V sum, V floor4, const Ringing<V>& ringing, const TapBox& box, Highest highest) {
-    const V least = hn::Sub(floor4, ringing.left);
+/// Holds what was summed up against ringing: where a sum lies below the floor of the four nearest, and something among
+/// the taps rises above it. `floor4` and `highest` are asked for where that may be.
+template <class D, class Floor, class Highest, class V = hn::Vec<D>>
+HWY_INLINE V hold_ringing(D d, V sum, const Ringing<V>& ringing, const TapBox& box, Floor floor4, Highest highest) {
+    // What rises so far above the floor rises further above the sum; the bound leaves room for rounding.
+    const float bound = box.coarse();
+    if (HWY_LIKELY(hn::AllFalse(d, hn::Gt(hn::Set(d, bound + 1e-6f * std::abs(bound)), hn::Add(sum, ringing.above)))))
+        return sum;
+    const V floor = floor4(), least = hn::Sub(floor, ringing.left);
     const auto below = hn::Lt(sum, least);
-    // Where nothing rises so high above the floor, it need not be looked at.
-    const auto may_ring = [&](float bound) {
-        return !hn::AllFalse(d, hn::And(below, hn::Gt(hn::Sub(hn::Set(d, bound), floor4), ringing.contrast)));
+    const auto may_ring = [&](float most) HWY_ATTR {
+        return !hn::AllFalse(d, hn::And(below, hn::Gt(hn::Sub(hn::Set(d, most), floor), ringing.contrast)));
     };
-    if (HWY_LIKELY(!may_ring(box.coarse()) || !may_ring(box.fine()))) return sum;
-    const auto rings = hn::And(hn::Gt(hn::Sub(highest(), floor4), ringing.contrast), below);
+    if (HWY_LIKELY(!may_ring(bound) || !may_ring(box.fine()))) return sum;
+    const auto rings = hn::And(hn::Gt(hn::Sub(highest(), floor), ringing.contrast), below);
     return hn::IfThenElse(rings, least, sum);
+}
+
+/// The least of the four nearest; `load(offset)` as for sum_taps.
+template <class D, class Load, class V = hn::Vec<D>>
+HWY_INLINE V nearest_floor(std::ptrdiff_t stride, Load load) {
+    const std::ptrdiff_t near = (kLanczosRadius - 1) * (stride + 1);
+    return hn::Min(hn::Min(load(near), load(near + 1)), hn::Min(load(near + stride), load(near + stride + 1)));
 }
 
 /// The highest of the 36 taps.
@@ -106,22 +122,20 @@ HWY_NOINLINE V highest_tap(D d, std::ptrdiff_t stride, Load load) {
 
 /// Sums the 36 products; `load(offset)` gives the pixels `offset` values after each lane's first tap.
 template <class D, class Load, class V = hn::Vec<D>>
-HWY_INLINE V gather_taps(D d, std::ptrdiff_t stride, const Weights<V>& w, const Ringing<V>& ringing, const TapBox& box,
-                         Load load) {
+HWY_INLINE V sum_taps(D d, std::ptrdiff_t stride, const Weights<V>& w, Load load) {
     V sum = hn::Zero(d);
-    V floor4 = hn::Set(d, 3.0e38f);
     for (int j = 0; j < kLanczosTaps; ++j) {
         V line = hn::Zero(d);
         for (int i = 0; i < kLanczosTaps; ++i) {
             const V s = load(j * stride + i);
             line = i == 0 ? hn::Mul(w.x[i], s) : hn::MulAdd(w.x[i], s, line);
-            if ((i == 2 || i == 3) && (j == 2 || j == 3)) floor4 = i == 2 && j == 2 ? s : hn::Min(floor4, s);
         }
         sum = j == 0 ? hn::Mul(w.y[j], line) : hn::MulAdd(w.y[j], line, sum);
     }
-    return clamp_ringing(d, sum, floor4, ringing, box, [&] { return highest_tap(d, stride, load); });
+    return sum;
 }
 
+#if HWY_MAX_BYTES < 32
 /// Lanes that lie beside each other but for steps, through slight turns and lenses: `row` counts rows from the first,
 /// `step` columns beyond those that lie evenly.
 template <class VI>
@@ -133,12 +147,11 @@ struct Steps {
 };
 
 /// Every row is summed once for all lanes, with the pixels of each lane's step; then every lane takes its own rows.
-template <int kColumns, class D, class Highest, class V = hn::Vec<D>, class VI>
-HWY_INLINE V stepped_taps(D d, std::ptrdiff_t stride, const Weights<V>& w, const Ringing<V>& ringing, const TapBox& box,
-                          const Steps<VI>& at, Highest highest) {
+template <int kColumns, class D, class V = hn::Vec<D>, class VI>
+HWY_INLINE V stepped_taps(D d, std::ptrdiff_t stride, const Weights<V>& w, const Steps<VI>& at) {
     const hn::RebindToSigned<D> di;
     constexpr int kMostRows = 4;
-    V lines[kLanczosTaps + kMostRows - 1], floors[kLanczosTaps + kMostRows - 1];
+    V lines[kLanczosTaps + kMostRows - 1];
     for (int k = 0; k < kLanczosTaps + at.rows - 1; ++k) {
         const float* from = at.first + k * stride;
         V pixels[kLanczosTaps + kColumns - 1];
@@ -146,37 +159,31 @@ HWY_INLINE V stepped_taps(D d, std::ptrdiff_t stride, const Weights<V>& w, const
             const V v = hn::LoadU(d, from + i);
             pixels[i] = at.forward ? v : hn::Reverse(d, v);
         }
-        V line = hn::Zero(d), floor = hn::Zero(d);
+        V line = hn::Zero(d);
         for (int i = 0; i < kLanczosTaps; ++i) {
             V s = pixels[i];
             for (int c = 1; c < kColumns; ++c)
                 s = hn::IfThenElse(hn::RebindMask(d, hn::Eq(at.step, hn::Set(di, c))), pixels[i + c], s);
             line = i == 0 ? hn::Mul(w.x[i], s) : hn::MulAdd(w.x[i], s, line);
-            if (i == 2) floor = s;
-            if (i == 3) floor = hn::Min(floor, s);
         }
         lines[k] = line;
-        floors[k] = floor;
     }
-    V sum = hn::Zero(d), floor4 = hn::Zero(d);
+    V sum = hn::Zero(d);
     for (int j = 0; j < kLanczosTaps; ++j) {
-        V line = lines[j], floor = floors[j];
+        V line = lines[j];
         for (int r = 1; r < at.rows; ++r) {
             const auto own = hn::RebindMask(d, hn::Eq(at.row, hn::Set(di, r)));
             line = hn::IfThenElse(own, lines[j + r], line);
-            floor = hn::IfThenElse(own, floors[j + r], floor);
         }
         sum = j == 0 ? hn::Mul(w.y[j], line) : hn::MulAdd(w.y[j], line, sum);
-        if (j == 2) floor4 = floor;
-        if (j == 3) floor4 = hn::Min(floor4, floor);
     }
-    return clamp_ringing(d, sum, floor4, ringing, box, highest);
+    return sum;
 }
 
 /// Where the lanes lie nearly beside each other, forwards or backwards. False where they do not.
-template <class D, class Highest, class V = hn::Vec<D>, class VI = hn::Vec<hn::RebindToSigned<D>>>
-HWY_INLINE bool stepped(D d, View<const float> source, const Weights<V>& both, const Ringing<V>& ringing,
-                        const TapBox& box, VI column, VI row, Highest highest, V* result) {
+template <class D, class V = hn::Vec<D>, class VI = hn::Vec<hn::RebindToSigned<D>>>
+HWY_INLINE bool stepped(D d, View<const float> source, const Weights<V>& both, const TapBox& box, VI column, VI row,
+                        V* result) {
     const hn::RebindToSigned<D> di;
     constexpr int kMost = 4;
     const auto ramp = hn::Iota(di, 0);
@@ -193,15 +200,15 @@ HWY_INLINE bool stepped(D d, View<const float> source, const Weights<V>& both, c
         if (first < 0 || first + lanes - 1 + kLanczosTaps - 1 + most > source.width) return false;
         const Steps<VI> at{hn::Sub(row, hn::Set(di, row0)), hn::Sub(base, hn::Set(di, base0)), rows,
                            source.row(row0) + first, forward};
-        *result = columns == 1   ? stepped_taps<1>(d, source.stride, both, ringing, box, at, highest)
-                  : columns == 2 ? stepped_taps<2>(d, source.stride, both, ringing, box, at, highest)
-                                 : stepped_taps<kMost>(d, source.stride, both, ringing, box, at, highest);
+        *result = columns == 1   ? stepped_taps<1>(d, source.stride, both, at)
+                  : columns == 2 ? stepped_taps<2>(d, source.stride, both, at)
+                                 : stepped_taps<kMost>(d, source.stride, both, at);
         return true;
     }
     return false;
 }
 
-#if HWY_MAX_BYTES >= 32
+#else
 /// The value at `index` of two vectors side by side; higher bits of it do not count.
 template <class D, class V = hn::Vec<D>, class VI>
 HWY_INLINE V at_of_two(D d, V low, V high, VI index) {
@@ -260,52 +267,134 @@ HWY_INLINE V spread_taps(D d, std::ptrdiff_t stride, const Weights<V>& w, const 
     return sum;
 }
 
-/// Where the lanes lie in a line along the rows, be it with wide steps. `column` and `row` are first taps, those of the
-/// first and the last lane `ends`; false where they do not.
+/// Where the lanes lie in a line along the rows, be it with wide steps. False where they do not.
 template <class D, class V = hn::Vec<D>, class VI = hn::Vec<hn::RebindToSigned<D>>>
-HWY_INLINE bool spread(D d, View<const float> source, const Weights<V>& both, VI column, VI row, const int (&ends)[2],
-                       int first_row, V* result) {
+HWY_INLINE bool spread(D d, View<const float> source, const Weights<V>& both, VI column, VI row, const Ends& ends,
+                       V* result) {
     const hn::RebindToSigned<D> di;
+    const hn::RebindToUnsigned<D> du;
     const int lanes = static_cast<int>(hn::Lanes(d));
-    const int left = std::min(ends[0], ends[1]), right = std::max(ends[0], ends[1]);
-    const int columns = right - left + kLanczosTaps, vectors = columns <= 2 * lanes ? 2 : 4;
-    if (columns > vectors * lanes || source.width < vectors * lanes) return false;
-    const VI beside = hn::Sub(row, hn::Set(di, first_row));
-    const auto astray = hn::Or(hn::Or(hn::Lt(column, hn::Set(di, left)), hn::Gt(column, hn::Set(di, right))),
-                               hn::Or(hn::Lt(beside, hn::Set(di, -1)), hn::Gt(beside, hn::Set(di, 1))));
-    if (!hn::AllFalse(di, astray)) return false;
-    const bool above = !hn::AllFalse(di, hn::Lt(beside, hn::Zero(di))),
-               below = !hn::AllFalse(di, hn::Gt(beside, hn::Zero(di)));
-    const int from = std::min(left, source.width - vectors * lanes), top = first_row - above;
-    const Spread<VI> at{hn::Sub(column, hn::Set(di, from)), hn::Sub(row, hn::Set(di, top)), source.row(top) + from};
-    if (vectors == 4)
-        *result = spread_taps<4, 3>(d, source.stride, both, at); // rare: one for all
-    else if (above && below)
-        *result = spread_taps<2, 3>(d, source.stride, both, at);
-    else if (above || below)
+    const int left = std::min(ends.column, ends.last_column), right = std::max(ends.column, ends.last_column);
+    const int columns = right - left + kLanczosTaps;
+    if (columns > 4 * lanes) return false;
+    const int width = columns <= 2 * lanes ? 2 * lanes : 4 * lanes;
+    if (source.width < width) return false;
+    // Counted from the one before the first, if there is any: from 0 on, or high above as what lies to the left of it.
+    const VI beside = hn::Sub(row, hn::Set(di, ends.row));
+    const int top = ends.row - (hn::AllFalse(di, hn::Lt(beside, hn::Zero(di))) ? 0 : 1);
+    const VI from_top = hn::Sub(row, hn::Set(di, top));
+    const auto farther = [&](VI v, int most) HWY_ATTR {
+        return hn::Gt(hn::BitCast(du, v), hn::Set(du, static_cast<std::uint32_t>(most)));
+    };
+    const auto astray = farther(hn::Sub(column, hn::Set(di, left)), right - left);
+    const int from = std::min(left, source.width - width);
+    const Spread<VI> at{hn::Sub(column, hn::Set(di, from)), from_top, source.row(top) + from};
+    const bool two_rows = hn::AllFalse(du, hn::Or(astray, farther(from_top, 1)));
+    if (HWY_LIKELY(two_rows && width == 2 * lanes && top + kLanczosTaps < source.height)) {
         *result = spread_taps<2, 2>(d, source.stride, both, at);
+        return true;
+    }
+    if (!hn::AllFalse(du, hn::Or(astray, farther(from_top, 2)))) return false;
+    const bool one_row = hn::AllFalse(du, farther(from_top, 0));
+    if (one_row)
+        *result = width == 2 * lanes ? spread_taps<2, 1>(d, source.stride, both, at)
+                                     : spread_taps<4, 1>(d, source.stride, both, at);
+    else if (two_rows)
+        *result = width == 2 * lanes ? spread_taps<2, 2>(d, source.stride, both, at)
+                                     : spread_taps<4, 2>(d, source.stride, both, at);
     else
-        *result = spread_taps<2, 1>(d, source.stride, both, at);
+        *result = width == 2 * lanes ? spread_taps<2, 3>(d, source.stride, both, at)
+                                     : spread_taps<4, 3>(d, source.stride, both, at);
     return true;
 }
 #endif
+
+/// A vector of positions, all within the image; `column` and `row` are their first taps.
+template <class D, class V = hn::Vec<D>, class VI = hn::Vec<hn::RebindToSigned<D>>>
+HWY_INLINE V interpolate(D d, View<const float> source, const Peaks* peaks, const Ringing<V>& ringing,
+                         const Weights<V>& both, VI column, VI row, const Ends& ends) {
+    const hn::RebindToSigned<D> di;
+    const int lanes = static_cast<int>(hn::Lanes(d)), across = ends.last_column - ends.column;
+    const auto ramp = hn::Iota(di, 0);
+    const auto all_at = [&](VI columns) HWY_ATTR {
+        return hn::AllFalse(di, hn::Or(hn::Ne(column, columns), hn::Ne(row, hn::Set(di, ends.row))));
+    };
+    if (across == lanes - 1 && all_at(hn::Add(hn::Set(di, ends.column), ramp))) {
+        const float* first = source.row(ends.row) + ends.column;
+        const auto load = [=](std::ptrdiff_t o) HWY_ATTR { return hn::LoadU(d, first + o); };
+        const V sum = sum_taps(d, source.stride, both, load);
+        return hold_ringing(
+            d, sum, ringing, TapBox(peaks, ends.column, ends.row, ends.last_column, ends.row),
+            [&]() HWY_ATTR { return nearest_floor<D>(source.stride, load); },
+            [&]() HWY_ATTR { return highest_tap(d, source.stride, load); });
+    }
+    if (across == 1 - lanes && all_at(hn::Sub(hn::Set(di, ends.column), ramp))) { // an upside-down frame
+        const float* first = source.row(ends.row) + ends.last_column;
+        const auto load = [=](std::ptrdiff_t o) HWY_ATTR { return hn::Reverse(d, hn::LoadU(d, first + o)); };
+        const V sum = sum_taps(d, source.stride, both, load);
+        return hold_ringing(
+            d, sum, ringing, TapBox(peaks, ends.last_column, ends.row, ends.column, ends.row),
+            [&]() HWY_ATTR { return nearest_floor<D>(source.stride, load); },
+            [&]() HWY_ATTR { return highest_tap(d, source.stride, load); });
+    }
+    // Bounds of what lies in one row or two: a box that holds too much is no harm.
+    const TapBox box(peaks, std::min(ends.column, ends.last_column), std::max(0, ends.row - 1),
+                     std::max(ends.column, ends.last_column), std::min(ends.row + 2, source.height - kLanczosTaps));
+    const auto load = [=](std::ptrdiff_t o) HWY_ATTR {
+        const auto index = hn::Add(hn::Mul(row, hn::Set(di, static_cast<int>(source.stride))), column);
+        return hn::GatherIndex(d, source.data + o, index);
+    };
+    const auto held = [&](V sum, const TapBox& around) HWY_ATTR {
+        return hold_ringing(
+            d, sum, ringing, around, [&]() HWY_ATTR { return nearest_floor<D>(source.stride, load); },
+            [&]() HWY_ATTR { return highest_tap(d, source.stride, load); });
+    };
+    V sum = hn::Zero(d);
+#if HWY_MAX_BYTES >= 32
+    if (HWY_LIKELY(spread(d, source, both, column, row, ends, &sum))) return held(sum, box);
+#endif
+    const TapBox around(peaks, hn::GetLane(hn::MinOfLanes(di, column)), hn::GetLane(hn::MinOfLanes(di, row)),
+                        hn::GetLane(hn::MaxOfLanes(di, column)), hn::GetLane(hn::MaxOfLanes(di, row)));
+#if HWY_MAX_BYTES < 32
+    if (stepped(d, source, both, around, column, row, &sum)) return held(sum, around);
+#endif
+    return held(sum_taps(d, source.stride, both, load), around);
+}
+
+/// Beside the image's edge, where it is rare: positions outside read the nearest valid place, and get no number.
+/// `column` and `row` are first taps.
+template <class D, class V = hn::Vec<D>, class VI = hn::Vec<hn::RebindToSigned<D>>>
+HWY_NOINLINE V interpolate_at_edge(D d, View<const float> source, const Peaks* peaks, const Ringing<V>& ringing,
+                                   const Coefficients& c, const Positions& p, VI column, VI row) {
+    const hn::RebindToSigned<D> di;
+    V wx[kLanczosTaps], wy[kLanczosTaps];
+    weights(d, c, hn::LoadU(d, p.fraction_x), wx);
+    weights(d, c, hn::LoadU(d, p.fraction_y), wy);
+    const auto inside = [&](VI v, int last) HWY_ATTR { return hn::Min(hn::Max(v, hn::Zero(di)), hn::Set(di, last)); };
+    const VI near_column = inside(column, source.width - kLanczosTaps),
+             near_row = inside(row, source.height - kLanczosTaps);
+    HWY_ALIGN std::int32_t columns[HWY_MAX_BYTES / sizeof(float)];
+    hn::Store(near_column, di, columns);
+    const V result = interpolate(d, source, peaks, ringing, {wx, wy}, near_column, near_row,
+                                 {columns[0], columns[hn::Lanes(d) - 1], hn::GetLane(near_row)});
+    const auto outside = hn::Or(hn::Ne(column, near_column), hn::Ne(row, near_row));
+    return hn::IfThenElse(hn::RebindMask(d, outside), hn::Set(d, std::numeric_limits<float>::quiet_NaN()), result);
+}
 
 void Resample(View<const float> source, const Positions& at, float* out, const ResampleOptions& options,
               const Coefficients& c) {
     const hn::ScalableTag<float> d;
     const hn::RebindToSigned<decltype(d)> di;
+    const hn::RebindToUnsigned<decltype(d)> du;
     using V = hn::Vec<decltype(d)>;
     constexpr std::size_t kMostLanes = HWY_MAX_BYTES / sizeof(float);
-    const int lanes = static_cast<int>(hn::Lanes(d));
-    const Peaks* peaks = options.peaks;
-    const Ringing<V> ringing{hn::Set(d, options.ringing_contrast), hn::Set(d, options.ringing_left)};
-    const V nodata = hn::Set(d, std::numeric_limits<float>::quiet_NaN());
     constexpr int kBefore = kLanczosRadius - 1;
-    [[maybe_unused]] constexpr int kNearlyBeside = 1; // columns that lanes beside each other may be off
-    const auto lowest = hn::Set(di, kBefore), last_column = hn::Set(di, source.width - 4),
-               last_row = hn::Set(di, source.height - 4);
-    const auto stride = hn::Set(di, static_cast<int>(source.stride));
-    const auto ramp = hn::Iota(di, 0);
+    const int lanes = static_cast<int>(hn::Lanes(d));
+    constexpr float kSure = 0.99f; // of what a sum lies below: no rounding makes as much of it
+    const Ringing<V> ringing{hn::Set(d, options.ringing_contrast), hn::Set(d, options.ringing_left),
+                             hn::Set(d, kSure * (options.ringing_contrast + options.ringing_left))};
+    const auto before = hn::Set(di, kBefore), last_column = hn::Set(di, source.width - kLanczosTaps),
+               last_row = hn::Set(di, source.height - kLanczosTaps);
     HWY_ALIGN std::int32_t part_column[kMostLanes], part_row[kMostLanes];
     HWY_ALIGN float part_x[kMostLanes], part_y[kMostLanes], part_out[kMostLanes];
 
@@ -324,62 +413,18 @@ void Resample(View<const float> source, const Positions& at, float* out, const R
             }
             p = {part_column, part_row, part_x, part_y, lanes};
         }
-        const auto column = hn::LoadU(di, p.column), row = hn::LoadU(di, p.row);
-        const auto outside = hn::Or(hn::Or(hn::Lt(column, lowest), hn::Gt(column, last_column)),
-                                    hn::Or(hn::Lt(row, lowest), hn::Gt(row, last_row)));
-        V result = nodata;
-        const bool all_inside = hn::AllFalse(di, outside);
-        if (all_inside || !hn::AllTrue(di, outside)) {
+        const auto column = hn::Sub(hn::LoadU(di, p.column), before), row = hn::Sub(hn::LoadU(di, p.row), before);
+        const auto outside = hn::Or(hn::Gt(hn::BitCast(du, column), hn::BitCast(du, last_column)),
+                                    hn::Gt(hn::BitCast(du, row), hn::BitCast(du, last_row)));
+        V result;
+        if (HWY_LIKELY(hn::AllFalse(du, outside))) {
             V wx[kLanczosTaps], wy[kLanczosTaps];
             weights(d, c, hn::LoadU(d, p.fraction_x), wx);
             weights(d, c, hn::LoadU(d, p.fraction_y), wy);
-            // Positions outside read the nearest valid place; their result is dropped below.
-            const auto first_column = hn::Sub(hn::Min(hn::Max(column, lowest), last_column), lowest);
-            const auto first_row = hn::Sub(hn::Min(hn::Max(row, lowest), last_row), lowest);
-            const int u0 = hn::GetLane(first_column), v0 = hn::GetLane(first_row);
-            const Weights<V> both{wx, wy};
-            const bool one_row = hn::AllTrue(di, hn::Eq(first_row, hn::Set(di, v0)));
-            const auto box_of_all = [&] {
-                return TapBox(peaks, hn::GetLane(hn::MinOfLanes(di, first_column)),
-                              hn::GetLane(hn::MinOfLanes(di, first_row)), hn::GetLane(hn::MaxOfLanes(di, first_column)),
-                              hn::GetLane(hn::MaxOfLanes(di, first_row)));
-            };
-            const auto index = hn::Add(hn::Mul(first_row, stride), first_column);
-            const auto load_any = [&](std::ptrdiff_t o) { return hn::GatherIndex(d, source.data + o, index); };
-            const auto highest = [&] { return highest_tap(d, source.stride, load_any); };
-            if (one_row && hn::AllTrue(di, hn::Eq(first_column, hn::Add(hn::Set(di, u0), ramp)))) {
-                const float* first = source.row(v0) + u0;
-                const TapBox box(peaks, u0, v0, u0 + lanes - 1, v0);
-                result = gather_taps(d, source.stride, both, ringing, box,
-                                     [&](std::ptrdiff_t o) { return hn::LoadU(d, first + o); });
-            } else if (one_row && hn::AllTrue(di, hn::Eq(first_column, hn::Sub(hn::Set(di, u0), ramp)))) {
-                const float* first = source.row(v0) + u0 - (lanes - 1); // an upside-down frame
-                const TapBox box(peaks, u0 - (lanes - 1), v0, u0, v0);
-                result = gather_taps(d, source.stride, both, ringing, box,
-                                     [&](std::ptrdiff_t o) { return hn::Reverse(d, hn::LoadU(d, first + o)); });
-#if HWY_MAX_BYTES >= 32
-            } else if (const int ends[] = {p.column[0] - kBefore, p.column[lanes - 1] - kBefore};
-                       std::abs(std::abs(ends[1] - ends[0]) - (lanes - 1)) > kNearlyBeside && all_inside &&
-                       spread(d, source, both, first_column, first_row, ends, v0, &result)) {
-                // What rings lies below the floor, and something above it by the contrast.
-                const TapBox box(peaks, std::min(ends[0], ends[1]), std::max(0, v0 - 1), std::max(ends[0], ends[1]),
-                                 std::min(v0 + 1, source.height - kLanczosTaps));
-                const V least = hn::Add(result, hn::Add(ringing.left, ringing.contrast));
-                const auto may_ring = [&](float bound) { return !hn::AllFalse(d, hn::Gt(hn::Set(d, bound), least)); };
-                if (HWY_UNLIKELY(may_ring(box.coarse()) && may_ring(box.fine()))) {
-                    const std::ptrdiff_t near = kBefore * source.stride + kBefore;
-                    const V floor4 =
-                        hn::Min(hn::Min(load_any(near), load_any(near + 1)),
-                                hn::Min(load_any(near + source.stride), load_any(near + source.stride + 1)));
-                    result = clamp_ringing(d, result, floor4, ringing, box, highest);
-                }
-#endif
-            } else {
-                const TapBox box = box_of_all();
-                if (!stepped(d, source, both, ringing, box, first_column, first_row, highest, &result))
-                    result = gather_taps(d, source.stride, both, ringing, box, load_any);
-            }
-            result = hn::IfThenElse(hn::RebindMask(d, outside), nodata, result);
+            result = interpolate(d, source, options.peaks, ringing, {wx, wy}, column, row,
+                                 {p.column[0] - kBefore, p.column[lanes - 1] - kBefore, p.row[0] - kBefore});
+        } else {
+            result = interpolate_at_edge(d, source, options.peaks, ringing, c, p, column, row);
         }
         if (here < lanes) {
             hn::Store(result, d, part_out);

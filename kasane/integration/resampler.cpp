@@ -3,7 +3,6 @@
 #include <kasane/base/units.hpp>
 #include <kasane/image/positions.hpp>
 #include <kasane/image/resample.hpp>
-#include <kasane/integration/turned_order.hpp>
 
 #include <algorithm>
 #include <array>
@@ -195,6 +194,7 @@ void Resampler::resample(const StackFrame& frame, const Region& region, double r
         const auto left = static_cast<float>(kLeft * frame.planes[p].noise);
         peaks_.take(source[p]);
         any_near_full_ = false;
+        patches_ = {};
         if (!along.bright_from.empty()) mark_near_full(p);
         const Plane plane{p, t, region, {box.x, box.y}, source[p], out[p], {contrast, left, &peaks_}, along};
         if (const auto near = turned(t, region))
@@ -204,25 +204,28 @@ void Resampler::resample(const StackFrame& frame, const Region& region, double r
     }
 }
 
+/// The positions of a part of a row. Whether they lie evenly.
+bool Resampler::split_row(const Plane& p, int x, int y, int n) {
+    const auto count = static_cast<std::size_t>(n);
+    const auto even = p.to_frame.even_row(p.region.x + x, p.region.y + y);
+    if (even) {
+        split_even_positions(even->u, even->du, count, p.origin.x, split_.column.data(), split_.fx.data());
+        split_even_positions(even->v, even->dv, count, p.origin.y, split_.row.data(), split_.fy.data());
+        return true;
+    }
+    p.to_frame.row(p.region.x + x, p.region.y + y, n, split_.u.data(), split_.v.data(), patches_);
+    split_positions(split_.u.data(), count, p.origin.x, split_.column.data(), split_.fx.data());
+    split_positions(split_.v.data(), count, p.origin.y, split_.row.data(), split_.fy.data());
+    return false;
+}
+
 void Resampler::resample_rows(const Plane& p) {
-    Transform::Patches patches;
     for (int y = 0; y < p.region.height; ++y) {
         for (int x = 0; x < p.region.width; x += kChunk) {
             const int n = std::min(kChunk, p.region.width - x);
-            const auto count = static_cast<std::size_t>(n);
-            const auto even = p.to_frame.even_row(p.region.x + x, p.region.y + y);
-            if (even) {
-                split_even_positions(even->u, even->du, count, p.origin.x, split_.column.data(), split_.fx.data());
-                split_even_positions(even->v, even->dv, count, p.origin.y, split_.row.data(), split_.fy.data());
-            } else {
-                u_.resize(count), v_.resize(count);
-                p.to_frame.row(p.region.x + x, p.region.y + y, n, u_.data(), v_.data(), patches);
-                split_positions(u_.data(), count, p.origin.x, split_.column.data(), split_.fx.data());
-                split_positions(v_.data(), count, p.origin.y, split_.row.data(), split_.fy.data());
-            }
-            float* const to = p.out.row(y) + x;
-            resample_lanczos3(p.source, split_.positions(n), to, p.options);
-            take_saturated(p, {x, y, n, 1}, even.has_value());
+            const bool even = split_row(p, x, y, n);
+            resample_lanczos3(p.source, split_.positions(n), p.out.row(y) + x, p.options);
+            take_saturated(p, {x, y, n, 1}, even);
         }
         if (p.along.row) p.along.row(p.index, y);
     }
@@ -231,33 +234,71 @@ void Resampler::resample_rows(const Plane& p) {
 /// Line by line of the frame, a band of rows after the other.
 void Resampler::resample_turned(const Plane& p, const Affine& near) {
     constexpr int kBand = 128;
-    Transform::Patches patches;
-    const std::ptrdiff_t stride = p.out.stride;
-    std::array<std::int32_t, kChunk> places{};
-    std::array<float, kChunk> values{};
     for (int top = 0; top < p.region.height; top += kBand) {
-        const int height = std::min(kBand, p.region.height - top), width = p.region.width;
-        const auto all = static_cast<std::size_t>(stride * height);
-        if (u_.size() < all) u_.resize(all), v_.resize(all);
-        for (int y = 0; y < height; ++y)
-            p.to_frame.row(p.region.x, p.region.y + top + y, width, u_.data() + y * stride, v_.data() + y * stride,
-                           patches);
-        TurnedOrder order(near, width, height, stride);
-        while (const std::size_t count = order.next(places)) {
-            split_positions_at(u_.data(), places.data(), count, p.origin.x, split_.column.data(), split_.fx.data());
-            split_positions_at(v_.data(), places.data(), count, p.origin.y, split_.row.data(), split_.fy.data());
-            resample_lanczos3(p.source, split_.positions(static_cast<int>(count)), values.data(), p.options);
-            put_at(values.data(), places.data(), count, p.out.row(top));
-        }
-        for (int y = 0; y < height; ++y) {
-            for (int x = 0; any_near_full_ && x < width; x += kChunk) {
-                const auto count = static_cast<std::size_t>(std::min(kChunk, width - x));
-                split_positions(u_.data() + y * stride + x, count, p.origin.x, split_.column.data(), split_.fx.data());
-                split_positions(v_.data() + y * stride + x, count, p.origin.y, split_.row.data(), split_.fy.data());
-                take_saturated(p, {x, top + y, static_cast<int>(count), 1}, false);
+        const Region band{p.region.x, p.region.y + top, p.region.width, std::min(kBand, p.region.height - top)};
+        TurnedOrder order(near, band.width, band.height, p.out.stride);
+        resample_band(p, band, order);
+        for (int y = 0; y < band.height; ++y) {
+            for (int x = 0; any_near_full_ && x < band.width; x += kChunk) {
+                const int n = std::min(kChunk, band.width - x);
+                const bool even = split_row(p, x, top + y, n);
+                take_saturated(p, {x, top + y, n, 1}, even);
             }
             if (p.along.row) p.along.row(p.index, top + y);
         }
+    }
+}
+
+void Resampler::resample_band(const Plane& p, const Region& band, TurnedOrder& order) {
+    const LineTable table = order.table();
+    const bool even = p.to_frame.is_affine();
+    if (even) {
+        // A position is the sum of what its column and its row bring.
+        const auto length = static_cast<std::size_t>(order.length()), across = static_cast<std::size_t>(order.across());
+        u_.resize(length), v_.resize(length);
+        across_u_.resize(across + LineGroup::kTogether), across_v_.resize(across + LineGroup::kTogether);
+        const auto of_row = [&](int y, std::int64_t& u, std::int64_t& v) {
+            const auto row = *p.to_frame.even_row(band.x, band.y + y);
+            u = row.u, v = row.v;
+        };
+        const auto steps = *p.to_frame.even_row(band.x, band.y);
+        const auto of_column = [&](int x, std::int64_t& u, std::int64_t& v) { u = x * steps.du, v = x * steps.dv; };
+        const auto fill = [](int count, auto of, auto at, std::vector<std::int64_t>& u, std::vector<std::int64_t>& v) {
+            for (int i = 0; i < count; ++i)
+                of(at(i), u[static_cast<std::size_t>(i)], v[static_cast<std::size_t>(i)]);
+        };
+        const auto same = [](int i) { return i; };
+        const auto beside = [&](int i) { return order.beside(i); };
+        if (order.steep()) {
+            fill(order.length(), of_row, same, u_, v_);
+            fill(order.across(), of_column, beside, across_u_, across_v_);
+        } else {
+            fill(order.length(), of_column, same, u_, v_);
+            fill(order.across(), of_row, beside, across_u_, across_v_);
+        }
+    } else {
+        const std::ptrdiff_t stride = p.out.stride;
+        const auto all = static_cast<std::size_t>(stride * band.height);
+        u_.resize(all), v_.resize(all);
+        for (int y = 0; y < band.height; ++y)
+            p.to_frame.row(band.x, band.y + y, band.width, u_.data() + y * stride, v_.data() + y * stride, patches_);
+    }
+    std::array<LineGroup, kChunk / LineGroup::kTogether> groups{};
+    std::array<float, kChunk> values{};
+    while (const std::size_t count = order.next(groups)) {
+        if (even) {
+            split_line_positions(table, u_.data(), across_u_.data(), groups.data(), count, p.origin.x,
+                                 split_.column.data(), split_.fx.data());
+            split_line_positions(table, v_.data(), across_v_.data(), groups.data(), count, p.origin.y,
+                                 split_.row.data(), split_.fy.data());
+        } else {
+            split_positions_at(table, u_.data(), groups.data(), count, p.origin.x, split_.column.data(),
+                               split_.fx.data());
+            split_positions_at(table, v_.data(), groups.data(), count, p.origin.y, split_.row.data(), split_.fy.data());
+        }
+        resample_lanczos3(p.source, split_.positions(static_cast<int>(count) * LineGroup::kTogether), values.data(),
+                          p.options);
+        put_at(table, values.data(), groups.data(), count, p.out.row(band.y - p.region.y));
     }
 }
 

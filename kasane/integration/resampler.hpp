@@ -4,6 +4,7 @@
 #include <kasane/image/peaks.hpp>
 #include <kasane/image/resample.hpp>
 #include <kasane/integration/stack.hpp>
+#include <kasane/integration/turned_order.hpp>
 
 #include <array>
 #include <cstddef>
@@ -55,6 +56,7 @@ private:
     struct Split {
         std::array<std::int32_t, kChunk> column{}, row{};
         std::array<float, kChunk> fx{}, fy{};
+        std::array<std::int64_t, kChunk> u{}, v{}; ///< before they are split
         Positions positions(int count) const { return {column.data(), row.data(), fx.data(), fy.data(), count}; }
     };
     /// One plane of a rectangle.
@@ -72,6 +74,8 @@ private:
     };
     void resample_rows(const Plane& plane);
     void resample_turned(const Plane& plane, const Affine& near);
+    void resample_band(const Plane& plane, const Region& band, TurnedOrder& order);
+    bool split_row(const Plane& plane, int x, int y, int count);
     void take_saturated(const Plane& plane, const Region& part, bool even);
     void mark_near_full(std::size_t plane);
     bool near_full(const Rows& rows) const;
@@ -85,7 +89,8 @@ private:
     bool any_near_full_ = false;
     std::vector<std::vector<std::uint32_t>> saturated_;
     Region inside_;
-    std::vector<std::int64_t> u_, v_; ///< positions of a part of a row, or of a band of rows
+    Transform::Patches patches_;                            ///< of the plane
+    std::vector<std::int64_t> u_, v_, across_u_, across_v_; ///< positions of a band of rows, or what they are sums of
     Split split_;
 };
 

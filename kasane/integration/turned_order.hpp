@@ -2,9 +2,9 @@
 #pragma once
 
 #include <kasane/geometry/affine.hpp>
+#include <kasane/image/positions.hpp>
 
 #include <cstddef>
-#include <cstdint>
 #include <span>
 #include <vector>
 
@@ -16,15 +16,22 @@ namespace kasane {
 /// rows of the rectangle themselves would go across all of its rows.
 class TurnedOrder {
 public:
-    /// Places that come together in one line, its last one repeated where need be.
-    static constexpr int kTogether = 16;
-
     /// Of `width` x `height` pixels whose rows are `stride` places apart. `to_frame` is where they lie in the frame.
     TurnedOrder(const Affine& to_frame, int width, int height, std::ptrdiff_t stride);
 
-    /// The next places (y * stride + x), as many as there is room for: a multiple of kTogether; 0 when all were told.
-    /// `to` has room for kTogether at least.
-    std::size_t next(std::span<std::int32_t> to);
+    /// The next groups, as many as there is room for; 0 when all were told. The last of a line that holds a whole one
+    /// is whole too, and tells some pixels again.
+    std::size_t next(std::span<LineGroup> to);
+
+    /// Places are y * stride + x.
+    LineTable table() const { return {rise_.data(), places_.data(), step_}; }
+    /// Whether pixels along a line go from row to row, not from column to column.
+    bool steep() const { return steep_; }
+    /// Pixels along a line, and lines beside each other.
+    int length() const { return static_cast<int>(rise_.size()); }
+    int across() const { return across_; }
+    /// The column (or row, where lines go from column to column) that lies so far across.
+    int beside(int at) const { return falling_ ? across_ - 1 - at : at; }
 
     /// Whether neighbours of a row lie in different rows of the frame often enough for this to be worth while.
     static bool worth_while(const Affine& to_frame);
@@ -32,11 +39,12 @@ public:
 private:
     void settle_line();
 
-    std::vector<std::int32_t> places_; ///< of the line that begins in the first row (or column), by pixel along it
-    std::vector<int> offsets_;         ///< rows (columns) that it has risen by, ascending
-    int across_;                       ///< lines beside each other: of rows (columns)
-    std::int32_t step_;                ///< places from one line to the next
-    int line_, at_ = 0, end_ = 0;      ///< what comes next: a line, and the rest of its pixels
+    bool steep_, falling_; ///< lines that fall are lines that rise from the last row up
+    std::vector<std::int32_t> rise_, places_;
+    int across_;
+    std::int32_t step_;
+    int line_, begin_, end_; ///< what comes next: a line, the part of it that lies within the rectangle
+    int at_ = 0;             ///< and how far it was told
 };
 
 } // namespace kasane
