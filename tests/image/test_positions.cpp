@@ -11,13 +11,13 @@ using namespace kasane;
 using namespace kasane::test;
 
 namespace {
-constexpr std::size_t kLengths[] = {0, 1, 2, 3, 7, 15, 16, 17, 31, 32, 33, 64, 100};
+constexpr std::size_t kCounts[] = {0, 1, 2, 3, 7, 15, 16, 17, 31, 32, 33, 64, 100};
 } // namespace
 
 TEST_CASE("Positions are split into whole pixels and what lies behind, below zero as well") {
     on_every_instruction_set([] {
         sky::Random random(8);
-        for (const std::size_t n : kLengths) {
+        for (const std::size_t n : kCounts) {
             std::vector<std::int64_t> positions(n);
             for (std::int64_t& p : positions)
                 p = static_cast<std::int64_t>(random.uniform(-9000, 9000) * 0x1p32);
@@ -38,7 +38,7 @@ TEST_CASE("Positions are split into whole pixels and what lies behind, below zer
 
 TEST_CASE("Positions that lie evenly are split as each alone, to the bit") {
     on_every_instruction_set([] {
-        for (const std::size_t n : kLengths)
+        for (const std::size_t n : kCounts)
             for (const std::int64_t step : {std::int64_t{1} << 32, (std::int64_t{1} << 32) - 12345,
                                             -(std::int64_t{1} << 32) + 77, std::int64_t{0}, std::int64_t{4321}}) {
                 const std::int64_t start = -(std::int64_t{5} << 32) + 123456789;
