@@ -247,37 +247,45 @@ Affine Transform::at(Point p) const {
     return {a, b, q.x - a * p.x - b * p.y, d, e, q.y - d * p.x - e * p.y};
 }
 
-Bounds Transform::bounds(const Region& r) const {
-    Bounds out{1e30, 1e30, -1e30, -1e30};
-    const auto add = [&](Point p) {
-        out.left = std::min(out.left, p.x), out.top = std::min(out.top, p.y);
-        out.right = std::max(out.right, p.x), out.bottom = std::max(out.bottom, p.y);
-    };
+Transform::Outline Transform::outline(const Region& r) const {
     const double x1 = r.right() - 1, y1 = r.bottom() - 1;
+    const std::array<Point, 4> corners{Point{static_cast<double>(r.x), static_cast<double>(r.y)},
+                                       Point{x1, static_cast<double>(r.y)}, Point{x1, y1},
+                                       Point{static_cast<double>(r.x), y1}};
+    Outline out;
     if (is_affine()) {
-        for (const double x : {static_cast<double>(r.x), x1})
-            for (const double y : {static_cast<double>(r.y), y1})
-                add(map({x, y}));
+        for (const Point& corner : corners)
+            out.points.push_back(map(corner));
         return out;
     }
-    // A map that does not fold keeps what lies inside inside its border; between samples of that it bends by an eighth
-    // of the second difference.
+    // Between samples of a side it bends by an eighth of the second difference.
     constexpr int kFewest = 5, kMost = 16, kStep = 32; // of the samples of a side; pixels between them
     const int steps = std::clamp(std::max(r.width, r.height) / kStep, kFewest, kMost);
     double bend = 0;
-    const auto side = [&](Point from, Point to) {
+    for (std::size_t side = 0; side < corners.size(); ++side) {
+        const Point from = corners[side], to = corners[(side + 1) % corners.size()];
         std::array<Point, kMost + 1> line;
         for (int i = 0; i <= steps; ++i) {
             const double t = static_cast<double>(i) / steps;
-            add(line[static_cast<std::size_t>(i)] = map({from.x + t * (to.x - from.x), from.y + t * (to.y - from.y)}));
+            line[static_cast<std::size_t>(i)] = map({from.x + t * (to.x - from.x), from.y + t * (to.y - from.y)});
+            if (i < steps) out.points.push_back(line[static_cast<std::size_t>(i)]);
         }
         for (std::size_t i = 1; i < static_cast<std::size_t>(steps); ++i)
             bend = std::max({bend, std::abs(line[i - 1].x - 2 * line[i].x + line[i + 1].x),
                              std::abs(line[i - 1].y - 2 * line[i].y + line[i + 1].y)});
-    };
-    const Point a{static_cast<double>(r.x), static_cast<double>(r.y)}, b{x1, a.y}, c{x1, y1}, d{a.x, y1};
-    side(a, b), side(b, c), side(c, d), side(d, a);
-    const double margin = bend / 4 + 1e-6; // twice an eighth, and the error of the rows
+    }
+    out.margin = bend / 4 + 1e-6; // twice an eighth, and the error of the rows
+    return out;
+}
+
+Bounds Transform::bounds(const Region& r) const {
+    // A map that does not fold keeps what lies inside inside its border.
+    const auto [points, margin] = outline(r);
+    Bounds out{1e30, 1e30, -1e30, -1e30};
+    for (const Point& p : points) {
+        out.left = std::min(out.left, p.x), out.top = std::min(out.top, p.y);
+        out.right = std::max(out.right, p.x), out.bottom = std::max(out.bottom, p.y);
+    }
     return {out.left - margin, out.top - margin, out.right + margin, out.bottom + margin};
 }
 

@@ -90,6 +90,14 @@ public:
     /// hundredth of its bend for others.
     Bounds bounds(const Region& region) const;
 
+    /// What the border of `region` (the centres of its outermost pixels) maps to: points one after the other round it,
+    /// and by how much the map may leave the straight lines between them.
+    struct Outline {
+        std::vector<Point> points;
+        double margin = 0;
+    };
+    Outline outline(const Region& region) const;
+
     /// Positions of `count` pixels of row `y` of the canvas from column `x` on, in units of 2^-32 pixels. Within
     /// patches of kPatch x kPatch pixels, the bicubic through sixteen places errs by less than kPatch^4 / 1944 times
     /// the fourth derivatives along both axes: a radial distortion that grows with the cube of the distance is a cubic

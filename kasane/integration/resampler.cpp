@@ -44,51 +44,75 @@ Region united(const Region& a, const Region& b) {
 }
 
 /// The parts of `inside` that lie under a rectangle of the canvas, a strip of rows each. Of a frame that is turned they
-/// are half of it.
+/// are little more than half of it.
 class PartsUnder {
 public:
-    PartsUnder(const Region& inside, const Region& frame)
-        : inside_(inside), frame_(frame), strips_(static_cast<std::size_t>((inside.height + kStrip - 1) / kStrip)) {}
+    explicit PartsUnder(const Region& inside)
+        : inside_(inside), strips_(static_cast<std::size_t>((inside.height + kStrip - 1) / kStrip)) {}
 
-    /// Those that a plane needs: square by square of the canvas.
+    /// Those that a plane needs: what is within the rectangle's border lies within that of its picture.
     void add(const Transform& to_frame, const Region& region) {
-        constexpr int kSquares = 8; // along a side
-        const auto edge = [](int k, int size) { return k * size / kSquares; };
-        for (int j = 0; j < kSquares; ++j)
-            for (int i = 0; i < kSquares; ++i) {
-                const int x = edge(i, region.width), y = edge(j, region.height);
-                const Region square{region.x + x, region.y + y, edge(i + 1, region.width) - x,
-                                    edge(j + 1, region.height) - y};
-                if (!square.empty()) add(intersect(source_box(to_frame, square, frame_), inside_));
-            }
+        const auto [outline, margin] = to_frame.outline(region);
+        Point from = outline.back();
+        for (const Point& to : outline) {
+            add(from, to, margin);
+            from = to;
+        }
     }
     /// From the top; all of it where they are hardly less.
     std::vector<Region> parts() const {
-        constexpr double kWorthWhile = 0.8; // of the pixels: strips have more neighbours that are read beside them
+        constexpr double kWorthWhile = 0.85; // of the pixels: strips have more neighbours that are read beside them
         std::vector<Region> out;
         std::int64_t pixels = 0;
-        for (const Region& strip : strips_)
-            if (!strip.empty()) {
-                out.push_back(intersect(strip, inside_));
-                pixels += out.back().area();
-            }
-        if (static_cast<double>(pixels) > kWorthWhile * static_cast<double>(inside_.area())) return {inside_};
+        for (std::size_t i = 0; i < strips_.size(); ++i) {
+            const Strip& s = strips_[i];
+            const double left = std::clamp(s.left, -kFar, kFar), right = std::clamp(s.right, -kFar, kFar);
+            const int x = static_cast<int>(std::floor(left)) - kBefore,
+                      end = static_cast<int>(std::ceil(right)) + kAfter;
+            const Region part = intersect({x, inside_.y + static_cast<int>(i) * kStrip, end - x, kStrip}, inside_);
+            if (part.empty()) continue;
+            out.push_back(part);
+            pixels += part.area();
+        }
+        if (everywhere_ || static_cast<double>(pixels) > kWorthWhile * static_cast<double>(inside_.area()))
+            return {inside_};
         return out;
     }
 
 private:
-    static constexpr int kStrip = 48; // rows
+    static constexpr int kStrip = 32;                                                   // rows
+    static constexpr int kBefore = kLanczosRadius - 1 + 1, kAfter = kLanczosRadius + 2; // with room for rounding
+    static constexpr double kFar = 1e6;
+    struct Strip {
+        double left = kFar, right = -kFar;
+    };
 
-    void add(const Region& box) {
-        if (box.empty()) return;
-        for (int i = (box.y - inside_.y) / kStrip; i <= (box.bottom() - 1 - inside_.y) / kStrip; ++i) {
-            Region& strip = strips_[static_cast<std::size_t>(i)];
-            strip = united(strip, {box.x, inside_.y + i * kStrip, box.width, kStrip});
+    /// What an edge needs of each strip: the part of it whose taps reach into the strip.
+    void add(Point a, Point b, double margin) {
+        if (!(std::abs(a.x) < kFar && std::abs(a.y) < kFar && std::abs(b.x) < kFar && std::abs(b.y) < kFar)) {
+            everywhere_ = true;
+            return;
+        }
+        if (b.y < a.y) std::swap(a, b);
+        const double before = kBefore + margin, after = kAfter + margin;
+        const auto strip_of = [&](double y) {
+            return std::clamp(static_cast<int>(std::floor((y - inside_.y) / kStrip)), 0,
+                              static_cast<int>(strips_.size()) - 1);
+        };
+        const auto at = [&](double y) { return b.y > a.y ? a.x + (y - a.y) / (b.y - a.y) * (b.x - a.x) : a.x; };
+        for (int i = strip_of(a.y - before); i <= strip_of(b.y + after); ++i) {
+            const double top = inside_.y + i * kStrip - after, bottom = inside_.y + (i + 1) * kStrip + before;
+            if (b.y < top || a.y > bottom) continue;
+            const double x0 = a.y < top ? at(top) : a.x, x1 = b.y > bottom ? at(bottom) : b.x;
+            Strip& s = strips_[static_cast<std::size_t>(i)];
+            s.left = std::min({s.left, x0 - margin, x1 - margin});
+            s.right = std::max({s.right, x0 + margin, x1 + margin});
         }
     }
 
-    Region inside_, frame_;
-    std::vector<Region> strips_;
+    Region inside_;
+    std::vector<Strip> strips_;
+    bool everywhere_ = false;
 };
 
 /// No data wherever none of the parts of `inside`, which come from the top, will be read to.
@@ -175,7 +199,7 @@ void Resampler::resample(const StackFrame& frame, const Region& region, double r
     quality_.resize(out.size());
     std::vector<Region> parts{inside_};
     if (turned(to_plane(frame, 0), region)) {
-        PartsUnder under(inside_, view.bounds());
+        PartsUnder under(inside_);
         for (std::size_t p = 0; p < out.size(); ++p)
             under.add(to_plane(frame, p), region);
         parts = under.parts();
@@ -236,9 +260,11 @@ void Resampler::resample_turned(const Plane& p, const Affine& near) {
     constexpr int kBand = 128;
     for (int top = 0; top < p.region.height; top += kBand) {
         const Region band{p.region.x, p.region.y + top, p.region.width, std::min(kBand, p.region.height - top)};
-        TurnedOrder order(near, band.width, band.height, p.out.stride);
-        resample_band(p, band, order);
+        // Lights of one night are turned alike.
+        if (!order_.fits(near, band.width, band.height)) order_ = TurnedOrder(near, band.width, band.height);
+        resample_band(p, band, order_);
         for (int y = 0; y < band.height; ++y) {
+            std::copy_n(band_.data() + static_cast<std::ptrdiff_t>(y) * band.width, band.width, p.out.row(top + y));
             for (int x = 0; any_near_full_ && x < band.width; x += kChunk) {
                 const int n = std::min(kChunk, band.width - x);
                 const bool even = split_row(p, x, top + y, n);
@@ -249,8 +275,10 @@ void Resampler::resample_turned(const Plane& p, const Affine& near) {
     }
 }
 
-void Resampler::resample_band(const Plane& p, const Region& band, TurnedOrder& order) {
+void Resampler::resample_band(const Plane& p, const Region& band, const TurnedOrder& order) {
     const LineTable table = order.table();
+    const auto all = static_cast<std::size_t>(band.area());
+    band_.resize(all);
     const bool even = p.to_frame.is_affine();
     if (even) {
         // A position is the sum of what its column and its row bring.
@@ -277,28 +305,29 @@ void Resampler::resample_band(const Plane& p, const Region& band, TurnedOrder& o
             fill(order.across(), of_row, beside, across_u_, across_v_);
         }
     } else {
-        const std::ptrdiff_t stride = p.out.stride;
-        const auto all = static_cast<std::size_t>(stride * band.height);
+        const std::ptrdiff_t stride = band.width;
         u_.resize(all), v_.resize(all);
         for (int y = 0; y < band.height; ++y)
             p.to_frame.row(band.x, band.y + y, band.width, u_.data() + y * stride, v_.data() + y * stride, patches_);
     }
-    std::array<LineGroup, kChunk / LineGroup::kTogether> groups{};
     std::array<float, kChunk> values{};
-    while (const std::size_t count = order.next(groups)) {
+    constexpr std::size_t kGroups = kChunk / LineGroup::kTogether;
+    for (std::span<const LineGroup> left = order.groups(); !left.empty();) {
+        const LineGroup* const groups = left.data();
+        const std::size_t count = std::min(kGroups, left.size());
+        left = left.subspan(count);
         if (even) {
-            split_line_positions(table, u_.data(), across_u_.data(), groups.data(), count, p.origin.x,
-                                 split_.column.data(), split_.fx.data());
-            split_line_positions(table, v_.data(), across_v_.data(), groups.data(), count, p.origin.y,
-                                 split_.row.data(), split_.fy.data());
+            split_line_positions(table, u_.data(), across_u_.data(), groups, count, p.origin.x, split_.column.data(),
+                                 split_.fx.data());
+            split_line_positions(table, v_.data(), across_v_.data(), groups, count, p.origin.y, split_.row.data(),
+                                 split_.fy.data());
         } else {
-            split_positions_at(table, u_.data(), groups.data(), count, p.origin.x, split_.column.data(),
-                               split_.fx.data());
-            split_positions_at(table, v_.data(), groups.data(), count, p.origin.y, split_.row.data(), split_.fy.data());
+            split_positions_at(table, u_.data(), groups, count, p.origin.x, split_.column.data(), split_.fx.data());
+            split_positions_at(table, v_.data(), groups, count, p.origin.y, split_.row.data(), split_.fy.data());
         }
         resample_lanczos3(p.source, split_.positions(static_cast<int>(count) * LineGroup::kTogether), values.data(),
                           p.options);
-        put_at(table, values.data(), groups.data(), count, p.out.row(band.y - p.region.y));
+        put_at(table, values.data(), groups, count, band_.data());
     }
 }
 

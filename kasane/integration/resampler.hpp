@@ -74,7 +74,7 @@ private:
     };
     void resample_rows(const Plane& plane);
     void resample_turned(const Plane& plane, const Affine& near);
-    void resample_band(const Plane& plane, const Region& band, TurnedOrder& order);
+    void resample_band(const Plane& plane, const Region& band, const TurnedOrder& order);
     bool split_row(const Plane& plane, int x, int y, int count);
     void take_saturated(const Plane& plane, const Region& part, bool even);
     void mark_near_full(std::size_t plane);
@@ -92,6 +92,8 @@ private:
     Transform::Patches patches_;                            ///< of the plane
     std::vector<std::int64_t> u_, v_, across_u_, across_v_; ///< positions of a band of rows, or what they are sums of
     Split split_;
+    TurnedOrder order_;       ///< the last one
+    std::vector<float> band_; ///< rows that are made together: what is put there goes across all of them
 };
 
 } // namespace kasane

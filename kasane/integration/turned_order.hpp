@@ -4,7 +4,6 @@
 #include <kasane/geometry/affine.hpp>
 #include <kasane/image/positions.hpp>
 
-#include <cstddef>
 #include <span>
 #include <vector>
 
@@ -16,35 +15,40 @@ namespace kasane {
 /// rows of the rectangle themselves would go across all of its rows.
 class TurnedOrder {
 public:
-    /// Of `width` x `height` pixels whose rows are `stride` places apart. `to_frame` is where they lie in the frame.
-    TurnedOrder(const Affine& to_frame, int width, int height, std::ptrdiff_t stride);
+    /// Of no pixel.
+    TurnedOrder() = default;
+    /// Of `width` x `height` pixels. `to_frame` is where they lie in the frame.
+    TurnedOrder(const Affine& to_frame, int width, int height);
+    /// Whether it serves another map as well: its lines leave the rows of the frame by a tenth of a pixel at most
+    /// before a group ends.
+    bool fits(const Affine& to_frame, int width, int height) const;
 
-    /// The next groups, as many as there is room for; 0 when all were told. The last of a line that holds a whole one
-    /// is whole too, and tells some pixels again.
-    std::size_t next(std::span<LineGroup> to);
-
-    /// Places are y * stride + x.
+    /// Every pixel in one group at least. The last group of a line that holds a whole one is whole too, and tells some
+    /// pixels again.
+    std::span<const LineGroup> groups() const { return groups_; }
+    /// Places are y * width + x.
     LineTable table() const { return {rise_.data(), places_.data(), step_}; }
     /// Whether pixels along a line go from row to row, not from column to column.
     bool steep() const { return steep_; }
     /// Pixels along a line, and lines beside each other.
-    int length() const { return static_cast<int>(rise_.size()); }
-    int across() const { return across_; }
+    int length() const { return steep_ ? height_ : width_; }
+    int across() const { return steep_ ? width_ : height_; }
     /// The column (or row, where lines go from column to column) that lies so far across.
-    int beside(int at) const { return falling_ ? across_ - 1 - at : at; }
+    int beside(int at) const { return slope_ < 0 ? across() - 1 - at : at; }
 
     /// Whether neighbours of a row lie in different rows of the frame often enough for this to be worth while.
     static bool worth_while(const Affine& to_frame);
 
 private:
-    void settle_line();
+    static bool is_steep(const Affine& to_frame);
+    static double slope_of(const Affine& to_frame);
 
-    bool steep_, falling_; ///< lines that fall are lines that rise from the last row up
+    bool steep_ = false;
+    int width_ = 0, height_ = 0;
+    double slope_ = 0; ///< lines that fall are lines that rise from the last row up
+    std::int32_t step_ = 0;
     std::vector<std::int32_t> rise_, places_;
-    int across_;
-    std::int32_t step_;
-    int line_, begin_, end_; ///< what comes next: a line, the part of it that lies within the rectangle
-    int at_ = 0;             ///< and how far it was told
+    std::vector<LineGroup> groups_;
 };
 
 } // namespace kasane
