@@ -2,6 +2,7 @@
 // run-time dispatch.
 #pragma once
 
+#include <array>
 #include <cstddef>
 #include <cstdint>
 
@@ -15,30 +16,22 @@ void split_positions(const std::int64_t* positions, std::size_t count, int origi
 void split_even_positions(std::int64_t start, std::int64_t step, std::size_t count, int origin, std::int32_t* whole,
                           float* fraction);
 
-/// Places that lie in a digital line: pixel i along it lies `rise[i]` across, which grows by 0 or 1 a step.
-struct LineTable {
-    const std::int32_t* rise;
-    const std::int32_t* places; ///< of the line that begins at 0 across
-    std::int32_t step;          ///< in places, from one line to the next
-};
+/// Of sixteen neighbours in a line that is slanted: how far across each lies, counted from the first; by at most one
+/// more, or one less, from each to the next.
+inline constexpr int kLineLanes = 16;
+using LaneRise = std::array<std::int32_t, kLineLanes>;
 
-/// Neighbours in a line: `count` of them from pixel `first` of line `line` on. The results for groups lie kTogether
-/// apart; where there are fewer, the last one is repeated.
-struct LineGroup {
-    static constexpr int kTogether = 16;
-    int first, line, count;
-};
+/// Positions that are sums: pixel i of line k is along[i] + across[k + rise[i]], for `lines` lines from k = 0 on, one
+/// after the other. `across` reaches kLineLanes values farther on both sides than is asked for.
+void split_line_positions(const LaneRise& rise, const std::int64_t* along, const std::int64_t* across,
+                          std::size_t lines, int origin, std::int32_t* whole, float* fraction);
 
-/// The positions of groups where they are sums: along[i] + across[line + rise[i]]. Of `across` kTogether values beyond
-/// the last are read, and not used.
-void split_line_positions(const LineTable& table, const std::int64_t* along, const std::int64_t* across,
-                          const LineGroup* groups, std::size_t count, int origin, std::int32_t* whole, float* fraction);
+/// Those at `places`: positions[places[0]], positions[places[1]], ...
+void split_positions_at(const std::int64_t* positions, const std::int32_t* places, std::size_t count, int origin,
+                        std::int32_t* whole, float* fraction);
 
-/// Those that are known for all places.
-void split_positions_at(const LineTable& table, const std::int64_t* positions, const LineGroup* groups,
-                        std::size_t count, int origin, std::int32_t* whole, float* fraction);
-
-/// Values of groups to their places.
-void put_at(const LineTable& table, const float* values, const LineGroup* groups, std::size_t count, float* to);
+/// to[i] = from[places[i]] for sixteen; then the same `step_from` and `step_to` values on, `times` times in all.
+void gather_lanes(const float* from, std::ptrdiff_t step_from, const std::array<std::int32_t, kLineLanes>& places,
+                  std::size_t times, float* to, std::ptrdiff_t step_to);
 
 } // namespace kasane

@@ -70,95 +70,66 @@ void SplitEvenPositions(std::int64_t start, std::int64_t step, std::size_t count
         split_one(start + static_cast<std::int64_t>(i) * step, origin, whole + i, fraction + i);
 }
 
-/// Calls many(k) for vectors of lanes from pixel k of a group on where it is whole, else one(pixel of the group, k).
-template <class Many, class One>
-HWY_INLINE void for_each_in_group(const LineGroup& g, std::size_t lanes, Many many, One one) {
-    constexpr std::size_t kAll = LineGroup::kTogether;
-    std::size_t k = 0;
-    if (HWY_LIKELY(g.count == LineGroup::kTogether))
-        for (; k + lanes <= kAll; k += lanes)
-            many(k);
-    for (; k < kAll; ++k)
-        one(std::min(k, static_cast<std::size_t>(g.count) - 1), k);
+void SplitLinePositions(const LaneRise& rise, const std::int64_t* along, const std::int64_t* across, std::size_t lines,
+                        int origin, std::int32_t* whole, float* fraction) {
+#if HWY_TARGET != HWY_SCALAR
+    const hn::CappedTag<std::int64_t, kLineLanes / 2> d64;
+    const hn::Repartition<std::int32_t, decltype(d64)> words;
+    const std::size_t lanes = hn::Lanes(d64), parts = kLineLanes / lanes;
+    // What lies across is as many values as there are lanes at most, one beside the other.
+    constexpr std::size_t kMostParts = kLineLanes / 2;
+    std::ptrdiff_t base[kMostParts];
+    HWY_ALIGN std::int64_t steps[kLineLanes];
+    for (std::size_t part = 0; part < parts; ++part) {
+        const std::int32_t* own = rise.data() + part * lanes;
+        base[part] = *std::min_element(own, own + lanes);
+        for (std::size_t k = 0; k < lanes; ++k)
+            steps[part * lanes + k] = own[k] - base[part];
+    }
+    const auto from = hn::Set(words, origin);
+    for (std::size_t line = 0; line < lines; ++line, whole += kLineLanes, fraction += kLineLanes) {
+        const auto sum = [&](std::size_t part) HWY_ATTR {
+            const auto own = hn::IndicesFromVec(d64, hn::Load(d64, steps + part * lanes));
+            const auto picked =
+                hn::TableLookupLanes(hn::LoadU(d64, across + static_cast<std::ptrdiff_t>(line) + base[part]), own);
+            return hn::BitCast(words, hn::Add(hn::LoadU(d64, along + part * lanes), picked));
+        };
+        for (std::size_t part = 0; part < parts; part += 2)
+            split(words, sum(part), sum(part + 1), from, whole + part * lanes, fraction + part * lanes);
+    }
+#else
+    for (std::size_t line = 0; line < lines; ++line)
+        for (std::size_t i = 0; i < kLineLanes; ++i)
+            split_one(along[i] + across[static_cast<std::ptrdiff_t>(line) + rise[i]], origin, whole++, fraction++);
+#endif
 }
 
-void SplitLinePositions(const LineTable& table, const std::int64_t* along, const std::int64_t* across,
-                        const LineGroup* groups, std::size_t count, int origin, std::int32_t* whole, float* fraction) {
-    const hn::ScalableTag<std::int32_t> d;
-    const std::size_t lanes = hn::Lanes(d);
+void SplitPositionsAt(const std::int64_t* positions, const std::int32_t* places, std::size_t count, int origin,
+                      std::int32_t* whole, float* fraction) {
+    std::size_t i = 0;
 #if HWY_TARGET != HWY_SCALAR
+    const hn::ScalableTag<std::int32_t> d;
     const hn::ScalableTag<std::int64_t> d64;
     const hn::Rebind<std::int32_t, decltype(d64)> half;
-    const auto from = hn::Set(d, origin);
-#endif
-    for (std::size_t n = 0; n < count; ++n, whole += LineGroup::kTogether, fraction += LineGroup::kTogether) {
-        const LineGroup& g = groups[n];
-        const std::int32_t* rise = table.rise + g.first;
-        const std::int64_t *own = along + g.first, *beside = across + g.line;
-#if HWY_TARGET != HWY_SCALAR
-        // What lies across is as many values as there are lanes at most, one beside the other.
-        const auto sum = [&](std::size_t k) HWY_ATTR {
-            const auto steps = hn::Sub(hn::LoadU(half, rise + k), hn::Set(half, rise[k]));
-            const auto picked = hn::TableLookupLanes(hn::LoadU(d64, beside + rise[k]),
-                                                     hn::IndicesFromVec(d64, hn::PromoteTo(d64, steps)));
-            return hn::BitCast(d, hn::Add(hn::LoadU(d64, own + k), picked));
-        };
-        const auto many = [&](std::size_t k)
-                              HWY_ATTR { split(d, sum(k), sum(k + lanes / 2), from, whole + k, fraction + k); };
-#else
-        const auto many = [&](std::size_t) {};
-#endif
-        const auto one = [&](std::size_t i, std::size_t k) {
-            split_one(own[i] + beside[rise[i]], origin, whole + k, fraction + k);
-        };
-        for_each_in_group(g, HWY_TARGET == HWY_SCALAR ? LineGroup::kTogether + 1 : lanes, many, one);
-    }
-}
-
-void SplitPositionsAt(const LineTable& table, const std::int64_t* positions, const LineGroup* groups, std::size_t count,
-                      int origin, std::int32_t* whole, float* fraction) {
-    const hn::ScalableTag<std::int32_t> d;
     const std::size_t lanes = hn::Lanes(d);
-#if HWY_TARGET != HWY_SCALAR
-    const hn::ScalableTag<std::int64_t> d64;
-    const hn::Rebind<std::int32_t, decltype(d64)> half;
     const auto from = hn::Set(d, origin);
+    const auto at = [&](const std::int32_t* where) HWY_ATTR {
+        return hn::BitCast(d, hn::GatherIndex(d64, positions, hn::PromoteTo(d64, hn::LoadU(half, where))));
+    };
+    for (; i + lanes <= count; i += lanes)
+        split(d, at(places + i), at(places + i + lanes / 2), from, whole + i, fraction + i);
 #endif
-    for (std::size_t n = 0; n < count; ++n, whole += LineGroup::kTogether, fraction += LineGroup::kTogether) {
-        const LineGroup& g = groups[n];
-        const std::int32_t* places = table.places + g.first;
-        const std::int64_t* here = positions + g.line * table.step;
-#if HWY_TARGET != HWY_SCALAR
-        const auto at = [&](const std::int32_t* where) HWY_ATTR {
-            return hn::BitCast(d, hn::GatherIndex(d64, here, hn::PromoteTo(d64, hn::LoadU(half, where))));
-        };
-        const auto many = [&](std::size_t k) HWY_ATTR {
-            split(d, at(places + k), at(places + k + lanes / 2), from, whole + k, fraction + k);
-        };
-#else
-        const auto many = [&](std::size_t) {};
-#endif
-        const auto one = [&](std::size_t i, std::size_t k) {
-            split_one(here[places[i]], origin, whole + k, fraction + k);
-        };
-        for_each_in_group(g, HWY_TARGET == HWY_SCALAR ? LineGroup::kTogether + 1 : lanes, many, one);
-    }
+    for (; i < count; ++i)
+        split_one(positions[places[i]], origin, whole + i, fraction + i);
 }
 
-void PutAt(const LineTable& table, const float* values, const LineGroup* groups, std::size_t count, float* to) {
-    const hn::ScalableTag<float> d;
+void GatherLanes(const float* from, std::ptrdiff_t step_from, const std::array<std::int32_t, kLineLanes>& places,
+                 std::size_t times, float* to, std::ptrdiff_t step_to) {
+    const hn::CappedTag<float, kLineLanes> d;
     const hn::RebindToSigned<decltype(d)> di;
-    const std::size_t lanes = hn::Lanes(d);
-    for (std::size_t n = 0; n < count; ++n, values += LineGroup::kTogether) {
-        const LineGroup& g = groups[n];
-        const std::int32_t* places = table.places + g.first;
-        float* const here = to + g.line * table.step;
-        const auto many = [&](std::size_t k) HWY_ATTR {
-            hn::ScatterIndex(hn::LoadU(d, values + k), d, here, hn::LoadU(di, places + k));
-        };
-        const auto one = [&](std::size_t i, std::size_t k) { here[places[i]] = values[k]; };
-        for_each_in_group(g, lanes, many, one);
-    }
+    for (std::size_t n = 0; n < times; ++n, from += step_from, to += step_to)
+        for (std::size_t i = 0; i < kLineLanes; i += hn::Lanes(d))
+            hn::StoreU(hn::GatherIndex(d, from, hn::LoadU(di, places.data() + i)), d, to + i);
 }
 
 } // namespace kasane::HWY_NAMESPACE
@@ -170,7 +141,7 @@ HWY_EXPORT(SplitPositions);
 HWY_EXPORT(SplitEvenPositions);
 HWY_EXPORT(SplitLinePositions);
 HWY_EXPORT(SplitPositionsAt);
-HWY_EXPORT(PutAt);
+HWY_EXPORT(GatherLanes);
 
 void split_positions(const std::int64_t* positions, std::size_t count, int origin, std::int32_t* whole,
                      float* fraction) {
@@ -180,17 +151,17 @@ void split_even_positions(std::int64_t start, std::int64_t step, std::size_t cou
                           float* fraction) {
     HWY_DYNAMIC_DISPATCH(SplitEvenPositions)(start, step, count, origin, whole, fraction);
 }
-void split_line_positions(const LineTable& table, const std::int64_t* along, const std::int64_t* across,
-                          const LineGroup* groups, std::size_t count, int origin, std::int32_t* whole,
-                          float* fraction) {
-    HWY_DYNAMIC_DISPATCH(SplitLinePositions)(table, along, across, groups, count, origin, whole, fraction);
+void split_line_positions(const LaneRise& rise, const std::int64_t* along, const std::int64_t* across,
+                          std::size_t lines, int origin, std::int32_t* whole, float* fraction) {
+    HWY_DYNAMIC_DISPATCH(SplitLinePositions)(rise, along, across, lines, origin, whole, fraction);
 }
-void split_positions_at(const LineTable& table, const std::int64_t* positions, const LineGroup* groups,
-                        std::size_t count, int origin, std::int32_t* whole, float* fraction) {
-    HWY_DYNAMIC_DISPATCH(SplitPositionsAt)(table, positions, groups, count, origin, whole, fraction);
+void split_positions_at(const std::int64_t* positions, const std::int32_t* places, std::size_t count, int origin,
+                        std::int32_t* whole, float* fraction) {
+    HWY_DYNAMIC_DISPATCH(SplitPositionsAt)(positions, places, count, origin, whole, fraction);
 }
-void put_at(const LineTable& table, const float* values, const LineGroup* groups, std::size_t count, float* to) {
-    HWY_DYNAMIC_DISPATCH(PutAt)(table, values, groups, count, to);
+void gather_lanes(const float* from, std::ptrdiff_t step_from, const std::array<std::int32_t, kLineLanes>& places,
+                  std::size_t times, float* to, std::ptrdiff_t step_to) {
+    HWY_DYNAMIC_DISPATCH(GatherLanes)(from, step_from, places, times, to, step_to);
 }
 } // namespace kasane
 #endif

@@ -151,10 +151,10 @@ void for_each_touched(const Transform& to_frame, int x, int y, const Region& reg
 
 /// How the frame is turned in the middle of a rectangle of the canvas, where the pixels of a row lie in many of its
 /// rows.
-std::optional<Affine> turned(const Transform& to_frame, const Region& region) {
+std::optional<Slant> turned(const Transform& to_frame, const Region& region) {
     const Affine near = to_frame.at({region.x + 0.5 * region.width, region.y + 0.5 * region.height});
-    if (!TurnedOrder::worth_while(near)) return std::nullopt; // nor is what is no number
-    return near;
+    if (!Slant::worth_while(near)) return std::nullopt; // nor is what is no number
+    return Slant(near);
 }
 
 /// What a pixel to the left of a sample and above it has among those that the sample is made of.
@@ -221,10 +221,10 @@ void Resampler::resample(const StackFrame& frame, const Region& region, double r
         patches_ = {};
         if (!along.bright_from.empty()) mark_near_full(p);
         const Plane plane{p, t, region, {box.x, box.y}, source[p], out[p], {contrast, left, &peaks_}, along};
-        if (const auto near = turned(t, region))
-            resample_turned(plane, *near);
+        if (const auto slant = turned(t, region))
+            resample_turned(plane, *slant);
         else
-            resample_rows(plane);
+            resample_rows(plane, 0, region.height);
     }
 }
 
@@ -243,8 +243,8 @@ bool Resampler::split_row(const Plane& p, int x, int y, int n) {
     return false;
 }
 
-void Resampler::resample_rows(const Plane& p) {
-    for (int y = 0; y < p.region.height; ++y) {
+void Resampler::resample_rows(const Plane& p, int top, int bottom) {
+    for (int y = top; y < bottom; ++y) {
         for (int x = 0; x < p.region.width; x += kChunk) {
             const int n = std::min(kChunk, p.region.width - x);
             const bool even = split_row(p, x, y, n);
@@ -256,78 +256,144 @@ void Resampler::resample_rows(const Plane& p) {
 }
 
 /// Line by line of the frame, a band of rows after the other.
-void Resampler::resample_turned(const Plane& p, const Affine& near) {
-    constexpr int kBand = 128;
-    for (int top = 0; top < p.region.height; top += kBand) {
-        const Region band{p.region.x, p.region.y + top, p.region.width, std::min(kBand, p.region.height - top)};
-        // Lights of one night are turned alike.
-        if (!order_.fits(near, band.width, band.height)) order_ = TurnedOrder(near, band.width, band.height);
-        resample_band(p, band, order_);
-        for (int y = 0; y < band.height; ++y) {
-            std::copy_n(band_.data() + static_cast<std::ptrdiff_t>(y) * band.width, band.width, p.out.row(top + y));
-            for (int x = 0; any_near_full_ && x < band.width; x += kChunk) {
-                const int n = std::min(kChunk, band.width - x);
-                const bool even = split_row(p, x, top + y, n);
-                take_saturated(p, {x, top + y, n, 1}, even);
+void Resampler::resample_turned(const Plane& p, const Slant& slant) {
+    constexpr int kBand = 160; // at most
+    const int width = p.region.width, bands = (p.region.height + kBand - 1) / kBand,
+              each = (p.region.height + bands - 1) / bands;
+    for (int top = 0; top < p.region.height; top += each) {
+        const Region band{p.region.x, p.region.y + top, width, std::min(each, p.region.height - top)};
+        if ((slant.steep ? band.height : band.width) < kLineLanes) {
+            resample_rows(p, top, top + band.height);
+            continue;
+        }
+        resample_band(p, band, slant);
+        for (int y = top; y < top + band.height; ++y) {
+            for (int x = 0; any_near_full_ && x < width; x += kChunk) {
+                const int n = std::min(kChunk, width - x);
+                const bool even = split_row(p, x, y, n);
+                take_saturated(p, {x, y, n, 1}, even);
             }
-            if (p.along.row) p.along.row(p.index, top + y);
+            if (p.along.row) p.along.row(p.index, y);
         }
     }
 }
 
-void Resampler::resample_band(const Plane& p, const Region& band, const TurnedOrder& order) {
-    const LineTable table = order.table();
-    const auto all = static_cast<std::size_t>(band.area());
-    band_.resize(all);
-    const bool even = p.to_frame.is_affine();
-    if (even) {
-        // A position is the sum of what its column and its row bring.
-        const auto length = static_cast<std::size_t>(order.length()), across = static_cast<std::size_t>(order.across());
-        u_.resize(length), v_.resize(length);
-        across_u_.resize(across + LineGroup::kTogether), across_v_.resize(across + LineGroup::kTogether);
-        const auto of_row = [&](int y, std::int64_t& u, std::int64_t& v) {
-            const auto row = *p.to_frame.even_row(band.x, band.y + y);
-            u = row.u, v = row.v;
-        };
-        const auto steps = *p.to_frame.even_row(band.x, band.y);
-        const auto of_column = [&](int x, std::int64_t& u, std::int64_t& v) { u = x * steps.du, v = x * steps.dv; };
-        const auto fill = [](int count, auto of, auto at, std::vector<std::int64_t>& u, std::vector<std::int64_t>& v) {
-            for (int i = 0; i < count; ++i)
-                of(at(i), u[static_cast<std::size_t>(i)], v[static_cast<std::size_t>(i)]);
-        };
-        const auto same = [](int i) { return i; };
-        const auto beside = [&](int i) { return order.beside(i); };
-        if (order.steep()) {
-            fill(order.length(), of_row, same, u_, v_);
-            fill(order.across(), of_column, beside, across_u_, across_v_);
-        } else {
-            fill(order.length(), of_column, same, u_, v_);
-            fill(order.across(), of_row, beside, across_u_, across_v_);
+/// What the position of a pixel of the band is the sum of, or where all of them stand.
+void Resampler::prepare_band(const Plane& p, const Region& band, const Slant& slant) {
+    if (!p.to_frame.is_affine()) {
+        const auto all = static_cast<std::size_t>(band.area());
+        along_u_.resize(all), along_v_.resize(all);
+        for (int y = 0; y < band.height; ++y) {
+            const std::ptrdiff_t from = static_cast<std::ptrdiff_t>(y) * band.width;
+            p.to_frame.row(band.x, band.y + y, band.width, along_u_.data() + from, along_v_.data() + from, patches_);
         }
-    } else {
-        const std::ptrdiff_t stride = band.width;
-        u_.resize(all), v_.resize(all);
-        for (int y = 0; y < band.height; ++y)
-            p.to_frame.row(band.x, band.y + y, band.width, u_.data() + y * stride, v_.data() + y * stride, patches_);
+        return;
     }
-    std::array<float, kChunk> values{};
-    constexpr std::size_t kGroups = kChunk / LineGroup::kTogether;
-    for (std::span<const LineGroup> left = order.groups(); !left.empty();) {
-        const LineGroup* const groups = left.data();
-        const std::size_t count = std::min(kGroups, left.size());
-        left = left.subspan(count);
-        if (even) {
-            split_line_positions(table, u_.data(), across_u_.data(), groups, count, p.origin.x, split_.column.data(),
-                                 split_.fx.data());
-            split_line_positions(table, v_.data(), across_v_.data(), groups, count, p.origin.y, split_.row.data(),
-                                 split_.fy.data());
-        } else {
-            split_positions_at(table, u_.data(), groups, count, p.origin.x, split_.column.data(), split_.fx.data());
-            split_positions_at(table, v_.data(), groups, count, p.origin.y, split_.row.data(), split_.fy.data());
+    const auto of_rows = [&](int first, std::vector<std::int64_t>& u, std::vector<std::int64_t>& v) {
+        for (std::size_t i = 0; i < u.size(); ++i) {
+            const auto row = *p.to_frame.even_row(band.x, band.y + first + static_cast<int>(i));
+            u[i] = row.u, v[i] = row.v;
         }
-        resample_lanczos3(p.source, split_.positions(static_cast<int>(count) * LineGroup::kTogether), values.data(),
-                          p.options);
-        put_at(table, values.data(), groups, count, band_.data());
+    };
+    const auto of_columns = [&](int first, std::vector<std::int64_t>& u, std::vector<std::int64_t>& v) {
+        const auto row = *p.to_frame.even_row(band.x, band.y);
+        for (std::size_t i = 0; i < u.size(); ++i) {
+            const int x = first + static_cast<int>(i);
+            u[i] = x * row.du, v[i] = x * row.dv;
+        }
+    };
+    const auto length = static_cast<std::size_t>(slant.steep ? band.height : band.width),
+               across = static_cast<std::size_t>(slant.steep ? band.width : band.height) + 2 * kBeside;
+    along_u_.resize(length), along_v_.resize(length);
+    across_u_.resize(across), across_v_.resize(across);
+    constexpr int kFirst = -static_cast<int>(kBeside);
+    if (slant.steep) {
+        of_rows(0, along_u_, along_v_);
+        of_columns(kFirst, across_u_, across_v_);
+    } else {
+        of_columns(0, along_u_, along_v_);
+        of_rows(kFirst, across_u_, across_v_);
+    }
+}
+
+/// The positions of lines, of the band's sixteen rows or columns from `first` on.
+void Resampler::split_lines(const Plane& p, const Region& band, const Slant& slant, int first, int line, int count) {
+    const auto lines = static_cast<std::size_t>(count);
+    const int across = slant.steep ? band.width : band.height;
+    if (p.to_frame.is_affine()) {
+        const std::ptrdiff_t from = static_cast<std::ptrdiff_t>(kBeside) + line;
+        split_line_positions(slant.rise, along_u_.data() + first, across_u_.data() + from, lines, p.origin.x,
+                             split_.column.data(), split_.fx.data());
+        split_line_positions(slant.rise, along_v_.data() + first, across_v_.data() + from, lines, p.origin.y,
+                             split_.row.data(), split_.fy.data());
+    } else {
+        std::array<std::int32_t, kChunk> places;
+        const int by_lane = slant.steep ? band.width : 1, by_line = slant.steep ? 1 : band.width;
+        for (int n = 0; n < count; ++n)
+            for (int k = 0; k < kLineLanes; ++k) {
+                const int beside = std::clamp(line + n + slant.rise[static_cast<std::size_t>(k)], 0, across - 1);
+                places[static_cast<std::size_t>(n * kLineLanes + k)] = (first + k) * by_lane + beside * by_line;
+            }
+        split_positions_at(along_u_.data(), places.data(), lines * kLineLanes, p.origin.x, split_.column.data(),
+                           split_.fx.data());
+        split_positions_at(along_v_.data(), places.data(), lines * kLineLanes, p.origin.y, split_.row.data(),
+                           split_.fy.data());
+    }
+    // Lines that begin or end beside the band: what lies there is not asked for, and stands where its neighbour does.
+    for (int n = 0; n < count; ++n) {
+        if (line + n + slant.lowest() >= 0 && line + n + slant.highest() < across) continue;
+        const auto within = [&](int k) {
+            const int beside = line + n + slant.rise[static_cast<std::size_t>(k)];
+            return beside >= 0 && beside < across;
+        };
+        int begin = 0, end = kLineLanes;
+        while (!within(begin))
+            ++begin;
+        while (!within(end - 1))
+            --end;
+        for (int k = 0; k < kLineLanes; ++k) {
+            if (k >= begin && k < end) continue;
+            const auto to = static_cast<std::size_t>(n * kLineLanes + k),
+                       from = static_cast<std::size_t>(n * kLineLanes + (k < begin ? begin : end - 1));
+            split_.column[to] = split_.column[from], split_.row[to] = split_.row[from];
+            split_.fx[to] = split_.fx[from], split_.fy[to] = split_.fy[from];
+        }
+    }
+}
+
+void Resampler::resample_band(const Plane& p, const Region& band, const Slant& slant) {
+    prepare_band(p, band, slant);
+    constexpr int kTogether = kChunk / kLineLanes;
+    const int length = slant.steep ? band.height : band.width, across = slant.steep ? band.width : band.height;
+    const int begin = -slant.highest(), end = across - slant.lowest(); // lines that reach into the band
+    lines_.resize(static_cast<std::size_t>(end - begin) * kLineLanes);
+    std::array<std::int32_t, kLineLanes> places{};
+    for (int block = 0; block < length; block += kLineLanes) {
+        const int first = std::min(block, length - kLineLanes); // the last block makes some of it again
+        for (int line = begin; line < end; line += kTogether) {
+            const int count = std::min(kTogether, end - line);
+            split_lines(p, band, slant, first, line, count);
+            resample_lanczos3(p.source, split_.positions(count * kLineLanes),
+                              lines_.data() + static_cast<std::ptrdiff_t>(line - begin) * kLineLanes, p.options);
+        }
+        // Pixel k of line n lies n + rise[k] across.
+        if (!slant.steep) {
+            for (std::size_t k = 0; k < places.size(); ++k)
+                places[k] = (-begin - slant.rise[k]) * kLineLanes + static_cast<std::int32_t>(k);
+            gather_lanes(lines_.data(), kLineLanes, places, static_cast<std::size_t>(across),
+                         p.out.row(band.y - p.region.y) + first, p.out.stride);
+            continue;
+        }
+        for (std::size_t k = 0; k < places.size(); ++k)
+            places[k] = static_cast<std::int32_t>(k) * kLineLanes;
+        for (int k = 0; k < kLineLanes; ++k) {
+            const float* from = lines_.data() + (-begin - slant.rise[static_cast<std::size_t>(k)]) * kLineLanes + k;
+            float* to = p.out.row(band.y - p.region.y + first + k);
+            const int whole = across / kLineLanes;
+            gather_lanes(from, kLineLanes * kLineLanes, places, static_cast<std::size_t>(whole), to, kLineLanes);
+            for (int x = whole * kLineLanes; x < across; ++x)
+                to[x] = from[x * kLineLanes];
+        }
     }
 }
 

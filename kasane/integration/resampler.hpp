@@ -3,8 +3,8 @@
 
 #include <kasane/image/peaks.hpp>
 #include <kasane/image/resample.hpp>
+#include <kasane/integration/slant.hpp>
 #include <kasane/integration/stack.hpp>
-#include <kasane/integration/turned_order.hpp>
 
 #include <array>
 #include <cstddef>
@@ -72,9 +72,11 @@ private:
         ResampleOptions options;
         const Along& along;
     };
-    void resample_rows(const Plane& plane);
-    void resample_turned(const Plane& plane, const Affine& near);
-    void resample_band(const Plane& plane, const Region& band, const TurnedOrder& order);
+    void resample_rows(const Plane& plane, int top, int bottom);
+    void resample_turned(const Plane& plane, const Slant& slant);
+    void resample_band(const Plane& plane, const Region& band, const Slant& slant);
+    void prepare_band(const Plane& plane, const Region& band, const Slant& slant);
+    void split_lines(const Plane& plane, const Region& band, const Slant& slant, int first, int line, int count);
     bool split_row(const Plane& plane, int x, int y, int count);
     void take_saturated(const Plane& plane, const Region& part, bool even);
     void mark_near_full(std::size_t plane);
@@ -89,11 +91,12 @@ private:
     bool any_near_full_ = false;
     std::vector<std::vector<std::uint32_t>> saturated_;
     Region inside_;
-    Transform::Patches patches_;                            ///< of the plane
-    std::vector<std::int64_t> u_, v_, across_u_, across_v_; ///< positions of a band of rows, or what they are sums of
+    Transform::Patches patches_; ///< of the plane
     Split split_;
-    TurnedOrder order_;       ///< the last one
-    std::vector<float> band_; ///< rows that are made together: what is put there goes across all of them
+    static constexpr std::size_t kBeside = 2 * kLineLanes; ///< values beside those of a band, on both sides
+    /// What positions of a band are sums of, by pixel along a line and across; or `along` all of them.
+    std::vector<std::int64_t> along_u_, along_v_, across_u_, across_v_;
+    std::vector<float> lines_;
 };
 
 } // namespace kasane

@@ -55,49 +55,73 @@ TEST_CASE("Positions that lie evenly are split as each alone, to the bit") {
     });
 }
 
-TEST_CASE("Positions of groups of a line are split as those of a row, and values put at their places") {
-    on_every_instruction_set([] {
-        sky::Random random(9);
-        constexpr int kLength = 90, kAcross = 40, kStep = kLength;
-        std::vector<std::int64_t> along(kLength), across(kAcross + LineGroup::kTogether),
-            positions(static_cast<std::size_t>(kLength) * kAcross);
-        for (auto* values : {&along, &across})
-            for (std::int64_t& p : *values)
-                p = static_cast<std::int64_t>(random.uniform(-9000, 9000) * 0x1p32);
-        std::vector<std::int32_t> rise(kLength), places(kLength);
-        for (std::size_t i = 1; i < rise.size(); ++i)
-            rise[i] = rise[i - 1] + (random.uniform(0, 1) < 0.4 || i > 70); // a stretch that rises at each step
-        for (std::size_t i = 0; i < places.size(); ++i)
-            places[i] = static_cast<std::int32_t>(i) + rise[i] * kStep;
-        for (std::size_t y = 0; y < kAcross; ++y)
-            for (std::size_t i = 0; i < kLength; ++i)
-                positions[y * kLength + i] = along[i] + across[y];
-        std::vector<std::int32_t> whole(positions.size());
-        std::vector<float> fraction(positions.size());
-        split_positions(positions.data(), positions.size(), -12, whole.data(), fraction.data());
+namespace {
 
-        const LineTable table{rise.data(), places.data(), kStep};
-        std::vector<LineGroup> groups{{0, 0, 16}, {17, 3, 16}, {3, 1, 5}, {74, -(rise[74] - 2), 16}, {9, -rise[9], 1}};
-        const std::size_t n = groups.size() * LineGroup::kTogether;
-        std::vector<std::int32_t> sums(n), known(n);
-        std::vector<float> sums_behind(n), known_behind(n), to(positions.size(), -5);
-        split_line_positions(table, along.data(), across.data(), groups.data(), groups.size(), -12, sums.data(),
-                             sums_behind.data());
-        split_positions_at(table, positions.data(), groups.data(), groups.size(), -12, known.data(),
-                           known_behind.data());
-        put_at(table, known_behind.data(), groups.data(), groups.size(), to.data());
-        std::vector<float> expected(positions.size(), -5);
-        for (std::size_t g = 0; g < groups.size(); ++g)
-            for (int k = 0; k < LineGroup::kTogether; ++k) {
-                const auto i = static_cast<std::size_t>(groups[g].first + std::min(k, groups[g].count - 1));
-                const auto at = static_cast<std::size_t>(groups[g].line + rise[i]) * kLength + i;
-                const std::size_t told = g * LineGroup::kTogether + static_cast<std::size_t>(k);
-                REQUIRE(sums[told] == whole[at]);
-                REQUIRE(sums_behind[told] == fraction[at]);
-                REQUIRE(known[told] == whole[at]);
-                REQUIRE(known_behind[told] == fraction[at]);
-                expected[at] = fraction[at];
+std::vector<std::int64_t> anywhere(std::size_t count, int seed) {
+    sky::Random random(static_cast<std::uint64_t>(seed));
+    std::vector<std::int64_t> out(count);
+    for (std::int64_t& p : out)
+        p = static_cast<std::int64_t>(random.uniform(-9000, 9000) * 0x1p32);
+    return out;
+}
+
+} // namespace
+
+TEST_CASE("Positions at places are split as those of a row") {
+    on_every_instruction_set([] {
+        constexpr std::size_t kAll = 200;
+        const std::vector<std::int64_t> positions = anywhere(kAll, 9);
+        std::vector<std::int32_t> whole(kAll);
+        std::vector<float> fraction(kAll);
+        split_positions(positions.data(), kAll, -12, whole.data(), fraction.data());
+        for (const std::size_t n : kCounts) {
+            std::vector<std::int32_t> places(n), whole_there(n);
+            std::vector<float> fraction_there(n);
+            for (std::size_t i = 0; i < n; ++i)
+                places[i] = static_cast<std::int32_t>(i / 2 * 61 % kAll); // each twice
+            split_positions_at(positions.data(), places.data(), n, -12, whole_there.data(), fraction_there.data());
+            for (std::size_t i = 0; i < n; ++i) {
+                REQUIRE(whole_there[i] == whole[static_cast<std::size_t>(places[i])]);
+                REQUIRE(fraction_there[i] == fraction[static_cast<std::size_t>(places[i])]);
             }
-        REQUIRE(to == expected);
+        }
+    });
+}
+
+TEST_CASE("Positions of slanted lines are the sums of what lies along and across, to the bit") {
+    const double slope = GENERATE(0.0, 0.3, 0.75, 1.0, -0.06, -0.5, -1.0);
+    LaneRise rise{};
+    for (std::size_t i = 0; i < rise.size(); ++i)
+        rise[i] = static_cast<std::int32_t>(std::lround(slope * static_cast<double>(i)));
+    on_every_instruction_set([&] {
+        constexpr int kLines = 23, kBeside = 2 * kLineLanes;
+        const std::vector<std::int64_t> along = anywhere(kLineLanes, 3), across = anywhere(kLines + 2 * kBeside, 4);
+        std::vector<std::int64_t> positions;
+        for (int line = 0; line < kLines; ++line)
+            for (std::size_t i = 0; i < rise.size(); ++i)
+                positions.push_back(along[i] + across[static_cast<std::size_t>(kBeside + line + rise[i])]);
+        std::vector<std::int32_t> expected(positions.size()), whole(positions.size());
+        std::vector<float> expected_behind(positions.size()), fraction(positions.size());
+        split_positions(positions.data(), positions.size(), 40, expected.data(), expected_behind.data());
+        split_line_positions(rise, along.data(), across.data() + kBeside, kLines, 40, whole.data(), fraction.data());
+        REQUIRE(whole == expected);
+        REQUIRE(fraction == expected_behind);
+    });
+}
+
+TEST_CASE("Lanes are gathered from where they lie") {
+    on_every_instruction_set([] {
+        std::vector<float> from(400), to(70, -1);
+        for (std::size_t i = 0; i < from.size(); ++i)
+            from[i] = static_cast<float>(i);
+        std::array<std::int32_t, kLineLanes> places{};
+        for (std::size_t k = 0; k < places.size(); ++k)
+            places[k] = static_cast<std::int32_t>(7 * k % 16 * 11);
+        gather_lanes(from.data() + 5, 50, places, 3, to.data() + 1, 20);
+        for (std::size_t i = 0; i < to.size(); ++i) {
+            const std::size_t n = (i - 1) / 20, k = (i - 1) % 20;
+            const bool told = i >= 1 && n < 3 && k < kLineLanes;
+            REQUIRE(to[i] == (told ? from[5 + 50 * n + static_cast<std::size_t>(places[k])] : -1));
+        }
     });
 }
