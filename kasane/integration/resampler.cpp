@@ -80,7 +80,7 @@ public:
     }
 
 private:
-    static constexpr int kStrip = 32;                                                   // rows
+    static constexpr int kStrip = 24;                                                   // rows
     static constexpr int kBefore = kLanczosRadius - 1 + 1, kAfter = kLanczosRadius + 2; // with room for rounding
     static constexpr double kFar = 1e6;
     struct Strip {
@@ -155,6 +155,13 @@ std::optional<Slant> turned(const Transform& to_frame, const Region& region) {
     const Affine near = to_frame.at({region.x + 0.5 * region.width, region.y + 0.5 * region.height});
     if (!Slant::worth_while(near)) return std::nullopt; // nor is what is no number
     return Slant(near);
+}
+
+/// A band, and what lines that reach into it hold beside it.
+Region with_beside(const Region& band, const Slant& slant) {
+    const int more = slant.highest() - slant.lowest();
+    if (slant.steep) return {band.x - more, band.y, band.width + 2 * more, band.height};
+    return {band.x, band.y - more, band.width, band.height + 2 * more};
 }
 
 /// What a pixel to the left of a sample and above it has among those that the sample is made of.
@@ -281,11 +288,12 @@ void Resampler::resample_turned(const Plane& p, const Slant& slant) {
 /// What the position of a pixel of the band is the sum of, or where all of them stand.
 void Resampler::prepare_band(const Plane& p, const Region& band, const Slant& slant) {
     if (!p.to_frame.is_affine()) {
-        const auto all = static_cast<std::size_t>(band.area());
+        const Region wide = with_beside(band, slant);
+        const auto all = static_cast<std::size_t>(wide.area());
         along_u_.resize(all), along_v_.resize(all);
-        for (int y = 0; y < band.height; ++y) {
-            const std::ptrdiff_t from = static_cast<std::ptrdiff_t>(y) * band.width;
-            p.to_frame.row(band.x, band.y + y, band.width, along_u_.data() + from, along_v_.data() + from, patches_);
+        for (int y = 0; y < wide.height; ++y) {
+            const std::ptrdiff_t from = static_cast<std::ptrdiff_t>(y) * wide.width;
+            p.to_frame.row(wide.x, wide.y + y, wide.width, along_u_.data() + from, along_v_.data() + from, patches_);
         }
         return;
     }
@@ -319,46 +327,26 @@ void Resampler::prepare_band(const Plane& p, const Region& band, const Slant& sl
 /// The positions of lines, of the band's sixteen rows or columns from `first` on.
 void Resampler::split_lines(const Plane& p, const Region& band, const Slant& slant, int first, int line, int count) {
     const auto lines = static_cast<std::size_t>(count);
-    const int across = slant.steep ? band.width : band.height;
     if (p.to_frame.is_affine()) {
         const std::ptrdiff_t from = static_cast<std::ptrdiff_t>(kBeside) + line;
         split_line_positions(slant.rise, along_u_.data() + first, across_u_.data() + from, lines, p.origin.x,
                              split_.column.data(), split_.fx.data());
         split_line_positions(slant.rise, along_v_.data() + first, across_v_.data() + from, lines, p.origin.y,
                              split_.row.data(), split_.fy.data());
-    } else {
-        std::array<std::int32_t, kChunk> places;
-        const int by_lane = slant.steep ? band.width : 1, by_line = slant.steep ? 1 : band.width;
-        for (int n = 0; n < count; ++n)
-            for (int k = 0; k < kLineLanes; ++k) {
-                const int beside = std::clamp(line + n + slant.rise[static_cast<std::size_t>(k)], 0, across - 1);
-                places[static_cast<std::size_t>(n * kLineLanes + k)] = (first + k) * by_lane + beside * by_line;
-            }
-        split_positions_at(along_u_.data(), places.data(), lines * kLineLanes, p.origin.x, split_.column.data(),
-                           split_.fx.data());
-        split_positions_at(along_v_.data(), places.data(), lines * kLineLanes, p.origin.y, split_.row.data(),
-                           split_.fy.data());
+        return;
     }
-    // Lines that begin or end beside the band: what lies there is not asked for, and stands where its neighbour does.
-    for (int n = 0; n < count; ++n) {
-        if (line + n + slant.lowest() >= 0 && line + n + slant.highest() < across) continue;
-        const auto within = [&](int k) {
-            const int beside = line + n + slant.rise[static_cast<std::size_t>(k)];
-            return beside >= 0 && beside < across;
-        };
-        int begin = 0, end = kLineLanes;
-        while (!within(begin))
-            ++begin;
-        while (!within(end - 1))
-            --end;
-        for (int k = 0; k < kLineLanes; ++k) {
-            if (k >= begin && k < end) continue;
-            const auto to = static_cast<std::size_t>(n * kLineLanes + k),
-                       from = static_cast<std::size_t>(n * kLineLanes + (k < begin ? begin : end - 1));
-            split_.column[to] = split_.column[from], split_.row[to] = split_.row[from];
-            split_.fx[to] = split_.fx[from], split_.fy[to] = split_.fy[from];
-        }
-    }
+    const Region wide = with_beside(band, slant);
+    const int by_lane = slant.steep ? wide.width : 1, by_line = slant.steep ? 1 : wide.width,
+              beside = slant.steep ? band.x - wide.x : band.y - wide.y;
+    std::array<std::int32_t, kChunk> places;
+    for (int n = 0; n < count; ++n)
+        for (int k = 0; k < kLineLanes; ++k)
+            places[static_cast<std::size_t>(n * kLineLanes + k)] =
+                (first + k) * by_lane + (beside + line + n + slant.rise[static_cast<std::size_t>(k)]) * by_line;
+    split_positions_at(along_u_.data(), places.data(), lines * kLineLanes, p.origin.x, split_.column.data(),
+                       split_.fx.data());
+    split_positions_at(along_v_.data(), places.data(), lines * kLineLanes, p.origin.y, split_.row.data(),
+                       split_.fy.data());
 }
 
 void Resampler::resample_band(const Plane& p, const Region& band, const Slant& slant) {
@@ -370,6 +358,10 @@ void Resampler::resample_band(const Plane& p, const Region& band, const Slant& s
     std::array<std::int32_t, kLineLanes> places{};
     for (int block = 0; block < length; block += kLineLanes) {
         const int first = std::min(block, length - kLineLanes); // the last block makes some of it again
+        // What is written across many rows is not at hand by itself.
+        if (!slant.steep)
+            for (int y = 0; y < across; ++y)
+                __builtin_prefetch(p.out.row(band.y - p.region.y + y) + first + kLineLanes - 1, 1);
         for (int line = begin; line < end; line += kTogether) {
             const int count = std::min(kTogether, end - line);
             split_lines(p, band, slant, first, line, count);
