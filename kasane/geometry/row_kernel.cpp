@@ -8,6 +8,8 @@
 
 #include <kasane/geometry/row_kernel.hpp>
 
+#include <algorithm>
+
 HWY_BEFORE_NAMESPACE();
 namespace kasane::HWY_NAMESPACE {
 namespace hn = hwy::HWY_NAMESPACE;
@@ -20,18 +22,18 @@ void CountAlong(const Cubic& c, int from, int count, std::int64_t* out) {
     const int lanes = static_cast<int>(hn::Lanes(d));
     const auto step = hn::Set(d, c.step), start = hn::Set(d, c.start), first = hn::Set(d, c.first),
                second = hn::Set(d, c.second), third = hn::Set(d, c.third), one = hn::Set(d, 1.0), two = hn::Set(d, 2.0),
-               counter = hn::Set(d, kCounter), next = hn::Set(d, static_cast<double>(lanes));
-    auto at = hn::Iota(d, static_cast<double>(from));
-    for (; i + lanes <= count; i += lanes) {
-        const auto t = hn::Mul(at, step);
+               counter = hn::Set(d, kCounter);
+    const auto ramp = hn::Iota(d, static_cast<double>(from));
+    for (; i < count && count >= lanes; i += lanes) {
+        i = std::min(i, count - lanes); // the last vector ends with the last position
+        const auto t = hn::Mul(hn::Add(ramp, hn::Set(d, static_cast<double>(i))), step);
         const auto bent = hn::Add(second, hn::Mul(hn::Sub(t, two), third));
         const auto slope = hn::Add(first, hn::Mul(hn::Sub(t, one), bent));
         const auto position = hn::Add(start, hn::Mul(t, slope));
         hn::StoreU(hn::Sub(hn::BitCast(di, hn::Add(position, counter)), hn::BitCast(di, counter)), di, out + i);
-        at = hn::Add(at, next);
     }
 #endif
-    count_along_reference(c, from + i, count - i, out + i);
+    if (i < count) count_along_reference(c, from + i, count - i, out + i);
 }
 
 } // namespace kasane::HWY_NAMESPACE

@@ -119,8 +119,12 @@ std::array<double, 4> differences(const std::array<double, 4>& p) {
     const Cubic c(p, 1);
     return {c.start, c.first, c.second, c.third};
 }
-double at_third(const std::array<double, 4>& c, double t) {
-    return c[0] + t * (c[1] + (t - 1) * (c[2] + (t - 2) * c[3]));
+/// All four columns at once.
+std::array<double, 4> at_third(const std::array<std::array<double, 4>, 4>& c, double t) {
+    std::array<double, 4> out{};
+    for (std::size_t i = 0; i < 4; ++i)
+        out[i] = c[0][i] + t * (c[1][i] + (t - 1) * (c[2][i] + (t - 2) * c[3][i]));
+    return out;
 }
 
 } // namespace
@@ -296,16 +300,28 @@ const Transform::Patches::Patch& Transform::patch(int x, int y, Patches& patches
     if (patches.known_.size() < kMost) patches.known_.emplace_back();
     Patches::Patch& p = patches.known_[patches.next_++ % patches.known_.size()];
     p.x = x, p.y = y, p.plain = true;
+    // Neighbours share the places of an edge.
+    constexpr double kThird = kPatch / 3.0;
+    static_assert(3 * kThird == kPatch);
+    const auto neighbour = [&](int left, int top) -> const Patches::Patch* {
+        for (const Patches::Patch& q : patches.known_)
+            if (q.x == left && q.y == top && &q != &p) return &q;
+        return nullptr;
+    };
+    const Patches::Patch *const left = neighbour(x - kPatch, y), *const above = neighbour(x, y - kPatch);
     for (std::size_t i = 0; i < 4; ++i) {
         std::array<double, 4> u{}, v{};
         for (std::size_t j = 0; j < 4; ++j) {
-            constexpr double kThird = kPatch / 3.0;
-            const Point q = map({x + static_cast<double>(i) * kThird, y + static_cast<double>(j) * kThird});
+            Point& q = p.nodes[i][j];
+            q = left && i == 0    ? left->nodes[3][j]
+                : above && j == 0 ? above->nodes[i][3]
+                                  : map({x + static_cast<double>(i) * kThird, y + static_cast<double>(j) * kThird});
             u[j] = q.x, v[j] = q.y;
             p.plain = p.plain && std::abs(q.x) < kMostCounted && std::abs(q.y) < kMostCounted; // not for NaN
         }
-        p.u[i] = differences(u);
-        p.v[i] = differences(v);
+        const std::array<double, 4> of_u = differences(u), of_v = differences(v);
+        for (std::size_t k = 0; k < 4; ++k)
+            p.u[k][i] = of_u[k], p.v[k][i] = of_v[k];
     }
     return p;
 }
@@ -335,12 +351,8 @@ void Transform::row(int x, int y, int count, std::int64_t* u, std::int64_t* v, P
     for (int i = 0; i < count;) {
         const int left = patch_begin(x + i), end = std::min(count, left + kPatch - x);
         const Patches::Patch& p = patch(left, top, patches);
-        std::array<double, 4> across_u{}, across_v{};
-        for (std::size_t k = 0; k < 4; ++k) {
-            across_u[k] = at_third(p.u[k], (y - top) * kPerPixel);
-            across_v[k] = at_third(p.v[k], (y - top) * kPerPixel);
-        }
-        const Cubic along_u(across_u, kPerPixel), along_v(across_v, kPerPixel);
+        const double down = (y - top) * kPerPixel;
+        const Cubic along_u(at_third(p.u, down), kPerPixel), along_v(at_third(p.v, down), kPerPixel);
         const int from = x - left;
         if (p.plain) {
             count_along(along_u, from + i, end - i, u + i);

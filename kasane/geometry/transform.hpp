@@ -63,7 +63,8 @@ public:
         friend class Transform;
         struct Patch {
             int x = 0, y = 0;                              ///< of its first pixel
-            std::array<std::array<double, 4>, 4> u{}, v{}; ///< by column: what a cubic down it is made of
+            std::array<std::array<Point, 4>, 4> nodes{};   ///< by column: where its places lie
+            std::array<std::array<double, 4>, 4> u{}, v{}; ///< what cubics down are made of, each part of all columns
             bool plain = true;                             ///< all of them are numbers within reach
         };
         std::vector<Patch> known_;
