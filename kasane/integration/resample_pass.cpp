@@ -36,7 +36,7 @@ ResamplePass::ResamplePass(const std::vector<StackFrame>& frames, const std::vec
 
 std::uint64_t ResamplePass::bytes(std::int64_t pixels) const {
     const std::uint64_t samples = frames_.size() * combiners_.size();
-    constexpr std::uint64_t kBeside = 96; // bytes a pixel: results, structure, and the rectangle of a frame
+    constexpr std::uint64_t kBeside = 104; // bytes a pixel: results, structure, and the rectangle of a frame
     const auto side = static_cast<std::uint64_t>(std::ceil(std::sqrt(static_cast<double>(pixels)))) +
                       2 * static_cast<std::uint64_t>(halo());
     return side * side * (sizeof(float) * samples + kBeside);
