@@ -151,8 +151,8 @@ TEST_CASE("A turned frame is interpolated where the formula says, whatever the t
             const float expected = resample_lanczos3_reference(
                 image.plane(), static_cast<double>(u) * 0x1p-32, static_cast<double>(v) * 0x1p-32,
                 {static_cast<float>(kSigmas * kNoise), static_cast<float>(0.4 * kNoise)});
-            if (std::isnan(expected)) continue; // the edge is repeated there
-            CHECK(out(x, y) == Approx(expected).epsilon(2e-5).margin(0.01));
+            if (std::isnan(expected)) continue;                             // the edge is repeated there
+            CHECK(out(x, y) == Approx(expected).epsilon(2e-5).margin(0.1)); // the star peaks at 40 000
         }
     const Region part{170, 203, 90, 101};
     const Image again = resampled(source, t, part).out;
