@@ -3,7 +3,7 @@
 //   stack.hpp            what goes in (sources, transforms, level maps) and what comes out
 //   noise_factors.hpp    what resampling does to the noise of a frame
 //   expected_stack.hpp   what the frames weigh, and what is expected of their samples
-//   resampler.hpp        a rectangle of a frame on the canvas; slant.hpp: lines of it along the rows of the frame
+//   resampler.hpp        a rectangle of a frame on the canvas; slant.hpp, parts_under.hpp: where that is turned
 //   streak_mask.hpp      trails that were found, on the canvas
 //   tile_samples.hpp     the samples of all frames of a tile
 //   structure.hpp, structure_kernel.hpp  where an image is curved or slopes

@@ -3,6 +3,7 @@
 #include <kasane/base/units.hpp>
 #include <kasane/image/positions.hpp>
 #include <kasane/image/resample.hpp>
+#include <kasane/integration/parts_under.hpp>
 
 #include <algorithm>
 #include <array>
@@ -42,78 +43,6 @@ Region united(const Region& a, const Region& b) {
     const int x = std::min(a.x, b.x), y = std::min(a.y, b.y);
     return {x, y, std::max(a.right(), b.right()) - x, std::max(a.bottom(), b.bottom()) - y};
 }
-
-/// The parts of `inside` that lie under a rectangle of the canvas, a strip of rows each. Of a frame that is turned they
-/// are little more than half of it.
-class PartsUnder {
-public:
-    explicit PartsUnder(const Region& inside)
-        : inside_(inside), strips_(static_cast<std::size_t>((inside.height + kStrip - 1) / kStrip)) {}
-
-    /// Those that a plane needs: what is within the rectangle's border lies within that of its picture.
-    void add(const Transform& to_frame, const Region& region) {
-        const auto [outline, margin] = to_frame.outline(region);
-        Point from = outline.back();
-        for (const Point& to : outline) {
-            add(from, to, margin);
-            from = to;
-        }
-    }
-    /// From the top; all of it where they are hardly less.
-    std::vector<Region> parts() const {
-        constexpr double kWorthWhile = 0.85; // of the pixels: strips have more neighbours that are read beside them
-        std::vector<Region> out;
-        std::int64_t pixels = 0;
-        for (std::size_t i = 0; i < strips_.size(); ++i) {
-            const Strip& s = strips_[i];
-            const double left = std::clamp(s.left, -kFar, kFar), right = std::clamp(s.right, -kFar, kFar);
-            const int x = static_cast<int>(std::floor(left)) - kBefore,
-                      end = static_cast<int>(std::ceil(right)) + kAfter;
-            const Region part = intersect({x, inside_.y + static_cast<int>(i) * kStrip, end - x, kStrip}, inside_);
-            if (part.empty()) continue;
-            out.push_back(part);
-            pixels += part.area();
-        }
-        if (everywhere_ || static_cast<double>(pixels) > kWorthWhile * static_cast<double>(inside_.area()))
-            return {inside_};
-        return out;
-    }
-
-private:
-    static constexpr int kStrip = 24;                                                   // rows
-    static constexpr int kBefore = kLanczosRadius - 1 + 1, kAfter = kLanczosRadius + 2; // with room for rounding
-    static constexpr double kFar = 1e6;
-    struct Strip {
-        double left = kFar, right = -kFar;
-    };
-
-    /// What an edge needs of each strip: the part of it whose taps reach into the strip.
-    void add(Point a, Point b, double margin) {
-        if (!(std::abs(a.x) < kFar && std::abs(a.y) < kFar && std::abs(b.x) < kFar && std::abs(b.y) < kFar)) {
-            everywhere_ = true;
-            return;
-        }
-        if (b.y < a.y) std::swap(a, b);
-        const double before = kBefore + margin, after = kAfter + margin;
-        const auto strip_of = [&](double y) {
-            return std::clamp(static_cast<int>(std::floor((y - inside_.y) / kStrip)), 0,
-                              static_cast<int>(strips_.size()) - 1);
-        };
-        const auto at = [&](double y) { return b.y > a.y ? a.x + (y - a.y) / (b.y - a.y) * (b.x - a.x) : a.x; };
-        for (int i = strip_of(a.y - before); i <= strip_of(b.y + after); ++i) {
-            const double top = inside_.y + i * kStrip - after, bottom = inside_.y + (i + 1) * kStrip + before;
-            if (b.y < top || a.y > bottom) continue;
-            const double x0 = a.y < top ? at(top) : a.x, x1 = b.y > bottom ? at(bottom) : b.x;
-            Strip& s = strips_[static_cast<std::size_t>(i)];
-            s.left = std::min({s.left, x0 - margin, x1 - margin});
-            s.right = std::max({s.right, x0 + margin, x1 + margin});
-        }
-    }
-
-    Region inside_;
-    std::vector<Strip> strips_;
-    bool everywhere_ = false;
-};
 
 /// No data wherever none of the parts of `inside`, which come from the top, will be read to.
 void clear_beside(const std::vector<Region>& parts, const Region& inside, View<float> out) {
@@ -265,7 +194,7 @@ void Resampler::resample_rows(const Plane& p, int top, int bottom) {
 /// Line by line of the frame, a band of rows after the other.
 void Resampler::resample_turned(const Plane& p, const Slant& slant) {
     constexpr int kBand = 160; // at most
-    const int width = p.region.width, bands = (p.region.height + kBand - 1) / kBand,
+    const int width = p.region.width, bands = std::max(1, (p.region.height + kBand - 1) / kBand),
               each = (p.region.height + bands - 1) / bands;
     for (int top = 0; top < p.region.height; top += each) {
         const Region band{p.region.x, p.region.y + top, width, std::min(each, p.region.height - top)};

@@ -2,6 +2,7 @@
 #include "support/support.hpp"
 
 #include <kasane/base/units.hpp>
+#include <kasane/integration/parts_under.hpp>
 #include <kasane/integration/resampler.hpp>
 #include <kasane/sky/random.hpp>
 
@@ -163,4 +164,39 @@ TEST_CASE("A turned frame is interpolated where the formula says, whatever the t
             same &= v == w || (std::isnan(v) && std::isnan(w));
         }
     CHECK(same);
+}
+
+TEST_CASE("Parts hold all that a rectangle of the canvas needs, and little else") {
+    const double angle = GENERATE(10.0, 37.0, 45.0, 128.0, 200.0, 300.0);
+    const bool through_lens = GENERATE(false, true);
+    INFO(angle << (through_lens ? " degrees, a lens" : " degrees"));
+    Transform t = turned(angle, 1);
+    if (through_lens)
+        t = Transform(t.projective(), std::make_shared<const Lens>(Lens{{250, 240}, 350, {0.03, -0.01, 0}, {0, 0}}));
+    const Region tile{100, 90, 300, 300}, inside{0, 0, kFrameSide, kFrameSide};
+    PartsUnder under(inside);
+    under.add(t, tile);
+    Raster<std::uint8_t> there(kFrameSide, kFrameSide, 1);
+    std::int64_t all = 0;
+    for (const Region& part : under.parts()) {
+        all += part.area();
+        for (int y = part.y; y < part.bottom(); ++y)
+            for (int x = part.x; x < part.right(); ++x)
+                there(x, y) = 1;
+    }
+    bool missing = false;
+    for (int y = tile.y; y < tile.bottom(); ++y)
+        for (int x = tile.x; x < tile.right(); ++x) {
+            const Point p = t.map({static_cast<double>(x), static_cast<double>(y)});
+            for (const int j : {-2, 3})
+                for (const int i : {-2, 3}) {
+                    const int u = static_cast<int>(std::floor(p.x)) + i, v = static_cast<int>(std::floor(p.y)) + j;
+                    if (u >= 0 && v >= 0 && u < kFrameSide && v < kFrameSide) missing |= there(u, v) == 0;
+                }
+        }
+    CHECK_FALSE(missing);
+    CHECK(static_cast<double>(all) < 1.2 * static_cast<double>(tile.area()));
+    PartsUnder nowhere(inside);
+    nowhere.add(Transform(Affine{1, 0, 1e7, 0, 1, 0}), tile); // beyond all reach
+    CHECK(nowhere.parts() == std::vector<Region>{inside});
 }
