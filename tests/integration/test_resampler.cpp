@@ -195,7 +195,7 @@ TEST_CASE("Parts hold all that a rectangle of the canvas needs, and little else"
                 }
         }
     CHECK_FALSE(missing);
-    CHECK(static_cast<double>(all) < 1.2 * static_cast<double>(tile.area()));
+    CHECK(static_cast<double>(all) < 1.25 * static_cast<double>(tile.area())); // the lens stretches, too
     PartsUnder nowhere(inside);
     nowhere.add(Transform(Affine{1, 0, 1e7, 0, 1, 0}), tile); // beyond all reach
     CHECK(nowhere.parts() == std::vector<Region>{inside});
