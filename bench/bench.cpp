@@ -184,6 +184,9 @@ int main(int argc, char** argv) {
         else
             rest.push_back(argv[i]);
     }
+    // By turns, so that what compares two of them does not compare two moods of the machine.
+    std::string by_turns = "--benchmark_enable_random_interleaving=true";
+    rest.insert(rest.begin() + 1, by_turns.data());
     int count = static_cast<int>(rest.size());
     benchmark::Initialize(&count, rest.data());
 
