@@ -294,8 +294,12 @@ Bounds Transform::bounds(const Region& r) const {
 }
 
 const Transform::Patches::Patch& Transform::patch(int x, int y, Patches& patches) const {
-    for (const Patches::Patch& p : patches.known_)
-        if (p.x == x && p.y == y) return p;
+    const auto known = [&](int left, int top) -> const Patches::Patch* {
+        for (const Patches::Patch& q : patches.known_)
+            if (q.x == left && q.y == top) return &q;
+        return nullptr;
+    };
+    if (const Patches::Patch* const own = known(x, y)) return *own;
     constexpr std::size_t kMost = 16; // a row of a tile spans five at most, a wide row its width over theirs
     if (patches.known_.size() < kMost) patches.known_.emplace_back();
     Patches::Patch& p = patches.known_[patches.next_++ % patches.known_.size()];
@@ -303,12 +307,7 @@ const Transform::Patches::Patch& Transform::patch(int x, int y, Patches& patches
     // Neighbours share the places of an edge.
     constexpr double kThird = kPatch / 3.0;
     static_assert(3 * kThird == kPatch);
-    const auto neighbour = [&](int left, int top) -> const Patches::Patch* {
-        for (const Patches::Patch& q : patches.known_)
-            if (q.x == left && q.y == top && &q != &p) return &q;
-        return nullptr;
-    };
-    const Patches::Patch *const left = neighbour(x - kPatch, y), *const above = neighbour(x, y - kPatch);
+    const Patches::Patch *const left = known(x - kPatch, y), *const above = known(x, y - kPatch);
     for (std::size_t i = 0; i < 4; ++i) {
         std::array<double, 4> u{}, v{};
         for (std::size_t j = 0; j < 4; ++j) {

@@ -85,24 +85,6 @@ struct TapBox {
     float fine() const { return peaks ? peaks->over(x, y, right, bottom) : std::numeric_limits<float>::infinity(); }
 };
 
-/// Holds what was summed up against ringing: where a sum lies below the floor of the four nearest, and something among
-/// the taps rises above it. `floor4` and `highest` are asked for where that may be.
-template <class D, class Floor, class Highest, class V = hn::Vec<D>>
-HWY_INLINE V hold_ringing(D d, V sum, const Ringing<V>& ringing, const TapBox& box, Floor floor4, Highest highest) {
-    // What rises so far above the floor rises further above the sum; the bound leaves room for rounding.
-    const float bound = box.coarse();
-    if (HWY_LIKELY(hn::AllFalse(d, hn::Gt(hn::Set(d, bound + 1e-6f * std::abs(bound)), hn::Add(sum, ringing.above)))))
-        return sum;
-    const V floor = floor4(), least = hn::Sub(floor, ringing.left);
-    const auto below = hn::Lt(sum, least);
-    const auto may_ring = [&](float most) HWY_ATTR {
-        return !hn::AllFalse(d, hn::And(below, hn::Gt(hn::Sub(hn::Set(d, most), floor), ringing.contrast)));
-    };
-    if (HWY_LIKELY(!may_ring(bound) || !may_ring(box.fine()))) return sum;
-    const auto rings = hn::And(hn::Gt(hn::Sub(highest(), floor), ringing.contrast), below);
-    return hn::IfThenElse(rings, least, sum);
-}
-
 /// The least of the four nearest; `load(offset)` as for sum_taps.
 template <class D, class Load, class V = hn::Vec<D>>
 HWY_INLINE V nearest_floor(std::ptrdiff_t stride, Load load) {
@@ -118,6 +100,24 @@ HWY_NOINLINE V highest_tap(D d, std::ptrdiff_t stride, Load load) {
         for (int i = 0; i < kLanczosTaps; ++i)
             highest = hn::Max(highest, load(j * stride + i));
     return highest;
+}
+
+/// Holds what was summed up against ringing: where a sum lies below the floor of the four nearest, and something among
+/// the taps rises above it. These are loaded again where that may be.
+template <class D, class Load, class V = hn::Vec<D>>
+HWY_INLINE V hold_ringing(D d, V sum, const Ringing<V>& ringing, const TapBox& box, std::ptrdiff_t stride, Load load) {
+    // What rises so far above the floor rises further above the sum; the bound leaves room for rounding.
+    const float bound = box.coarse();
+    if (HWY_LIKELY(hn::AllFalse(d, hn::Gt(hn::Set(d, bound + 1e-6f * std::abs(bound)), hn::Add(sum, ringing.above)))))
+        return sum;
+    const V floor = nearest_floor<D>(stride, load), least = hn::Sub(floor, ringing.left);
+    const auto below = hn::Lt(sum, least);
+    const auto may_ring = [&](float most) HWY_ATTR {
+        return !hn::AllFalse(d, hn::And(below, hn::Gt(hn::Sub(hn::Set(d, most), floor), ringing.contrast)));
+    };
+    if (HWY_LIKELY(!may_ring(bound) || !may_ring(box.fine()))) return sum;
+    const auto rings = hn::And(hn::Gt(hn::Sub(highest_tap(d, stride, load), floor), ringing.contrast), below);
+    return hn::IfThenElse(rings, least, sum);
 }
 
 /// Sums the 36 products; `load(offset)` gives the pixels `offset` values after each lane's first tap.
@@ -322,43 +322,35 @@ HWY_INLINE V interpolate(D d, View<const float> source, const Peaks* peaks, cons
     if (across == lanes - 1 && all_at(hn::Add(hn::Set(di, ends.column), ramp))) {
         const float* first = source.row(ends.row) + ends.column;
         const auto load = [=](std::ptrdiff_t o) HWY_ATTR { return hn::LoadU(d, first + o); };
-        const V sum = sum_taps(d, source.stride, both, load);
-        return hold_ringing(
-            d, sum, ringing, TapBox(peaks, ends.column, ends.row, ends.last_column, ends.row),
-            [&]() HWY_ATTR { return nearest_floor<D>(source.stride, load); },
-            [&]() HWY_ATTR { return highest_tap(d, source.stride, load); });
+        return hold_ringing(d, sum_taps(d, source.stride, both, load), ringing,
+                            TapBox(peaks, ends.column, ends.row, ends.last_column, ends.row), source.stride, load);
     }
     if (across == 1 - lanes && all_at(hn::Sub(hn::Set(di, ends.column), ramp))) { // an upside-down frame
         const float* first = source.row(ends.row) + ends.last_column;
         const auto load = [=](std::ptrdiff_t o) HWY_ATTR { return hn::Reverse(d, hn::LoadU(d, first + o)); };
-        const V sum = sum_taps(d, source.stride, both, load);
-        return hold_ringing(
-            d, sum, ringing, TapBox(peaks, ends.last_column, ends.row, ends.column, ends.row),
-            [&]() HWY_ATTR { return nearest_floor<D>(source.stride, load); },
-            [&]() HWY_ATTR { return highest_tap(d, source.stride, load); });
+        return hold_ringing(d, sum_taps(d, source.stride, both, load), ringing,
+                            TapBox(peaks, ends.last_column, ends.row, ends.column, ends.row), source.stride, load);
     }
-    // Bounds of what lies in one row or two: a box that holds too much is no harm.
-    const TapBox box(peaks, std::min(ends.column, ends.last_column), std::max(0, ends.row - 1),
-                     std::max(ends.column, ends.last_column), std::min(ends.row + 2, source.height - kLanczosTaps));
     const auto load = [=](std::ptrdiff_t o) HWY_ATTR {
         const auto index = hn::Add(hn::Mul(row, hn::Set(di, static_cast<int>(source.stride))), column);
         return hn::GatherIndex(d, source.data + o, index);
     };
-    const auto held = [&](V sum, const TapBox& around) HWY_ATTR {
-        return hold_ringing(
-            d, sum, ringing, around, [&]() HWY_ATTR { return nearest_floor<D>(source.stride, load); },
-            [&]() HWY_ATTR { return highest_tap(d, source.stride, load); });
-    };
     V sum = hn::Zero(d);
 #if HWY_MAX_BYTES >= 32
-    if (HWY_LIKELY(spread(d, source, both, column, row, ends, &sum))) return held(sum, box);
+    if (HWY_LIKELY(spread(d, source, both, column, row, ends, &sum))) {
+        // A box that holds too many rows is no harm.
+        const TapBox box(peaks, std::min(ends.column, ends.last_column), std::max(0, ends.row - 1),
+                         std::max(ends.column, ends.last_column), std::min(ends.row + 2, source.height - kLanczosTaps));
+        return hold_ringing(d, sum, ringing, box, source.stride, load);
+    }
 #endif
     const TapBox around(peaks, hn::GetLane(hn::MinOfLanes(di, column)), hn::GetLane(hn::MinOfLanes(di, row)),
                         hn::GetLane(hn::MaxOfLanes(di, column)), hn::GetLane(hn::MaxOfLanes(di, row)));
 #if HWY_MAX_BYTES < 32
-    if (stepped(d, source, both, around, column, row, &sum)) return held(sum, around);
+    if (!stepped(d, source, both, around, column, row, &sum))
 #endif
-    return held(sum_taps(d, source.stride, both, load), around);
+        sum = sum_taps(d, source.stride, both, load);
+    return hold_ringing(d, sum, ringing, around, source.stride, load);
 }
 
 /// Beside the image's edge, where it is rare: positions outside read the nearest valid place, and get no number.
