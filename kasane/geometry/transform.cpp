@@ -1,11 +1,9 @@
 #include <kasane/geometry/transform.hpp>
 
 #include <kasane/base/error.hpp>
-#include <kasane/base/units.hpp>
 #include <kasane/geometry/row_kernel.hpp>
 
 #include <algorithm>
-#include <bit>
 #include <cmath>
 
 namespace kasane {
@@ -114,25 +112,23 @@ int patch_begin(int at) {
 /// In thirds of a patch.
 constexpr double kPerPixel = 3.0 / Transform::kPatch;
 
-/// Newton's divided differences of four places a third of a patch apart, and the cubic through them.
-std::array<double, 4> differences(const std::array<double, 4>& p) {
-    const Cubic c(p, 1);
-    return {c.start, c.first, c.second, c.third};
+/// Newton's divided differences of four places a third of a patch apart, into one column.
+void take_differences(const std::array<double, 4>& p, std::size_t column, std::array<std::array<double, 8>, 4>& to) {
+    to[0][column] = p[0];
+    to[1][column] = p[1] - p[0];
+    to[2][column] = 0.5 * (p[2] - 2 * p[1] + p[0]);
+    to[3][column] = (p[3] - 3 * p[2] + 3 * p[1] - p[0]) / 6;
 }
-/// All four columns at once.
-std::array<double, 4> at_third(const std::array<std::array<double, 4>, 4>& c, double t) {
-    std::array<double, 4> out{};
-    for (std::size_t i = 0; i < 4; ++i)
-        out[i] = c[0][i] + t * (c[1][i] + (t - 1) * (c[2][i] + (t - 2) * c[3][i]));
+/// Where a row so many thirds down meets the columns.
+std::array<double, 8> at_columns(const std::array<std::array<double, 8>, 4>& c, double t) {
+    const double less = t - 1, least = t - 2;
+    std::array<double, 8> out;
+    for (std::size_t i = 0; i < out.size(); ++i)
+        out[i] = c[0][i] + t * (c[1][i] + less * (c[2][i] + least * c[3][i]));
     return out;
 }
 
 } // namespace
-
-void count_along_reference(const Cubic& along, int from, int count, std::int64_t* out) {
-    for (int i = 0; i < count; ++i)
-        out[i] = std::bit_cast<std::int64_t>(along(from + i) + kCounter) - std::bit_cast<std::int64_t>(kCounter);
-}
 
 Point Lens::distort(Point p) const {
     if (stereographic > 0) {
@@ -220,7 +216,10 @@ Point Transform::ideal(Point p) const {
 }
 
 Point Transform::exact(Point p) const {
-    p = ideal(p);
+    return from_ideal(ideal(p));
+}
+
+Point Transform::from_ideal(Point p) const {
     Point q = affine_ ? through(affine_part(), p) : through(matrix_, p);
     if (lens_) q = lens_->distort(q);
     return {q.x + shift_.x, q.y + shift_.y};
@@ -263,7 +262,7 @@ Transform::Outline Transform::outline(const Region& r) const {
         return out;
     }
     // Between samples of a side it bends by an eighth of the second difference.
-    constexpr int kFewest = 5, kMost = 16, kStep = 32; // of the samples of a side; pixels between them
+    constexpr int kFewest = 5, kMost = 16, kStep = 64; // of the samples of a side; pixels between them
     const int steps = std::clamp(std::max(r.width, r.height) / kStep, kFewest, kMost);
     double bend = 0;
     for (std::size_t side = 0; side < corners.size(); ++side) {
@@ -293,6 +292,24 @@ Bounds Transform::bounds(const Region& r) const {
     return {out.left - margin, out.top - margin, out.right + margin, out.bottom + margin};
 }
 
+/// Where a place of the canvas lies that is told in thirds of a patch.
+Point Transform::node(int i, int j, Patches& patches) const {
+    constexpr double kThird = kPatch / 3.0;
+    static_assert(3 * kThird == kPatch);
+    const Point canvas{i * kThird, j * kThird};
+    if (!canvas_lens_) return exact(canvas);
+    constexpr int kEachWay = 32; // those of a tile, and more
+    if (patches.canvas_lens_ != canvas_lens_ || patches.canvas_.coefficients() != canvas_.coefficients()) {
+        patches.canvas_lens_ = canvas_lens_;
+        patches.canvas_ = canvas_;
+        patches.ideal_.assign(kEachWay * kEachWay, {});
+    }
+    Patches::Ideal& known =
+        patches.ideal_[static_cast<std::size_t>((j & (kEachWay - 1)) * kEachWay + (i & (kEachWay - 1)))];
+    if (!known.known || known.i != i || known.j != j) known = {i, j, ideal(canvas), true};
+    return from_ideal(known.at);
+}
+
 const Transform::Patches::Patch& Transform::patch(int x, int y, Patches& patches) const {
     const auto known = [&](int left, int top) -> const Patches::Patch* {
         for (const Patches::Patch& q : patches.known_)
@@ -305,8 +322,7 @@ const Transform::Patches::Patch& Transform::patch(int x, int y, Patches& patches
     Patches::Patch& p = patches.known_[patches.next_++ % patches.known_.size()];
     p.x = x, p.y = y, p.plain = true;
     // Neighbours share the places of an edge.
-    constexpr double kThird = kPatch / 3.0;
-    static_assert(3 * kThird == kPatch);
+    const int first_i = x / kPatch * 3, first_j = y / kPatch * 3; // they begin at multiples
     const Patches::Patch *const left = known(x - kPatch, y), *const above = known(x, y - kPatch);
     for (std::size_t i = 0; i < 4; ++i) {
         std::array<double, 4> u{}, v{};
@@ -314,20 +330,14 @@ const Transform::Patches::Patch& Transform::patch(int x, int y, Patches& patches
             Point& q = p.nodes[i][j];
             q = left && i == 0    ? left->nodes[3][j]
                 : above && j == 0 ? above->nodes[i][3]
-                                  : map({x + static_cast<double>(i) * kThird, y + static_cast<double>(j) * kThird});
+                                  : node(first_i + static_cast<int>(i), first_j + static_cast<int>(j), patches);
             u[j] = q.x, v[j] = q.y;
             p.plain = p.plain && std::abs(q.x) < kMostCounted && std::abs(q.y) < kMostCounted; // not for NaN
         }
-        const std::array<double, 4> of_u = differences(u), of_v = differences(v);
-        for (std::size_t k = 0; k < 4; ++k)
-            p.u[k][i] = of_u[k], p.v[k][i] = of_v[k];
+        take_differences(u, i, p.columns);
+        take_differences(v, i + 4, p.columns);
     }
     return p;
-}
-
-void Transform::row(int x, int y, int count, std::int64_t* u, std::int64_t* v) const {
-    Patches patches;
-    row(x, y, count, u, v, patches);
 }
 
 std::optional<Transform::EvenRow> Transform::even_row(int x, int y) const {
@@ -338,6 +348,52 @@ std::optional<Transform::EvenRow> Transform::even_row(int x, int y) const {
                    dv};
 }
 
+bool Transform::row(int x, int y, int count, const SplitRow& out, Patches& patches) const {
+    const auto split = [&](const std::int64_t* u, const std::int64_t* v, int from, int n) {
+        split_positions(u, static_cast<std::size_t>(n), out.origin_x, out.column + from, out.fraction_x + from);
+        split_positions(v, static_cast<std::size_t>(n), out.origin_y, out.row + from, out.fraction_y + from);
+    };
+    if (const auto even = even_row(x, y)) {
+        const auto n = static_cast<std::size_t>(count);
+        split_even_positions(even->u, even->du, n, out.origin_x, out.column, out.fraction_x);
+        split_even_positions(even->v, even->dv, n, out.origin_y, out.row, out.fraction_y);
+        return true;
+    }
+    constexpr std::size_t kTogether = 8;
+    std::array<PatchRow, kTogether> rows;
+    std::size_t waiting = 0;
+    int done = 0;
+    const auto follow = [&](int until) {
+        split_patch_rows(std::span(rows.data(), waiting), kPerPixel,
+                         {out.origin_x, out.origin_y, out.column + done, out.row + done, out.fraction_x + done,
+                          out.fraction_y + done});
+        done = until;
+        waiting = 0;
+    };
+    const int top = patch_begin(y);
+    const double down = (y - top) * kPerPixel;
+    for (int i = 0; i < count;) {
+        const int left = patch_begin(x + i), end = std::min(count, left + kPatch - x);
+        if (waiting == kTogether) follow(i);
+        const Patches::Patch& p = patch(left, top, patches);
+        if (p.plain) {
+            rows[waiting++] = {at_columns(p.columns, down), x + i - left, end - i};
+        } else {
+            follow(end);
+            std::array<std::int64_t, kPatch> u{}, v{};
+            for (int k = i; k < end; ++k) { // some of it may be shown, though not all
+                const Point q = map({static_cast<double>(x + k), static_cast<double>(y)});
+                u[static_cast<std::size_t>(k - i)] = fixed(q.x);
+                v[static_cast<std::size_t>(k - i)] = fixed(q.y);
+            }
+            split(u.data(), v.data(), i, end - i);
+        }
+        i = end;
+    }
+    follow(count);
+    return false;
+}
+
 void Transform::row(int x, int y, int count, std::int64_t* u, std::int64_t* v, Patches& patches) const {
     if (const auto even = even_row(x, y)) {
         for (int i = 0; i < count; ++i) {
@@ -346,24 +402,21 @@ void Transform::row(int x, int y, int count, std::int64_t* u, std::int64_t* v, P
         }
         return;
     }
-    const int top = patch_begin(y);
-    for (int i = 0; i < count;) {
-        const int left = patch_begin(x + i), end = std::min(count, left + kPatch - x);
-        const Patches::Patch& p = patch(left, top, patches);
-        const double down = (y - top) * kPerPixel;
-        const Cubic along_u(at_third(p.u, down), kPerPixel), along_v(at_third(p.v, down), kPerPixel);
-        const int from = x - left;
-        if (p.plain) {
-            count_along(along_u, from + i, end - i, u + i);
-            count_along(along_v, from + i, end - i, v + i);
-        } else {
-            for (int k = i; k < end; ++k) { // some of it may be shown, though not all
-                const Point q = map({static_cast<double>(x + k), static_cast<double>(y)});
-                u[k] = fixed(q.x);
-                v[k] = fixed(q.y);
-            }
+    constexpr int kTogether = 256;
+    std::array<std::int32_t, kTogether> column, line;
+    std::array<float, kTogether> fraction_x, fraction_y;
+    const auto joined = [](std::int32_t whole, float fraction) {
+        return (static_cast<std::int64_t>(whole) << 32) +
+               static_cast<std::int64_t>(static_cast<double>(fraction) * kFixed);
+    };
+    for (int from = 0; from < count; from += kTogether) {
+        const int n = std::min(kTogether, count - from);
+        row(x + from, y, n, {0, 0, column.data(), line.data(), fraction_x.data(), fraction_y.data()}, patches);
+        for (int i = 0; i < n; ++i) {
+            const auto k = static_cast<std::size_t>(i);
+            u[from + i] = joined(column[k], fraction_x[k]);
+            v[from + i] = joined(line[k], fraction_y[k]);
         }
-        i = end;
     }
 }
 

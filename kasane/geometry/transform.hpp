@@ -5,9 +5,9 @@
 // grid of an exposure does), goes through a projective map, then through the distortion of the frame's lens where one
 // is known, then by a shift. Between ideal images of one point of view a projective map is all there can be, whatever
 // the angle (R. Hartley and A. Zisserman, Multiple View Geometry, 2004, section 8.4). The tile path asks for the
-// positions of whole rows, in fixed point: those of an affine map are sums of whole numbers; others are exact at nodes
-// that are fixed to the canvas, and follow a cubic between them. So the position of a pixel, and with it its value,
-// does not depend on the rectangle in which it is asked for.
+// positions of whole rows: those of an affine map are sums of whole numbers, in fixed point; others are exact at nodes
+// that are fixed to the canvas, and follow a cubic between them, counted in blocks that are fixed as well. So the
+// position of a pixel, and with it its value, does not depend on the rectangle in which it is asked for.
 //
 // The room holds, beside this:
 //   affine.hpp      affine maps, the linear part of most transforms
@@ -16,8 +16,10 @@
 //   row_kernel.hpp  the loop over the positions of a row
 #pragma once
 
+#include <kasane/base/units.hpp>
 #include <kasane/geometry/affine.hpp>
 #include <kasane/image/image.hpp>
+#include <kasane/image/positions.hpp>
 
 #include <array>
 #include <cstdint>
@@ -58,17 +60,36 @@ struct Lens {
 
 class Transform {
 public:
-    /// The places that positions are interpolated between, of the parts of the canvas that were asked for last.
+    /// The places that positions are interpolated between, of the parts of the canvas that were asked for last. For
+    /// one transform after the other: those of one canvas share what its lens does.
     class Patches {
+    public:
+        /// The next rows are those of another transform.
+        void restart() {
+            known_.clear();
+            next_ = 0;
+        }
+
+    private:
         friend class Transform;
         struct Patch {
-            int x = 0, y = 0;                              ///< of its first pixel
-            std::array<std::array<Point, 4>, 4> nodes{};   ///< by column: where its places lie
-            std::array<std::array<double, 4>, 4> u{}, v{}; ///< what cubics down are made of, each part of all columns
-            bool plain = true;                             ///< all of them are numbers within reach
+            int x = 0, y = 0;                            ///< of its first pixel
+            std::array<std::array<Point, 4>, 4> nodes{}; ///< by column: where its places lie
+            /// Newton's divided differences down the columns: those of u, then those of v.
+            std::array<std::array<double, 8>, 4> columns{};
+            bool plain = true; ///< all of them are numbers within reach
+        };
+        /// A place of the canvas, in thirds of a patch, freed of the distortion of the canvas's lens.
+        struct Ideal {
+            int i = 0, j = 0;
+            Point at{kNoData, kNoData};
+            bool known = false;
         };
         std::vector<Patch> known_;
         std::size_t next_ = 0;
+        std::shared_ptr<const Lens> canvas_lens_;
+        Affine canvas_;
+        std::vector<Ideal> ideal_; ///< by i and j, the last of those that come to the same entry
     };
 
     /// Every pixel onto itself.
@@ -99,12 +120,14 @@ public:
     };
     Outline outline(const Region& region) const;
 
-    /// Positions of `count` pixels of row `y` of the canvas from column `x` on, in units of 2^-32 pixels. Within
-    /// patches of kPatch x kPatch pixels, the bicubic through sixteen places errs by less than kPatch^4 / 1944 times
-    /// the fourth derivatives along both axes: a radial distortion that grows with the cube of the distance is a cubic
-    /// itself. `patches` keeps what rows of one part of the canvas share, and belongs to this transform alone.
+    /// Positions of `count` pixels of row `y` of the canvas from column `x` on. Within patches of kPatch x kPatch
+    /// pixels, the bicubic through sixteen places errs by less than kPatch^4 / 1944 times the fourth derivatives along
+    /// both axes: a radial distortion that grows with the cube of the distance is a cubic itself. Single precision adds
+    /// a millionth of a pixel. `patches` keeps what rows of one part of the canvas share. Whether the positions lie
+    /// evenly.
+    bool row(int x, int y, int count, const SplitRow& out, Patches& patches) const;
+    /// The same in units of 2^-32 pixels.
     void row(int x, int y, int count, std::int64_t* u, std::int64_t* v, Patches& patches) const;
-    void row(int x, int y, int count, std::int64_t* u, std::int64_t* v) const;
     static constexpr int kPatch = 128;
     /// Of an affine map the positions of a row lie evenly: those of the first, and the steps, as `row` tells them.
     struct EvenRow {
@@ -129,9 +152,11 @@ public:
 private:
     void settle();
     const Patches::Patch& patch(int x, int y, Patches& patches) const;
+    Point node(int i, int j, Patches& patches) const;
     Affine affine_part() const;
     Point exact(Point canvas) const;
     Point ideal(Point canvas) const;
+    Point from_ideal(Point ideal) const;
 
     Affine canvas_; ///< nothing but where there is a lens of the canvas
     std::shared_ptr<const Lens> canvas_lens_;

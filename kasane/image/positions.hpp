@@ -8,6 +8,13 @@
 
 namespace kasane {
 
+/// Room for the places of a row: whole pixels from (origin_x, origin_y) on, and the fractions behind, in [0, 1].
+struct SplitRow {
+    int origin_x, origin_y;
+    std::int32_t *column, *row;
+    float *fraction_x, *fraction_y;
+};
+
 /// Positions in units of 2^-32 pixels as whole pixels from `origin` on, and the fractions behind (24 bits of them).
 void split_positions(const std::int64_t* positions, std::size_t count, int origin, std::int32_t* whole,
                      float* fraction);
@@ -26,9 +33,9 @@ using LaneRise = std::array<std::int32_t, kLineLanes>;
 void split_line_positions(const LaneRise& rise, const std::int64_t* along, const std::int64_t* across,
                           std::size_t lines, int origin, std::int32_t* whole, float* fraction);
 
-/// Those at `places`: positions[places[0]], positions[places[1]], ...
-void split_positions_at(const std::int64_t* positions, const std::int32_t* places, std::size_t count, int origin,
-                        std::int32_t* whole, float* fraction);
+/// Those of split positions that lie at `places`: places[0], places[1], ...
+void pick_positions(const std::int32_t* from_whole, const float* from_fraction, const std::int32_t* places,
+                    std::size_t count, std::int32_t* whole, float* fraction);
 
 /// to[i] = from[places[i]] for sixteen; then the same `step_from` and `step_to` values on, `times` times in all.
 void gather_lanes(const float* from, std::ptrdiff_t step_from, const std::array<std::int32_t, kLineLanes>& places,

@@ -104,23 +104,21 @@ void SplitLinePositions(const LaneRise& rise, const std::int64_t* along, const s
 #endif
 }
 
-void SplitPositionsAt(const std::int64_t* positions, const std::int32_t* places, std::size_t count, int origin,
-                      std::int32_t* whole, float* fraction) {
-    std::size_t i = 0;
-#if HWY_TARGET != HWY_SCALAR
-    const hn::ScalableTag<std::int32_t> d;
-    const hn::ScalableTag<std::int64_t> d64;
-    const hn::Rebind<std::int32_t, decltype(d64)> half;
+void PickPositions(const std::int32_t* from_whole, const float* from_fraction, const std::int32_t* places,
+                   std::size_t count, std::int32_t* whole, float* fraction) {
+    const hn::ScalableTag<float> df;
+    const hn::RebindToSigned<decltype(df)> d;
     const std::size_t lanes = hn::Lanes(d);
-    const auto from = hn::Set(d, origin);
-    const auto at = [&](const std::int32_t* where) HWY_ATTR {
-        return hn::BitCast(d, hn::GatherIndex(d64, positions, hn::PromoteTo(d64, hn::LoadU(half, where))));
-    };
-    for (; i + lanes <= count; i += lanes)
-        split(d, at(places + i), at(places + i + lanes / 2), from, whole + i, fraction + i);
-#endif
-    for (; i < count; ++i)
-        split_one(positions[places[i]], origin, whole + i, fraction + i);
+    std::size_t i = 0;
+    for (; i + lanes <= count; i += lanes) {
+        const auto at = hn::LoadU(d, places + i);
+        hn::StoreU(hn::GatherIndex(d, from_whole, at), d, whole + i);
+        hn::StoreU(hn::GatherIndex(df, from_fraction, at), df, fraction + i);
+    }
+    for (; i < count; ++i) {
+        whole[i] = from_whole[places[i]];
+        fraction[i] = from_fraction[places[i]];
+    }
 }
 
 void GatherLanes(const float* from, std::ptrdiff_t step_from, const std::array<std::int32_t, kLineLanes>& places,
@@ -140,7 +138,7 @@ namespace kasane {
 HWY_EXPORT(SplitPositions);
 HWY_EXPORT(SplitEvenPositions);
 HWY_EXPORT(SplitLinePositions);
-HWY_EXPORT(SplitPositionsAt);
+HWY_EXPORT(PickPositions);
 HWY_EXPORT(GatherLanes);
 
 void split_positions(const std::int64_t* positions, std::size_t count, int origin, std::int32_t* whole,
@@ -155,9 +153,9 @@ void split_line_positions(const LaneRise& rise, const std::int64_t* along, const
                           std::size_t lines, int origin, std::int32_t* whole, float* fraction) {
     HWY_DYNAMIC_DISPATCH(SplitLinePositions)(rise, along, across, lines, origin, whole, fraction);
 }
-void split_positions_at(const std::int64_t* positions, const std::int32_t* places, std::size_t count, int origin,
-                        std::int32_t* whole, float* fraction) {
-    HWY_DYNAMIC_DISPATCH(SplitPositionsAt)(positions, places, count, origin, whole, fraction);
+void pick_positions(const std::int32_t* from_whole, const float* from_fraction, const std::int32_t* places,
+                    std::size_t count, std::int32_t* whole, float* fraction) {
+    HWY_DYNAMIC_DISPATCH(PickPositions)(from_whole, from_fraction, places, count, whole, fraction);
 }
 void gather_lanes(const float* from, std::ptrdiff_t step_from, const std::array<std::int32_t, kLineLanes>& places,
                   std::size_t times, float* to, std::ptrdiff_t step_to) {

@@ -206,7 +206,6 @@ void DrizzlePass::lay_down(std::size_t f, const Region& region, Scratch& s) {
     constexpr int kChunk = 512;
     std::array<std::int32_t, kChunk> column{}, row{};
     std::array<float, kChunk> fx{}, fy{};
-    std::array<std::int64_t, kChunk> u{}, v{};
     const Region& box = s.drops.box();
     const auto half = static_cast<std::size_t>(half_of_[f]);
     for (std::size_t p = 0; p < stack_.combiners.size(); ++p) {
@@ -220,15 +219,9 @@ void DrizzlePass::lay_down(std::size_t f, const Region& region, Scratch& s) {
             for (int x = 0; x < region.width; x += kChunk) {
                 const int n = std::min(kChunk, region.width - x);
                 const auto count = static_cast<std::size_t>(n);
-                const auto even = way.to_frame.even_row(region.x + x, region.y + y);
-                if (even) {
-                    split_even_positions(even->u, even->du, count, box.x, column.data(), fx.data());
-                    split_even_positions(even->v, even->dv, count, box.y, row.data(), fy.data());
-                } else {
-                    way.to_frame.row(region.x + x, region.y + y, n, u.data(), v.data(), patches);
-                    split_positions(u.data(), count, box.x, column.data(), fx.data());
-                    split_positions(v.data(), count, box.y, row.data(), fy.data());
-                }
+                const bool even =
+                    way.to_frame.row(region.x + x, region.y + y, n,
+                                     {box.x, box.y, column.data(), row.data(), fx.data(), fy.data()}, patches);
                 const Positions all{column.data(), row.data(), fx.data(), fy.data(), n};
                 const std::size_t at =
                     static_cast<std::size_t>(y) * static_cast<std::size_t>(region.width) + static_cast<std::size_t>(x);

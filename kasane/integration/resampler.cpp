@@ -154,7 +154,7 @@ void Resampler::resample(const StackFrame& frame, const Region& region, double r
         const auto left = static_cast<float>(kLeft * frame.planes[p].noise);
         peaks_.take(source[p]);
         any_near_full_ = false;
-        patches_ = {};
+        patches_.restart();
         if (!along.bright_from.empty()) mark_near_full(p);
         const Plane plane{p, t, region, {box.x, box.y}, source[p], out[p], {contrast, left, &peaks_}, along};
         if (const auto slant = turned(t, region))
@@ -166,17 +166,10 @@ void Resampler::resample(const StackFrame& frame, const Region& region, double r
 
 /// The positions of a part of a row. Whether they lie evenly.
 bool Resampler::split_row(const Plane& p, int x, int y, int n) {
-    const auto count = static_cast<std::size_t>(n);
-    const auto even = p.to_frame.even_row(p.region.x + x, p.region.y + y);
-    if (even) {
-        split_even_positions(even->u, even->du, count, p.origin.x, split_.column.data(), split_.fx.data());
-        split_even_positions(even->v, even->dv, count, p.origin.y, split_.row.data(), split_.fy.data());
-        return true;
-    }
-    p.to_frame.row(p.region.x + x, p.region.y + y, n, split_.u.data(), split_.v.data(), patches_);
-    split_positions(split_.u.data(), count, p.origin.x, split_.column.data(), split_.fx.data());
-    split_positions(split_.v.data(), count, p.origin.y, split_.row.data(), split_.fy.data());
-    return false;
+    return p.to_frame.row(
+        p.region.x + x, p.region.y + y, n,
+        {p.origin.x, p.origin.y, split_.column.data(), split_.row.data(), split_.fx.data(), split_.fy.data()},
+        patches_);
 }
 
 void Resampler::resample_rows(const Plane& p, int top, int bottom) {
@@ -219,10 +212,13 @@ void Resampler::prepare_band(const Plane& p, const Region& band, const Slant& sl
     if (!p.to_frame.is_affine()) {
         const Region wide = with_beside(band, slant);
         const auto all = static_cast<std::size_t>(wide.area());
-        along_u_.resize(all), along_v_.resize(all);
+        column_.resize(all), row_.resize(all), fx_.resize(all), fy_.resize(all);
         for (int y = 0; y < wide.height; ++y) {
             const std::ptrdiff_t from = static_cast<std::ptrdiff_t>(y) * wide.width;
-            p.to_frame.row(wide.x, wide.y + y, wide.width, along_u_.data() + from, along_v_.data() + from, patches_);
+            p.to_frame.row(wide.x, wide.y + y, wide.width,
+                           {p.origin.x, p.origin.y, column_.data() + from, row_.data() + from, fx_.data() + from,
+                            fy_.data() + from},
+                           patches_);
         }
         return;
     }
@@ -272,10 +268,9 @@ void Resampler::split_lines(const Plane& p, const Region& band, const Slant& sla
         for (int k = 0; k < kLineLanes; ++k)
             places[static_cast<std::size_t>(n * kLineLanes + k)] =
                 (first + k) * by_lane + (beside + line + n + slant.rise[static_cast<std::size_t>(k)]) * by_line;
-    split_positions_at(along_u_.data(), places.data(), lines * kLineLanes, p.origin.x, split_.column.data(),
-                       split_.fx.data());
-    split_positions_at(along_v_.data(), places.data(), lines * kLineLanes, p.origin.y, split_.row.data(),
-                       split_.fy.data());
+    const std::size_t all = lines * kLineLanes;
+    pick_positions(column_.data(), fx_.data(), places.data(), all, split_.column.data(), split_.fx.data());
+    pick_positions(row_.data(), fy_.data(), places.data(), all, split_.row.data(), split_.fy.data());
 }
 
 void Resampler::resample_band(const Plane& p, const Region& band, const Slant& slant) {

@@ -56,7 +56,6 @@ private:
     struct Split {
         std::array<std::int32_t, kChunk> column{}, row{};
         std::array<float, kChunk> fx{}, fy{};
-        std::array<std::int64_t, kChunk> u{}, v{}; ///< before they are split
         Positions positions(int count) const { return {column.data(), row.data(), fx.data(), fy.data(), count}; }
     };
     /// One plane of a rectangle.
@@ -94,8 +93,11 @@ private:
     Transform::Patches patches_; ///< of the plane
     Split split_;
     static constexpr std::size_t kBeside = 2 * kLineLanes; ///< values beside those of a band, on both sides
-    /// What positions of a band are sums of, by pixel along a line and across; or `along` all of them.
+    /// What positions of a band are sums of, by pixel along a line and across.
     std::vector<std::int64_t> along_u_, along_v_, across_u_, across_v_;
+    /// Or all of them, where they are no sums.
+    std::vector<std::int32_t> column_, row_;
+    std::vector<float> fx_, fy_;
     std::vector<float> lines_;
 };
 

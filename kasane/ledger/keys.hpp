@@ -17,7 +17,7 @@
 namespace kasane {
 
 /// The version of the numerics: part of every key, raised when a change alters results.
-inline constexpr const char* kNumerics = "24";
+inline constexpr const char* kNumerics = "25";
 
 /// What is known of an exposure beside its pixels: all of it but where it lies and how it is known. `E` may be const.
 template <class E>

@@ -1,4 +1,5 @@
 // Maps between pixel grids: what must hold of all of them.
+#include "support/instruction_sets.hpp"
 #include "support/support.hpp"
 
 #include <catch2/catch.hpp>
@@ -13,6 +14,7 @@
 #include <vector>
 
 using namespace kasane;
+using namespace kasane::test;
 
 namespace {
 
@@ -148,12 +150,37 @@ TEST_CASE("Transforms chain with a change of canvas and with a shift") {
     }
 }
 
+namespace {
+
+/// As if nothing had been asked before.
+void fixed_row(const Transform& t, int x, int y, int count, std::int64_t* u, std::int64_t* v) {
+    Transform::Patches patches;
+    t.row(x, y, count, u, v, patches);
+}
+
+/// A row split into whole pixels and what lies behind.
+struct WholeRow {
+    std::vector<std::int32_t> column, line;
+    std::vector<float> fraction_x, fraction_y;
+    bool operator==(const WholeRow&) const = default;
+
+    explicit WholeRow(int count)
+        : column(static_cast<std::size_t>(count)), line(column.size()), fraction_x(column.size()),
+          fraction_y(column.size()) {}
+    WholeRow(const Transform& t, int x, int y, int count, Transform::Patches& patches) : WholeRow(count) {
+        t.row(x, y, count, to(7, -3), patches);
+    }
+    SplitRow to(int x, int y) { return {x, y, column.data(), line.data(), fraction_x.data(), fraction_y.data()}; }
+};
+
+} // namespace
+
 TEST_CASE("A row's positions are the same from wherever it is begun, and where the map says") {
     for (const auto& [name, t] : all_kinds()) {
         INFO(name);
         for (const int y : {0, 777, kHeight - 1}) {
             std::vector<std::int64_t> u(kWidth), v(kWidth), pu(kWidth), pv(kWidth);
-            t.row(0, y, kWidth, u.data(), v.data());
+            fixed_row(t, 0, y, kWidth, u.data(), v.data());
             double worst = 0;
             for (int x = 0; x < kWidth; ++x) {
                 const Point p = t.map({static_cast<double>(x), static_cast<double>(y)});
@@ -162,7 +189,8 @@ TEST_CASE("A row's positions are the same from wherever it is begun, and where t
                     worst, distance(p, {static_cast<double>(u[i]) * 0x1p-32, static_cast<double>(v[i]) * 0x1p-32}));
             }
             // Affine steps are rounded to 2^-32 pixels, 6000 of them; for others the bound that is stated, with the
-            // fourth derivative from differences a third of a patch apart (which average a little).
+            // fourth derivative from differences a third of a patch apart (which average a little), and the last bits
+            // of single precision within a block, where a frame may be turned by half a pixel in each.
             double fourth = 0;
             constexpr double kStep = Transform::kPatch / 3.0;
             for (double x = 0; x + 4 * kStep < kWidth; x += kStep)
@@ -173,18 +201,18 @@ TEST_CASE("A row's positions are the same from wherever it is begun, and where t
                     fourth = std::max(fourth, std::hypot(p[4].x - 4 * p[3].x + 6 * p[2].x - 4 * p[1].x + p[0].x,
                                                          p[4].y - 4 * p[3].y + 6 * p[2].y - 4 * p[1].y + p[0].y));
                 }
-            CHECK(worst < (t.is_affine() ? 1e-6 : 1e-8 + 2 * fourth / 20)); // 81 / 1944 of a difference along each axis
+            CHECK(worst < (t.is_affine() ? 1e-6 : 2e-6 + 2 * fourth / 20)); // 81 / 1944 of a difference along each axis
             CHECK(worst < 2e-5);
             for (const int step : {1, 37, 128, 1000})
                 for (int x = 0; x < kWidth; x += step)
-                    t.row(x, y, std::min(step, kWidth - x), pu.data() + x, pv.data() + x);
+                    fixed_row(t, x, y, std::min(step, kWidth - x), pu.data() + x, pv.data() + x);
             CHECK(pu == u);
             CHECK(pv == v);
         }
         std::int64_t left[5], whole_u[5], right[5], whole_v[5]; // west of the canvas's origin too
-        t.row(-50, 3, 5, whole_u, whole_v);
+        fixed_row(t, -50, 3, 5, whole_u, whole_v);
         for (int i = 0; i < 5; ++i) {
-            t.row(-50 + i, 3, 1, left + i, right + i);
+            fixed_row(t, -50 + i, 3, 1, left + i, right + i);
             CHECK(left[i] == whole_u[i]);
             CHECK(right[i] == whole_v[i]);
         }
@@ -257,21 +285,75 @@ TEST_CASE("Nothing is seen twice through a lens that folds far outside the frame
         REQUIRE(std::isnan(l.distort({x, 0}).x));
     const Transform t({1, 0, 0, 0, 1, 0, 0, 0, 1}, std::make_shared<const Lens>(l));
     std::vector<std::int64_t> u(64), v(64);
-    t.row(3000, 0, 64, u.data(), v.data()); // sqrt(1 / 0.1) radii is where the centre would be shown again
+    fixed_row(t, 3000, 0, 64, u.data(), v.data()); // sqrt(1 / 0.1) radii is where the centre would be shown again
     for (const std::int64_t p : u)
         CHECK(static_cast<double>(p) * 0x1p-32 > 1e6);
 }
 
-TEST_CASE("Positions along a row are counted alike one by one and several at a time") {
-    const Cubic bent({-100.25, 42.5, 187.125, 330.875}, 3.0 / Transform::kPatch);
-    std::vector<std::int64_t> all(Transform::kPatch), part(Transform::kPatch);
-    count_along_reference(bent, 0, Transform::kPatch, all.data());
-    for (const int from : {0, 1, 5, 120})
-        for (const int count : {1, 3, 8, Transform::kPatch - from}) {
-            const int n = std::min(count, Transform::kPatch - from);
-            count_along(bent, from, n, part.data());
-            CHECK(std::equal(part.begin(), part.begin() + n, all.begin() + from));
+TEST_CASE("Transforms that follow one another share a canvas's lens, and nothing else") {
+    Transform::Patches together;
+    for (int round = 0; round < 2; ++round)
+        for (const auto& [name, t] : all_kinds())
+            for (const Transform& way : {t, t.shifted(3.25, -8.5), t.after(turned(1, 0.2, 5, 9))}) {
+                INFO(name);
+                together.restart();
+                for (const int y : {500, 501, 640}) {
+                    Transform::Patches alone;
+                    CHECK(WholeRow(way, 1000, y, 700, together) == WholeRow(way, 1000, y, 700, alone));
+                    const WholeRow far(way, 1000 + 32 * Transform::kPatch, y, 40, together); // lies in the same entries
+                    CHECK(far == WholeRow(way, 1000 + 32 * Transform::kPatch, y, 40, alone));
+                }
+            }
+}
+
+TEST_CASE("A row in whole pixels is what the row in fixed point says") {
+    for (const auto& [name, t] : all_kinds()) {
+        INFO(name);
+        constexpr int kCount = 1300;
+        Transform::Patches patches;
+        const WholeRow split(t, -40, 600, kCount, patches);
+        std::vector<std::int64_t> u(kCount), v(kCount);
+        t.row(-40, 600, kCount, u.data(), v.data(), patches);
+        for (std::size_t i = 0; i < u.size(); ++i) {
+            REQUIRE(split.column[i] + 7 + static_cast<double>(split.fraction_x[i]) ==
+                    Approx(static_cast<double>(u[i]) * 0x1p-32).margin(1e-7));
+            REQUIRE(split.line[i] - 3 + static_cast<double>(split.fraction_y[i]) ==
+                    Approx(static_cast<double>(v[i]) * 0x1p-32).margin(1e-7));
+            REQUIRE(split.fraction_x[i] >= 0);
+            REQUIRE(split.fraction_x[i] <= 1);
         }
-    for (const int i : {0, 17, 127}) // rounded to the nearest, on either side of nothing
-        CHECK(static_cast<double>(all[static_cast<std::size_t>(i)]) == std::nearbyint(bent(i) * 0x1p32));
+    }
+}
+
+TEST_CASE("Positions along a row of patches follow their cubics, alike one by one and several at a time") {
+    constexpr double kPerPixel = 3.0 / Transform::kPatch;
+    const auto rows = [](int from) {
+        const int last = 37;
+        return std::vector<PatchRow>{
+            {{-100.25, -57.4, -14.6, 28.3, 9, 8.75, 8.5, 8.5}, from, Transform::kPatch - from},
+            {{28.3, 71, 113.7, 156.4, 8.5, 8.25, 8, 8}, 0, Transform::kPatch},
+            {{-2000, -2107, -2214, -2320, 900, 800, 702, 600}, 0, last}}; // backwards, in wide steps
+    };
+    const auto count = [&](int from) { return 2 * Transform::kPatch - from + 37; };
+    for (const int from : {0, 1, 15, 16, 17, 100, 127}) {
+        WholeRow expected(count(from));
+        split_patch_rows_reference(rows(from), kPerPixel, expected.to(5, -2));
+        on_every_instruction_set([&] {
+            WholeRow row(count(from));
+            split_patch_rows(rows(from), kPerPixel, row.to(5, -2));
+            REQUIRE(row == expected);
+        });
+        std::size_t k = 0;
+        for (const PatchRow& r : rows(from)) {
+            const Cubic u(r.at.data(), kPerPixel), v(r.at.data() + 4, kPerPixel);
+            const double margin = std::abs(r.at[1] - r.at[0]) > 50 ? 4e-6 : 1e-6;
+            for (int i = r.from; i < r.from + r.count; ++i, ++k) {
+                REQUIRE(expected.column[k] + 5 + static_cast<double>(expected.fraction_x[k]) ==
+                        Approx(u(i)).margin(margin));
+                REQUIRE(expected.line[k] - 2 + static_cast<double>(expected.fraction_y[k]) ==
+                        Approx(v(i)).margin(margin));
+            }
+        }
+        CHECK(Cubic(rows(0)[0].at.data(), 1)(2.0) == Approx(rows(0)[0].at[2]));
+    }
 }

@@ -67,19 +67,20 @@ std::vector<std::int64_t> anywhere(std::size_t count, int seed) {
 
 } // namespace
 
-TEST_CASE("Positions at places are split as those of a row") {
+TEST_CASE("Split positions are picked from where they lie") {
     on_every_instruction_set([] {
         constexpr std::size_t kAll = 200;
         const std::vector<std::int64_t> positions = anywhere(kAll, 9);
         std::vector<std::int32_t> whole(kAll);
         std::vector<float> fraction(kAll);
         split_positions(positions.data(), kAll, -12, whole.data(), fraction.data());
+        REQUIRE(whole[1] != whole[0]);
         for (const std::size_t n : kCounts) {
             std::vector<std::int32_t> places(n), whole_there(n);
             std::vector<float> fraction_there(n);
             for (std::size_t i = 0; i < n; ++i)
                 places[i] = static_cast<std::int32_t>(i / 2 * 61 % kAll); // each twice
-            split_positions_at(positions.data(), places.data(), n, -12, whole_there.data(), fraction_there.data());
+            pick_positions(whole.data(), fraction.data(), places.data(), n, whole_there.data(), fraction_there.data());
             for (std::size_t i = 0; i < n; ++i) {
                 REQUIRE(whole_there[i] == whole[static_cast<std::size_t>(places[i])]);
                 REQUIRE(fraction_there[i] == fraction[static_cast<std::size_t>(places[i])]);
