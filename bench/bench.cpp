@@ -7,6 +7,7 @@
 #include "simulated.hpp"
 
 #include <kasane/calibration/master.hpp>
+#include <kasane/calibration/master_frame.hpp>
 #include <kasane/grading/measures.hpp>
 #include <kasane/image/statistics.hpp>
 #include <kasane/integration/drizzle.hpp>
@@ -107,6 +108,20 @@ private:
         return open_fits(file);
     }
 };
+
+/// What dark and flat do, made once for all lights of one sensor: as a run does it.
+std::vector<StackFrame> with_masters_made(std::vector<StackFrame> frames, const Context& context) {
+    std::shared_ptr<const MasterFrame> made;
+    for (StackFrame& f : frames) {
+        const auto& view = dynamic_cast<const FrameView&>(*f.source);
+        CalibrationSet set = view.source().calibration();
+        if (!made) made = std::make_shared<const MasterFrame>(set, view.source().raw(), &context.workers);
+        set.prepared = made;
+        f.source = std::make_shared<const FrameView>(
+            std::make_shared<const CalibratedView>(view.source().shared_raw(), std::move(set)), view.method());
+    }
+    return frames;
+}
 
 /// A mean that keeps its sums in cache: chunk by chunk, of all frames, on all threads. What reading costs at least.
 void streaming_mean(const std::vector<StackFrame>& frames, int width, int height, const Workers& workers) {
@@ -252,7 +267,7 @@ int main(int argc, char** argv) {
     run(
         "integrate",
         [&] {
-            integrate(data.frames, {w, h}, {1000}, context);
+            integrate(with_masters_made(data.frames, context), {w, h}, {1000}, context);
         },
         2);
     const std::vector<StackFrame> few(
@@ -261,13 +276,13 @@ int main(int argc, char** argv) {
     run(
         "integrate_12_one_thread",
         [&] {
-            integrate(few, {w, h}, {1000}, single);
+            integrate(with_masters_made(few, single), {w, h}, {1000}, single);
         },
         2);
     run(
         "integrate_12_two_threads",
         [&] {
-            integrate(few, {w, h}, {1000}, context);
+            integrate(with_masters_made(few, context), {w, h}, {1000}, context);
         },
         5);
 #ifdef KASANE_GENERAL_CHAIN
@@ -284,7 +299,7 @@ int main(int argc, char** argv) {
     run(
         "integrate_12_through_a_lens",
         [&] {
-            integrate(through_lens, {w, h}, {1000}, context);
+            integrate(with_masters_made(through_lens, context), {w, h}, {1000}, context);
         },
         5);
     // A square that the frames show whole however they are turned.
@@ -302,13 +317,13 @@ int main(int argc, char** argv) {
     run(
         "integrate_12_of_a_square",
         [&] {
-            integrate(square, {side, side}, {1000}, context);
+            integrate(with_masters_made(square, context), {side, side}, {1000}, context);
         },
         5);
     run(
         "integrate_12_turned",
         [&] {
-            integrate(turned, {side, side}, {1000}, context);
+            integrate(with_masters_made(turned, context), {side, side}, {1000}, context);
         },
         5);
     // The same pixels as those of a colour sensor: three planes from each.
@@ -324,7 +339,7 @@ int main(int argc, char** argv) {
     run(
         "integrate_12_of_a_colour_sensor",
         [&] {
-            integrate(colour, {w, h}, {1000, 1000, 1000}, context);
+            integrate(with_masters_made(colour, context), {w, h}, {1000, 1000, 1000}, context);
         },
         3);
     run(
@@ -341,7 +356,7 @@ int main(int argc, char** argv) {
         [&] {
             DrizzleOptions options;
             options.restore = true;
-            drizzle(few, reference_canvas(w, h), {1000}, context, {}, options);
+            drizzle(with_masters_made(few, context), reference_canvas(w, h), {1000}, context, {}, options);
         },
         3);
     run(

@@ -4,57 +4,48 @@
 #include <kasane/image/positions.hpp>
 
 #include <array>
+#include <bit>
 #include <cmath>
 #include <cstdint>
 #include <span>
 
 namespace kasane {
 
-/// Of a row of a patch the pixels `from` to `from + count`: where it meets the four columns of places, u of each and
-/// then v of each.
-struct PatchRow {
-    std::array<double, 8> at;
-    int from, count;
-};
+/// Pixels of a patch that are counted from one place: so few that single precision errs by a millionth of a pixel.
+inline constexpr int kRowBlock = kRowSlack + 1;
 
-/// Pixels of a patch that are counted from one place: sixteen, so that single precision errs by a millionth of a pixel.
-inline constexpr int kRowBlock = 16;
-struct RowBlock {
-    std::int32_t whole;
-    float start, slope, bend;
-};
-
-/// The cubic along a row, in pixels from the patch's first.
+/// Where a row of a patch lies, one coordinate: a cubic, in pixels from the patch's first.
 struct Cubic {
-    double start, first, second, third;
-    /// How many whole pixels of the frame a pixel goes on, about.
-    std::int32_t stride;
+    double start = 0, first = 0, second = 0, third = 0;
+    std::int32_t stride = 0; ///< by how many whole pixels of the frame a pixel goes on, about
 
-    /// Through four places, `per_pixel` thirds of a patch a pixel.
-    Cubic(const double* p, double per_pixel) : start(p[0]) {
+    /// Through places a third of a patch apart, `per_pixel` thirds a pixel (Newton's divided differences).
+    static Cubic through(const std::array<double, 4>& p, double per_pixel) {
         const double one = p[1] - p[0], two = 0.5 * (p[2] - 2 * p[1] + p[0]),
                      three = (p[3] - 3 * p[2] + 3 * p[1] - p[0]) / 6;
-        first = per_pixel * (one - two + 2 * three);
-        second = per_pixel * per_pixel * (two - 3 * three);
-        third = per_pixel * per_pixel * per_pixel * three;
-        stride = static_cast<std::int32_t>(std::lround(per_pixel * (p[3] - p[0]) / 3));
+        return {p[0], per_pixel * (one - two + 2 * three), per_pixel * per_pixel * (two - 3 * three),
+                per_pixel * per_pixel * per_pixel * three,
+                static_cast<std::int32_t>(std::lround(per_pixel * (p[3] - p[0]) / 3))};
     }
     double operator()(double i) const { return start + i * (first + i * (second + i * third)); }
-    /// From pixel `at` on.
-    RowBlock block(int at) const {
-        const double i = at, value = (*this)(i), whole = std::floor(value);
-        return {static_cast<std::int32_t>(whole), static_cast<float>(value - whole),
-                static_cast<float>(first + i * (2 * second + i * (3 * third)) - stride),
-                static_cast<float>(second + i * (3 * third))};
-    }
+};
+
+/// Of a row of a patch the pixels `from` to `from + count`.
+struct PatchRow {
+    Cubic u, v;
+    int from, count;
 };
 
 /// Farther away (pixels) a patch is not followed by cubics.
 inline constexpr double kMostCounted = 262144;
 
-/// Rows that follow one another into `out`. Vectorised, with run-time dispatch; no product is fused with a sum, and
-/// the bits are the same for every instruction set, and from wherever a row is begun.
-void split_patch_rows(std::span<const PatchRow> rows, double per_pixel, const SplitRow& out);
-void split_patch_rows_reference(std::span<const PatchRow> rows, double per_pixel, const SplitRow& out);
+/// Single precision and whole numbers: added to this, a whole number is its last bits.
+inline constexpr float kWholeNumbers = 0x1.8p23f;
+
+/// Rows that follow one another into `out`, of which all but the last end with a block. Vectorised, with run-time
+/// dispatch; no product is fused with a sum, and the bits are the same for every instruction set, and from wherever a
+/// row is begun.
+void split_patch_rows(std::span<const PatchRow> rows, const SplitRow& out);
+void split_patch_rows_reference(std::span<const PatchRow> rows, const SplitRow& out);
 
 } // namespace kasane

@@ -2,6 +2,7 @@
 
 #include <kasane/base/error.hpp>
 #include <kasane/geometry/row_kernel.hpp>
+#include <kasane/image/positions.hpp>
 
 #include <algorithm>
 #include <cmath>
@@ -112,15 +113,8 @@ int patch_begin(int at) {
 /// In thirds of a patch.
 constexpr double kPerPixel = 3.0 / Transform::kPatch;
 
-/// Newton's divided differences of four places a third of a patch apart, into one column.
-void take_differences(const std::array<double, 4>& p, std::size_t column, std::array<std::array<double, 8>, 4>& to) {
-    to[0][column] = p[0];
-    to[1][column] = p[1] - p[0];
-    to[2][column] = 0.5 * (p[2] - 2 * p[1] + p[0]);
-    to[3][column] = (p[3] - 3 * p[2] + 3 * p[1] - p[0]) / 6;
-}
-/// Where a row so many thirds down meets the columns.
-std::array<double, 8> at_columns(const std::array<std::array<double, 8>, 4>& c, double t) {
+/// What was told of four rows, a third of a patch apart, so many thirds down (Newton's divided differences).
+std::array<double, 8> at_row(const std::array<std::array<double, 8>, 4>& c, double t) {
     const double less = t - 1, least = t - 2;
     std::array<double, 8> out;
     for (std::size_t i = 0; i < out.size(); ++i)
@@ -324,18 +318,30 @@ const Transform::Patches::Patch& Transform::patch(int x, int y, Patches& patches
     // Neighbours share the places of an edge.
     const int first_i = x / kPatch * 3, first_j = y / kPatch * 3; // they begin at multiples
     const Patches::Patch *const left = known(x - kPatch, y), *const above = known(x, y - kPatch);
-    for (std::size_t i = 0; i < 4; ++i) {
-        std::array<double, 4> u{}, v{};
+    for (std::size_t i = 0; i < 4; ++i)
         for (std::size_t j = 0; j < 4; ++j) {
             Point& q = p.nodes[i][j];
             q = left && i == 0    ? left->nodes[3][j]
                 : above && j == 0 ? above->nodes[i][3]
                                   : node(first_i + static_cast<int>(i), first_j + static_cast<int>(j), patches);
-            u[j] = q.x, v[j] = q.y;
             p.plain = p.plain && std::abs(q.x) < kMostCounted && std::abs(q.y) < kMostCounted; // not for NaN
         }
-        take_differences(u, i, p.columns);
-        take_differences(v, i + 4, p.columns);
+    if (!p.plain) return p;
+    std::array<std::array<double, 8>, 4> rows{};
+    for (std::size_t j = 0; j < 4; ++j) {
+        const auto along = [&](double Point::*at) {
+            return Cubic::through({p.nodes[0][j].*at, p.nodes[1][j].*at, p.nodes[2][j].*at, p.nodes[3][j].*at},
+                                  kPerPixel);
+        };
+        const Cubic u = along(&Point::x), v = along(&Point::y);
+        rows[j] = {u.start, u.first, u.second, u.third, v.start, v.first, v.second, v.third};
+        if (j == 0) p.strides = {u.stride, v.stride};
+    }
+    for (std::size_t k = 0; k < 8; ++k) {
+        p.cubics[0][k] = rows[0][k];
+        p.cubics[1][k] = rows[1][k] - rows[0][k];
+        p.cubics[2][k] = 0.5 * (rows[2][k] - 2 * rows[1][k] + rows[0][k]);
+        p.cubics[3][k] = (rows[3][k] - 3 * rows[2][k] + 3 * rows[1][k] - rows[0][k]) / 6;
     }
     return p;
 }
@@ -364,7 +370,7 @@ bool Transform::row(int x, int y, int count, const SplitRow& out, Patches& patch
     std::size_t waiting = 0;
     int done = 0;
     const auto follow = [&](int until) {
-        split_patch_rows(std::span(rows.data(), waiting), kPerPixel,
+        split_patch_rows(std::span(rows.data(), waiting),
                          {out.origin_x, out.origin_y, out.column + done, out.row + done, out.fraction_x + done,
                           out.fraction_y + done});
         done = until;
@@ -377,7 +383,9 @@ bool Transform::row(int x, int y, int count, const SplitRow& out, Patches& patch
         if (waiting == kTogether) follow(i);
         const Patches::Patch& p = patch(left, top, patches);
         if (p.plain) {
-            rows[waiting++] = {at_columns(p.columns, down), x + i - left, end - i};
+            const std::array<double, 8> c = at_row(p.cubics, down);
+            rows[waiting++] = {
+                {c[0], c[1], c[2], c[3], p.strides[0]}, {c[4], c[5], c[6], c[7], p.strides[1]}, x + i - left, end - i};
         } else {
             follow(end);
             std::array<std::int64_t, kPatch> u{}, v{};
@@ -403,19 +411,17 @@ void Transform::row(int x, int y, int count, std::int64_t* u, std::int64_t* v, P
         return;
     }
     constexpr int kTogether = 256;
-    std::array<std::int32_t, kTogether> column, line;
-    std::array<float, kTogether> fraction_x, fraction_y;
+    SplitPlaces<kTogether> places;
     const auto joined = [](std::int32_t whole, float fraction) {
         return (static_cast<std::int64_t>(whole) << 32) +
                static_cast<std::int64_t>(static_cast<double>(fraction) * kFixed);
     };
     for (int from = 0; from < count; from += kTogether) {
         const int n = std::min(kTogether, count - from);
-        row(x + from, y, n, {0, 0, column.data(), line.data(), fraction_x.data(), fraction_y.data()}, patches);
+        row(x + from, y, n, places.from(0, 0), patches);
         for (int i = 0; i < n; ++i) {
-            const auto k = static_cast<std::size_t>(i);
-            u[from + i] = joined(column[k], fraction_x[k]);
-            v[from + i] = joined(line[k], fraction_y[k]);
+            u[from + i] = joined(places.column()[i], places.fraction_x()[i]);
+            v[from + i] = joined(places.row()[i], places.fraction_y()[i]);
         }
     }
 }

@@ -19,7 +19,6 @@
 #include <kasane/base/units.hpp>
 #include <kasane/geometry/affine.hpp>
 #include <kasane/image/image.hpp>
-#include <kasane/image/positions.hpp>
 
 #include <array>
 #include <cstdint>
@@ -28,6 +27,8 @@
 #include <vector>
 
 namespace kasane {
+
+struct SplitRow;
 
 struct Point {
     double x = 0, y = 0; ///< pixels, centres at integers
@@ -75,8 +76,10 @@ public:
         struct Patch {
             int x = 0, y = 0;                            ///< of its first pixel
             std::array<std::array<Point, 4>, 4> nodes{}; ///< by column: where its places lie
-            /// Newton's divided differences down the columns: those of u, then those of v.
-            std::array<std::array<double, 8>, 4> columns{};
+            /// Newton's divided differences, from row to row, of what the cubics along rows are made of: those of u,
+            /// then those of v.
+            std::array<std::array<double, 8>, 4> cubics{};
+            std::array<std::int32_t, 2> strides{};
             bool plain = true; ///< all of them are numbers within reach
         };
         /// A place of the canvas, in thirds of a patch, freed of the distortion of the canvas's lens.

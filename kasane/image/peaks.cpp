@@ -6,26 +6,32 @@
 
 namespace kasane {
 
-void Peaks::take(View<const float> image) {
-    columns_ = (image.width + kCell - 1) / kCell;
-    const int rows = (image.height + kCell - 1) / kCell;
-    highest_.assign(static_cast<std::size_t>(columns_) * static_cast<std::size_t>(rows), kLowest);
-    for (int j = 0; j < rows; ++j) {
-        line_.assign(static_cast<std::size_t>(image.width), kLowest);
-        float* line = line_.data();
-        for (int y = j * kCell; y < std::min(image.height, (j + 1) * kCell); ++y) {
-            raise_row(line, image.row(y), line_.size());
-        }
-        float* to = highest_.data() + static_cast<std::ptrdiff_t>(j) * columns_;
-        for (int i = 0; i < columns_; ++i) {
-            const float* from = line + i * kCell;
-            const int n = std::min(kCell, image.width - i * kCell);
-            float most = kLowest;
-            for (int x = 0; x < n; ++x)
-                most = most < from[x] ? from[x] : most;
+void Peaks::take_part(View<const float> image, const Region& part) {
+    const auto width = static_cast<std::size_t>(part.width);
+    for (int y = part.y; y < part.bottom();) {
+        const int j = y / kCell;
+        line_.assign(width, kLowest);
+        for (; y < std::min(part.bottom(), (j + 1) * kCell); ++y)
+            raise_row(line_.data(), image.row(y) + part.x, width);
+        float* const to = highest_.data() + static_cast<std::ptrdiff_t>(j) * columns_;
+        for (int x = part.x; x < part.right();) {
+            const int i = x / kCell;
+            float most = to[i];
+            for (; x < std::min(part.right(), (i + 1) * kCell); ++x) {
+                const float v = line_[static_cast<std::size_t>(x - part.x)];
+                most = most < v ? v : most;
+            }
             to[i] = most;
         }
     }
+}
+
+void Peaks::take(View<const float> image, std::span<const Region> parts) {
+    columns_ = (image.width + kCell - 1) / kCell;
+    const int rows = (image.height + kCell - 1) / kCell;
+    highest_.assign(static_cast<std::size_t>(columns_) * static_cast<std::size_t>(rows), kLowest);
+    for (const Region& part : parts)
+        take_part(image, part);
     near_.resize(highest_.size());
     for (int j = 0; j < rows; ++j)
         for (int i = 0; i < columns_; ++i) {

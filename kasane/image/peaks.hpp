@@ -3,6 +3,7 @@
 
 #include <kasane/image/image.hpp>
 
+#include <span>
 #include <vector>
 
 namespace kasane {
@@ -12,7 +13,12 @@ public:
     static constexpr int kShift = 4, kCell = 1 << kShift; ///< pixels
 
     /// Takes those of `image`; what is no number does not count.
-    void take(View<const float> image);
+    void take(View<const float> image) {
+        const Region all{0, 0, image.width, image.height};
+        take(image, {&all, 1});
+    }
+    /// Those of no more than some of its rectangles.
+    void take(View<const float> image, std::span<const Region> parts);
     /// At least the highest value in a rectangle of the image (columns `left` to `right`, rows `top` to `bottom`, ends
     /// included); -3e38 where there is none.
     float over(int left, int top, int right, int bottom) const {
@@ -35,6 +41,8 @@ public:
     static constexpr float kLowest = -3.0e38f;
 
 private:
+    void take_part(View<const float> image, const Region& part);
+
     int columns_ = 0;
     std::vector<float> highest_, near_, line_;
 };

@@ -9,10 +9,27 @@
 namespace kasane {
 
 /// Room for the places of a row: whole pixels from (origin_x, origin_y) on, and the fractions behind, in [0, 1].
+/// kRowSlack values beside the row, on both sides, may be written as well.
+inline constexpr int kRowSlack = 15;
 struct SplitRow {
     int origin_x, origin_y;
     std::int32_t *column, *row;
     float *fraction_x, *fraction_y;
+};
+
+/// Such room for so many.
+template <std::size_t kCount>
+class SplitPlaces {
+public:
+    std::int32_t* column() { return whole_[0].data() + kRowSlack; }
+    std::int32_t* row() { return whole_[1].data() + kRowSlack; }
+    float* fraction_x() { return fractions_[0].data() + kRowSlack; }
+    float* fraction_y() { return fractions_[1].data() + kRowSlack; }
+    SplitRow from(int x, int y) { return {x, y, column(), row(), fraction_x(), fraction_y()}; }
+
+private:
+    std::array<std::array<std::int32_t, kCount + 2 * kRowSlack>, 2> whole_;
+    std::array<std::array<float, kCount + 2 * kRowSlack>, 2> fractions_;
 };
 
 /// Positions in units of 2^-32 pixels as whole pixels from `origin` on, and the fractions behind (24 bits of them).

@@ -204,8 +204,9 @@ DrizzlePass::Halves DrizzlePass::halves(Scratch& s, std::size_t p) {
 
 void DrizzlePass::lay_down(std::size_t f, const Region& region, Scratch& s) {
     constexpr int kChunk = 512;
-    std::array<std::int32_t, kChunk> column{}, row{};
-    std::array<float, kChunk> fx{}, fy{};
+    SplitPlaces<kChunk> places;
+    std::int32_t *const column = places.column(), *const row = places.row();
+    float *const fx = places.fraction_x(), *const fy = places.fraction_y();
     const Region& box = s.drops.box();
     const auto half = static_cast<std::size_t>(half_of_[f]);
     for (std::size_t p = 0; p < stack_.combiners.size(); ++p) {
@@ -219,10 +220,8 @@ void DrizzlePass::lay_down(std::size_t f, const Region& region, Scratch& s) {
             for (int x = 0; x < region.width; x += kChunk) {
                 const int n = std::min(kChunk, region.width - x);
                 const auto count = static_cast<std::size_t>(n);
-                const bool even =
-                    way.to_frame.row(region.x + x, region.y + y, n,
-                                     {box.x, box.y, column.data(), row.data(), fx.data(), fy.data()}, patches);
-                const Positions all{column.data(), row.data(), fx.data(), fy.data(), n};
+                const bool even = way.to_frame.row(region.x + x, region.y + y, n, places.from(box.x, box.y), patches);
+                const Positions all{column, row, fx, fy, n};
                 const std::size_t at =
                     static_cast<std::size_t>(y) * static_cast<std::size_t>(region.width) + static_cast<std::size_t>(x);
                 const auto gather = [&](const Positions& part, std::size_t from) {
@@ -246,9 +245,7 @@ void DrizzlePass::lay_down(std::size_t f, const Region& region, Scratch& s) {
                     std::size_t until = i + 1;
                     while (until < count && inside(until))
                         ++until;
-                    gather(
-                        {column.data() + i, row.data() + i, fx.data() + i, fy.data() + i, static_cast<int>(until - i)},
-                        i);
+                    gather({column + i, row + i, fx + i, fy + i, static_cast<int>(until - i)}, i);
                     i = until;
                 }
             }

@@ -44,22 +44,6 @@ Region united(const Region& a, const Region& b) {
     return {x, y, std::max(a.right(), b.right()) - x, std::max(a.bottom(), b.bottom()) - y};
 }
 
-/// No data wherever none of the parts of `inside`, which come from the top, will be read to.
-void clear_beside(const std::vector<Region>& parts, const Region& inside, View<float> out) {
-    auto part = parts.begin();
-    for (int y = 0; y < inside.height; ++y) {
-        while (part != parts.end() && part->bottom() <= inside.y + y)
-            ++part;
-        float *const row = out.row(y), *const end = row + inside.width;
-        if (part == parts.end() || part->y > inside.y + y) {
-            std::fill(row, end, kNoData);
-        } else {
-            std::fill(row, row + (part->x - inside.x), kNoData);
-            std::fill(row + (part->right() - inside.x), end, kNoData);
-        }
-    }
-}
-
 /// Output pixels for which the sample at (x, y) of the frame is one of the four nearest.
 template <class F>
 void for_each_touched(const Transform& to_frame, int x, int y, const Region& region, F f) {
@@ -91,6 +75,11 @@ Region with_beside(const Region& band, const Slant& slant) {
     const int more = slant.highest() - slant.lowest();
     if (slant.steep) return {band.x - more, band.y, band.width + 2 * more, band.height};
     return {band.x, band.y - more, band.width, band.height + 2 * more};
+}
+
+/// A row's places, and what may be written beside them.
+int padded(int width) {
+    return width + 2 * kRowSlack;
 }
 
 /// What a pixel to the left of a sample and above it has among those that the sample is made of.
@@ -139,20 +128,24 @@ void Resampler::resample(const StackFrame& frame, const Region& region, double r
         for (std::size_t p = 0; p < out.size(); ++p)
             under.add(to_plane(frame, p), region);
         parts = under.parts();
-        for (const View<float>& v : inside)
-            clear_beside(parts, inside_, v);
     }
     view.read_parts(inside_, parts, inside, quality_, memory_);
-    if (box != inside_)
+    // From here on they count in the views. Beside them stands what was there before; no pixel of the rectangle asks.
+    if (box == inside_) {
+        for (Region& part : parts)
+            part.x -= box.x, part.y -= box.y;
+    } else {
+        parts = {{0, 0, box.width, box.height}};
         for (std::size_t p = 0; p < out.size(); ++p)
             pad(source[p], at);
+    }
 
     for (std::size_t p = 0; p < out.size(); ++p) {
         const Transform t = to_plane(frame, p);
         const auto contrast = static_cast<float>(ringing_sigmas * frame.planes[p].noise);
         constexpr double kLeft = 0.4; // sigma of the frame's noise
         const auto left = static_cast<float>(kLeft * frame.planes[p].noise);
-        peaks_.take(source[p]);
+        peaks_.take(source[p], parts);
         any_near_full_ = false;
         patches_.restart();
         if (!along.bright_from.empty()) mark_near_full(p);
@@ -166,10 +159,7 @@ void Resampler::resample(const StackFrame& frame, const Region& region, double r
 
 /// The positions of a part of a row. Whether they lie evenly.
 bool Resampler::split_row(const Plane& p, int x, int y, int n) {
-    return p.to_frame.row(
-        p.region.x + x, p.region.y + y, n,
-        {p.origin.x, p.origin.y, split_.column.data(), split_.row.data(), split_.fx.data(), split_.fy.data()},
-        patches_);
+    return p.to_frame.row(p.region.x + x, p.region.y + y, n, split_.from(p.origin.x, p.origin.y), patches_);
 }
 
 void Resampler::resample_rows(const Plane& p, int top, int bottom) {
@@ -177,7 +167,7 @@ void Resampler::resample_rows(const Plane& p, int top, int bottom) {
         for (int x = 0; x < p.region.width; x += kChunk) {
             const int n = std::min(kChunk, p.region.width - x);
             const bool even = split_row(p, x, y, n);
-            resample_lanczos3(p.source, split_.positions(n), p.out.row(y) + x, p.options);
+            resample_lanczos3(p.source, split(n), p.out.row(y) + x, p.options);
             take_saturated(p, {x, y, n, 1}, even);
         }
         if (p.along.row) p.along.row(p.index, y);
@@ -211,13 +201,13 @@ void Resampler::resample_turned(const Plane& p, const Slant& slant) {
 void Resampler::prepare_band(const Plane& p, const Region& band, const Slant& slant) {
     if (!p.to_frame.is_affine()) {
         const Region wide = with_beside(band, slant);
-        const auto all = static_cast<std::size_t>(wide.area());
-        column_.resize(all), row_.resize(all), fx_.resize(all), fy_.resize(all);
+        const auto all = static_cast<std::size_t>(padded(wide.width)) * static_cast<std::size_t>(wide.height);
+        column_.resize(all), row_.resize(all), fraction_x_.resize(all), fraction_y_.resize(all);
         for (int y = 0; y < wide.height; ++y) {
-            const std::ptrdiff_t from = static_cast<std::ptrdiff_t>(y) * wide.width;
+            const std::ptrdiff_t from = static_cast<std::ptrdiff_t>(y) * padded(wide.width) + kRowSlack;
             p.to_frame.row(wide.x, wide.y + y, wide.width,
-                           {p.origin.x, p.origin.y, column_.data() + from, row_.data() + from, fx_.data() + from,
-                            fy_.data() + from},
+                           {p.origin.x, p.origin.y, column_.data() + from, row_.data() + from,
+                            fraction_x_.data() + from, fraction_y_.data() + from},
                            patches_);
         }
         return;
@@ -255,22 +245,23 @@ void Resampler::split_lines(const Plane& p, const Region& band, const Slant& sla
     if (p.to_frame.is_affine()) {
         const std::ptrdiff_t from = static_cast<std::ptrdiff_t>(kBeside) + line;
         split_line_positions(slant.rise, along_u_.data() + first, across_u_.data() + from, lines, p.origin.x,
-                             split_.column.data(), split_.fx.data());
+                             split_.column(), split_.fraction_x());
         split_line_positions(slant.rise, along_v_.data() + first, across_v_.data() + from, lines, p.origin.y,
-                             split_.row.data(), split_.fy.data());
+                             split_.row(), split_.fraction_y());
         return;
     }
     const Region wide = with_beside(band, slant);
-    const int by_lane = slant.steep ? wide.width : 1, by_line = slant.steep ? 1 : wide.width,
+    const int by_row = padded(wide.width), by_lane = slant.steep ? by_row : 1, by_line = slant.steep ? 1 : by_row,
               beside = slant.steep ? band.x - wide.x : band.y - wide.y;
     std::array<std::int32_t, kChunk> places;
     for (int n = 0; n < count; ++n)
         for (int k = 0; k < kLineLanes; ++k)
             places[static_cast<std::size_t>(n * kLineLanes + k)] =
-                (first + k) * by_lane + (beside + line + n + slant.rise[static_cast<std::size_t>(k)]) * by_line;
+                kRowSlack + (first + k) * by_lane +
+                (beside + line + n + slant.rise[static_cast<std::size_t>(k)]) * by_line;
     const std::size_t all = lines * kLineLanes;
-    pick_positions(column_.data(), fx_.data(), places.data(), all, split_.column.data(), split_.fx.data());
-    pick_positions(row_.data(), fy_.data(), places.data(), all, split_.row.data(), split_.fy.data());
+    pick_positions(column_.data(), fraction_x_.data(), places.data(), all, split_.column(), split_.fraction_x());
+    pick_positions(row_.data(), fraction_y_.data(), places.data(), all, split_.row(), split_.fraction_y());
 }
 
 void Resampler::resample_band(const Plane& p, const Region& band, const Slant& slant) {
@@ -289,7 +280,7 @@ void Resampler::resample_band(const Plane& p, const Region& band, const Slant& s
         for (int line = begin; line < end; line += kTogether) {
             const int count = std::min(kTogether, end - line);
             split_lines(p, band, slant, first, line, count);
-            resample_lanczos3(p.source, split_.positions(count * kLineLanes),
+            resample_lanczos3(p.source, split(count * kLineLanes),
                               lines_.data() + static_cast<std::ptrdiff_t>(line - begin) * kLineLanes, p.options);
         }
         // Pixel k of line n lies n + rise[k] across.
@@ -319,11 +310,11 @@ void Resampler::take_saturated(const Plane& p, const Region& part, bool even) {
     const auto n = static_cast<std::size_t>(part.width);
     const int before_x = inside_.x - p.origin.x,
               before_y = inside_.y - p.origin.y; // whole pixels count from the origin
-    const auto [low, high] = even ? std::minmax({split_.row[0], split_.row[n - 1]}) : limits_of(split_.row.data(), n);
+    const auto [low, high] = even ? std::minmax({split_.row()[0], split_.row()[n - 1]}) : limits_of(split_.row(), n);
     if (!near_full({low - before_y, high - before_y + 1})) return;
     const float* const values = p.out.row(part.y) + part.x;
     for (std::size_t k = 0; k < n; ++k) {
-        const int i = split_.column[k] - before_x, j = split_.row[k] - before_y;
+        const int i = split_.column()[k] - before_x, j = split_.row()[k] - before_y;
         if (i < 0 || j < 0 || i >= inside_.width || j >= inside_.height) continue;
         if (!near_full_rows_[static_cast<std::size_t>(j)]) continue;
         const std::uint8_t there = near_full_[static_cast<std::size_t>(j) * static_cast<std::size_t>(inside_.width) +

@@ -53,11 +53,6 @@ private:
     };
     /// Positions that are at hand together.
     static constexpr int kChunk = 512;
-    struct Split {
-        std::array<std::int32_t, kChunk> column{}, row{};
-        std::array<float, kChunk> fx{}, fy{};
-        Positions positions(int count) const { return {column.data(), row.data(), fx.data(), fy.data(), count}; }
-    };
     /// One plane of a rectangle.
     struct Plane {
         std::size_t index;
@@ -77,6 +72,9 @@ private:
     void prepare_band(const Plane& plane, const Region& band, const Slant& slant);
     void split_lines(const Plane& plane, const Region& band, const Slant& slant, int first, int line, int count);
     bool split_row(const Plane& plane, int x, int y, int count);
+    Positions split(int count) {
+        return {split_.column(), split_.row(), split_.fraction_x(), split_.fraction_y(), count};
+    }
     void take_saturated(const Plane& plane, const Region& part, bool even);
     void mark_near_full(std::size_t plane);
     bool near_full(const Rows& rows) const;
@@ -91,13 +89,13 @@ private:
     std::vector<std::vector<std::uint32_t>> saturated_;
     Region inside_;
     Transform::Patches patches_; ///< of the plane
-    Split split_;
+    SplitPlaces<kChunk> split_;
     static constexpr std::size_t kBeside = 2 * kLineLanes; ///< values beside those of a band, on both sides
     /// What positions of a band are sums of, by pixel along a line and across.
     std::vector<std::int64_t> along_u_, along_v_, across_u_, across_v_;
     /// Or all of them, where they are no sums.
     std::vector<std::int32_t> column_, row_;
-    std::vector<float> fx_, fy_;
+    std::vector<float> fraction_x_, fraction_y_;
     std::vector<float> lines_;
 };
 

@@ -164,13 +164,21 @@ struct WholeRow {
     std::vector<float> fraction_x, fraction_y;
     bool operator==(const WholeRow&) const = default;
 
-    explicit WholeRow(int count)
-        : column(static_cast<std::size_t>(count)), line(column.size()), fraction_x(column.size()),
-          fraction_y(column.size()) {}
-    WholeRow(const Transform& t, int x, int y, int count, Transform::Patches& patches) : WholeRow(count) {
-        t.row(x, y, count, to(7, -3), patches);
+    /// `split` writes them.
+    template <class F>
+    WholeRow(int count, int x, int y, F split) {
+        const auto room = static_cast<std::size_t>(count + 2 * kRowSlack);
+        column.resize(room), line.resize(room), fraction_x.resize(room), fraction_y.resize(room);
+        split(SplitRow{x, y, column.data() + kRowSlack, line.data() + kRowSlack, fraction_x.data() + kRowSlack,
+                       fraction_y.data() + kRowSlack});
+        const auto keep = [&](auto& all) {
+            all.erase(all.begin(), all.begin() + kRowSlack);
+            all.resize(static_cast<std::size_t>(count));
+        };
+        keep(column), keep(line), keep(fraction_x), keep(fraction_y);
     }
-    SplitRow to(int x, int y) { return {x, y, column.data(), line.data(), fraction_x.data(), fraction_y.data()}; }
+    WholeRow(const Transform& t, int x, int y, int count, Transform::Patches& patches)
+        : WholeRow(count, 7, -3, [&](const SplitRow& to) { t.row(x, y, count, to, patches); }) {}
 };
 
 } // namespace
@@ -327,33 +335,36 @@ TEST_CASE("A row in whole pixels is what the row in fixed point says") {
 
 TEST_CASE("Positions along a row of patches follow their cubics, alike one by one and several at a time") {
     constexpr double kPerPixel = 3.0 / Transform::kPatch;
+    constexpr int kLast = 37; // pixels of the last patch
     const auto rows = [](int from) {
-        const int last = 37;
+        const auto cubic = [](double a, double b, double c, double d) {
+            return Cubic::through({a, b, c, d}, kPerPixel);
+        };
         return std::vector<PatchRow>{
-            {{-100.25, -57.4, -14.6, 28.3, 9, 8.75, 8.5, 8.5}, from, Transform::kPatch - from},
-            {{28.3, 71, 113.7, 156.4, 8.5, 8.25, 8, 8}, 0, Transform::kPatch},
-            {{-2000, -2107, -2214, -2320, 900, 800, 702, 600}, 0, last}}; // backwards, in wide steps
+            {cubic(-100.25, -57.4, -14.6, 28.3), cubic(9, 8.75, 8.5, 8.5), from, Transform::kPatch - from},
+            {cubic(28.3, 71, 113.7, 156.4), cubic(8.5, 8.25, 8, 8), 0, Transform::kPatch},
+            {cubic(-2000, -2107, -2214, -2320), cubic(900, 800, 702, 600), 0, kLast}}; // backwards, in wide steps
     };
-    const auto count = [&](int from) { return 2 * Transform::kPatch - from + 37; };
     for (const int from : {0, 1, 15, 16, 17, 100, 127}) {
-        WholeRow expected(count(from));
-        split_patch_rows_reference(rows(from), kPerPixel, expected.to(5, -2));
+        const int count = 2 * Transform::kPatch - from + kLast;
+        const WholeRow expected(count, 5, -2, [&](const SplitRow& to) { split_patch_rows_reference(rows(from), to); });
         on_every_instruction_set([&] {
-            WholeRow row(count(from));
-            split_patch_rows(rows(from), kPerPixel, row.to(5, -2));
+            const WholeRow row(count, 5, -2, [&](const SplitRow& to) { split_patch_rows(rows(from), to); });
             REQUIRE(row == expected);
         });
         std::size_t k = 0;
-        for (const PatchRow& r : rows(from)) {
-            const Cubic u(r.at.data(), kPerPixel), v(r.at.data() + 4, kPerPixel);
-            const double margin = std::abs(r.at[1] - r.at[0]) > 50 ? 4e-6 : 1e-6;
+        for (const PatchRow& r : rows(from))
             for (int i = r.from; i < r.from + r.count; ++i, ++k) {
+                constexpr double kMargin = 2e-6;
                 REQUIRE(expected.column[k] + 5 + static_cast<double>(expected.fraction_x[k]) ==
-                        Approx(u(i)).margin(margin));
+                        Approx(r.u(i)).margin(kMargin));
                 REQUIRE(expected.line[k] - 2 + static_cast<double>(expected.fraction_y[k]) ==
-                        Approx(v(i)).margin(margin));
+                        Approx(r.v(i)).margin(kMargin));
             }
-        }
-        CHECK(Cubic(rows(0)[0].at.data(), 1)(2.0) == Approx(rows(0)[0].at[2]));
     }
+    const Cubic c = Cubic::through({1, 3, 4, 9}, 1);
+    CHECK(c(0) == Approx(1));
+    CHECK(c(1) == Approx(3));
+    CHECK(c(2) == Approx(4));
+    CHECK(c(3) == Approx(9));
 }

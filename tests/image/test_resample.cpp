@@ -217,6 +217,20 @@ TEST_CASE("Peaks bound every rectangle, and with them ringing is clamped to the 
             CHECK(peaks.near(left, top) >= peaks.over(left, top, std::min(129, left + Peaks::kNearColumns - 1),
                                                       std::min(89, top + Peaks::kNearRows - 1)));
     CHECK(peaks.near(80, 32) < 200);
+    // Of parts alone: within them as of the whole, beside them nothing.
+    const Region parts[] = {{30, 28, 21, 9}, {10, 37, 41, 20}, {0, 70, 64, 20}};
+    Peaks of_parts;
+    of_parts.take(image.plane(), parts);
+    for (const Region& part : parts) {
+        float highest = Peaks::kLowest;
+        for (int y = part.y; y < part.bottom(); ++y)
+            for (int x = part.x; x < part.right(); ++x)
+                highest = std::max(highest, image(x, y));
+        CHECK(of_parts.over(part.x, part.y, part.right() - 1, part.bottom() - 1) >= highest);
+    }
+    CHECK(of_parts.over(40, 31, 40, 31) > 4000);
+    CHECK(of_parts.over(64, 70, 64, 70) == Peaks::kLowest); // beside the last, at the edge of its square
+    CHECK(of_parts.over(112, 80, 129, 89) == Peaks::kLowest);
     std::size_t clamped = 0;
     on_every_instruction_set([&] {
         for (int y = 3; y < 86; ++y)

@@ -37,6 +37,11 @@ public:
         Raster<std::uint8_t> read_once(region.width, region.height, 1);
         bool twice = false;
         pixels = 0;
+        // Whatever an earlier frame left beside the parts.
+        const float left[] = {3e30f, std::numeric_limits<float>::quiet_NaN(), -2000};
+        for (int y = 0; parts_ && y < region.height; ++y)
+            for (int x = 0; x < region.width; ++x)
+                out[0](x, y) = left[(x + y) % 3];
         for (const Region& part : parts) {
             REQUIRE(region.contains(part));
             pixels += part.area();
