@@ -263,13 +263,13 @@ int main(int argc, char** argv) {
             ->UseRealTime();
     };
     run(
-        "streaming_mean", [&] { streaming_mean(data.frames, w, h, two); }, 3);
+        "streaming_mean", [&] { streaming_mean(data.frames, w, h, two); }, 9);
     run(
         "integrate",
         [&] {
             integrate(with_masters_made(data.frames, context), {w, h}, {1000}, context);
         },
-        2);
+        3);
     const std::vector<StackFrame> few(
         data.frames.begin(),
         data.frames.begin() + std::min<std::ptrdiff_t>(12, static_cast<std::ptrdiff_t>(data.frames.size())));
@@ -278,7 +278,7 @@ int main(int argc, char** argv) {
         [&] {
             integrate(with_masters_made(few, single), {w, h}, {1000}, single);
         },
-        2);
+        3);
     run(
         "integrate_12_two_threads",
         [&] {

@@ -240,7 +240,7 @@ Affine Transform::at(Point p) const {
     s = times(slope(matrix_, z), s);
     if (lens_) s = times(slope(*lens_, through(matrix_, z)), s);
     const auto [a, b, d, e] = s;
-    const Point q = exact(p);
+    const Point q = from_ideal(z);
     return {a, b, q.x - a * p.x - b * p.y, d, e, q.y - d * p.x - e * p.y};
 }
 
@@ -271,7 +271,7 @@ Transform::Outline Transform::outline(const Region& r) const {
             bend = std::max({bend, std::abs(line[i - 1].x - 2 * line[i].x + line[i + 1].x),
                              std::abs(line[i - 1].y - 2 * line[i].y + line[i + 1].y)});
     }
-    out.margin = bend / 4 + 1e-6; // twice an eighth, and the error of the rows
+    out.margin = bend / 4 + 4e-6; // twice an eighth, and the error of the rows
     return out;
 }
 
@@ -306,14 +306,22 @@ Point Transform::node(int i, int j, Patches& patches) const {
 
 const Transform::Patches::Patch& Transform::patch(int x, int y, Patches& patches) const {
     const auto known = [&](int left, int top) -> const Patches::Patch* {
-        for (const Patches::Patch& q : patches.known_)
-            if (q.x == left && q.y == top) return &q;
+        // After one comes the one that was made after it, for the most part.
+        const std::size_t all = patches.known_.size();
+        for (std::size_t k = 0, at = patches.last_; k < all; ++k) {
+            at = at + 1 < all ? at + 1 : 0;
+            if (patches.known_[at].x == left && patches.known_[at].y == top) return &patches.known_[at];
+        }
         return nullptr;
     };
-    if (const Patches::Patch* const own = known(x, y)) return *own;
+    if (const Patches::Patch* const own = known(x, y)) {
+        patches.last_ = static_cast<std::size_t>(own - patches.known_.data());
+        return *own;
+    }
     constexpr std::size_t kMost = 16; // a row of a tile spans five at most, a wide row its width over theirs
     if (patches.known_.size() < kMost) patches.known_.emplace_back();
-    Patches::Patch& p = patches.known_[patches.next_++ % patches.known_.size()];
+    patches.last_ = patches.next_++ % patches.known_.size();
+    Patches::Patch& p = patches.known_[patches.last_];
     p.x = x, p.y = y, p.plain = true;
     // Neighbours share the places of an edge.
     const int first_i = x / kPatch * 3, first_j = y / kPatch * 3; // they begin at multiples

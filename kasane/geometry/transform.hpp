@@ -68,7 +68,7 @@ public:
         /// The next rows are those of another transform.
         void restart() {
             known_.clear();
-            next_ = 0;
+            next_ = last_ = 0;
         }
 
     private:
@@ -89,7 +89,7 @@ public:
             bool known = false;
         };
         std::vector<Patch> known_;
-        std::size_t next_ = 0;
+        std::size_t next_ = 0, last_ = 0; ///< to be made anew; that was asked for
         std::shared_ptr<const Lens> canvas_lens_;
         Affine canvas_;
         std::vector<Ideal> ideal_; ///< by i and j, the last of those that come to the same entry

@@ -143,6 +143,7 @@ bool DrizzlePass::work(const Region& region, Scratch& s, MappedMemory& mapped) {
         sums.assign(static_cast<std::size_t>(region.area()), 0.0f);
     s.low.assign(static_cast<std::size_t>(region.area()), 0);
     s.high.assign(static_cast<std::size_t>(region.area()), 0);
+    s.marked.assign(static_cast<std::size_t>(region.height), 0);
     s.hidden.resize(planes);
     std::vector<JudgingStack> stacks(planes);
     const Point first = {to_coarse_.a * (region.x - 0.5) + to_coarse_.c,
@@ -277,7 +278,8 @@ void DrizzlePass::mark_rejected(std::size_t f, std::size_t p, const Region& regi
         const int reach = static_cast<int>(std::ceil(way.kernel.reach() / side)) + 1;
         const int cx = static_cast<int>(std::lround(at.x)), cy = static_cast<int>(std::lround(at.y));
         const Region box = intersect({cx - reach, cy - reach, 2 * reach + 1, 2 * reach + 1}, region);
-        for (int y = box.y; y < box.bottom(); ++y)
+        for (int y = box.y; y < box.bottom(); ++y) {
+            s.marked[static_cast<std::size_t>(y - region.y)] = 1;
             for (int x = box.x; x < box.right(); ++x) {
                 double u = 0, v = 0;
                 near.apply(x, y, u, v);
@@ -287,6 +289,7 @@ void DrizzlePass::mark_rejected(std::size_t f, std::size_t p, const Region& regi
                         : s.low)[static_cast<std::size_t>(y - region.y) * static_cast<std::size_t>(region.width) +
                                  static_cast<std::size_t>(x - region.x)] += share * part;
             }
+        }
     }
 }
 
@@ -303,7 +306,8 @@ void DrizzlePass::write(const Region& region, Scratch& s) {
         }
     }
     const auto map = [&](const std::vector<float>& from, Raster<std::uint16_t>& to) {
-        for (int y = 0; y < region.height; ++y)
+        for (int y = 0; y < region.height; ++y) {
+            if (!s.marked[static_cast<std::size_t>(y)]) continue; // zero already
             for (int x = 0; x < region.width; ++x)
                 to(region.x + x, region.y + y) = static_cast<std::uint16_t>(
                     std::min(from[static_cast<std::size_t>(y) * static_cast<std::size_t>(region.width) +
@@ -311,6 +315,7 @@ void DrizzlePass::write(const Region& region, Scratch& s) {
                              1.0f) *
                         RejectionMaps::kUnit +
                     0.5f);
+        }
     };
     map(s.low, result_.rejected.low);
     map(s.high, result_.rejected.high);

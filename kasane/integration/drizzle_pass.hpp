@@ -52,6 +52,7 @@ private:
         std::vector<std::vector<float>> sums;
         std::vector<std::vector<std::uint8_t>> hidden; ///< by plane: pixels of the judging rectangle
         std::vector<float> low, high;                  ///< weight that was rejected, all planes
+        std::vector<std::uint8_t> marked;              ///< rows that have any
         SampleCounts counts;
         std::vector<std::uint16_t> lengths; ///< which makes each pixel of the judging rectangle
         bool counted = true;                ///< what is rejected stands in the cells of the frames
