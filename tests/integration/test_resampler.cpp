@@ -153,7 +153,8 @@ TEST_CASE("A turned frame is interpolated where the formula says, whatever the t
     for (int y = 0; y < tile.height; y += 11)
         for (int x = 0; x < tile.width; x += 7) {
             std::int64_t u = 0, v = 0;
-            t.row(tile.x + x, tile.y + y, 1, &u, &v); // how exact these are is tested elsewhere
+            Transform::Patches patches;
+            t.row(tile.x + x, tile.y + y, 1, &u, &v, patches); // how exact these are is tested elsewhere
             const float expected = resample_lanczos3_reference(
                 image.plane(), static_cast<double>(u) * 0x1p-32, static_cast<double>(v) * 0x1p-32,
                 {static_cast<float>(kSigmas * kNoise), static_cast<float>(0.4 * kNoise)});
