@@ -357,9 +357,9 @@ const Transform::Patches::Patch& Transform::patch(int x, int y, Patches& patches
 std::optional<Transform::EvenRow> Transform::even_row(int x, int y) const {
     if (!is_affine()) return std::nullopt;
     const Affine t = affine_part();
-    const auto du = std::llround(t.a * kFixed), dv = std::llround(t.d * kFixed);
-    return EvenRow{std::llround((t.b * y + t.c) * kFixed) + du * x, du, std::llround((t.e * y + t.f) * kFixed) + dv * x,
-                   dv};
+    const auto whole = [](double steps) { return static_cast<std::int64_t>(std::llround(steps * kFixed)); };
+    const auto du = whole(t.a), dv = whole(t.d);
+    return EvenRow{whole(t.c) + whole(t.b) * y + du * x, du, whole(t.f) + whole(t.e) * y + dv * x, dv};
 }
 
 bool Transform::row(int x, int y, int count, const SplitRow& out, Patches& patches) const {

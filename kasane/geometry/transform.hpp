@@ -132,7 +132,8 @@ public:
     /// The same in units of 2^-32 pixels.
     void row(int x, int y, int count, std::int64_t* u, std::int64_t* v, Patches& patches) const;
     static constexpr int kPatch = 128;
-    /// Of an affine map the positions of a row lie evenly: those of the first, and the steps, as `row` tells them.
+    /// Of an affine map positions lie evenly along rows, and rows do: those of the first, the steps, as `row` tells
+    /// them.
     struct EvenRow {
         std::int64_t u, du, v, dv;
     };

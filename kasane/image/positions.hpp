@@ -45,10 +45,10 @@ void split_even_positions(std::int64_t start, std::int64_t step, std::size_t cou
 inline constexpr int kLineLanes = 16;
 using LaneRise = std::array<std::int32_t, kLineLanes>;
 
-/// Positions that are sums: pixel i of line k is along[i] + across[k + rise[i]], for `lines` lines from k = 0 on, one
-/// after the other. `across` reaches kLineLanes values farther on both sides than is asked for.
-void split_line_positions(const LaneRise& rise, const std::int64_t* along, const std::int64_t* across,
-                          std::size_t lines, int origin, std::int32_t* whole, float* fraction);
+/// Lines that lie evenly: pixel i of line k is start[i] + k * step, for `lines` lines from k = 0 on, one after the
+/// other.
+void split_line_positions(const std::array<std::int64_t, kLineLanes>& start, std::int64_t step, std::size_t lines,
+                          int origin, std::int32_t* whole, float* fraction);
 
 /// Those of split positions that lie at `places`: places[0], places[1], ...
 void pick_positions(const std::int32_t* from_whole, const float* from_fraction, const std::int32_t* places,

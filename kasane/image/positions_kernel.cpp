@@ -47,60 +47,61 @@ void SplitPositions(const std::int64_t* positions, std::size_t count, int origin
         split_one(positions[i], origin, whole + i, fraction + i);
 }
 
+#if HWY_TARGET != HWY_SCALAR
+/// As many positions as there are lanes, of which each grows by `step` from line to line; lines `apart` values apart.
+template <class D>
+HWY_INLINE void split_lines(D d, const std::int64_t* start, std::int64_t step, std::size_t lines, int origin,
+                            std::int32_t* whole, float* fraction, std::size_t apart) {
+    const hn::RebindToUnsigned<D> du;
+    const hn::RebindToFloat<D> df;
+    HWY_ALIGN std::int32_t first_whole[HWY_MAX_BYTES / sizeof(std::int32_t)];
+    HWY_ALIGN std::uint32_t first_below[HWY_MAX_BYTES / sizeof(std::uint32_t)];
+    for (std::size_t k = 0; k < hn::Lanes(d); ++k) {
+        first_whole[k] = static_cast<std::int32_t>(start[k] >> 32) - origin;
+        first_below[k] = static_cast<std::uint32_t>(start[k]);
+    }
+    auto above = hn::Load(d, first_whole);
+    auto below = hn::Load(du, first_below);
+    const auto step_below = hn::Set(du, static_cast<std::uint32_t>(step));
+    const auto step_above = static_cast<std::int32_t>(step >> 32);
+    const auto without = hn::Set(d, step_above), with_carry = hn::Set(d, step_above + 1);
+    for (std::size_t line = 0; line < lines; ++line, whole += apart, fraction += apart) {
+        hn::StoreU(above, d, whole);
+        const auto half = hn::BitCast(d, hn::ShiftRight<1>(below)); // which fits into a signed one
+        hn::StoreU(hn::Mul(hn::ConvertTo(df, half), hn::Set(df, 0x1p-31f)), df, fraction);
+        below = hn::Add(below, step_below);
+        const auto carries = hn::RebindMask(d, hn::Gt(step_below, below));
+        above = hn::Add(above, hn::IfThenElse(carries, with_carry, without));
+    }
+}
+#endif
+
 void SplitEvenPositions(std::int64_t start, std::int64_t step, std::size_t count, int origin, std::int32_t* whole,
                         float* fraction) {
     std::size_t i = 0;
 #if HWY_TARGET != HWY_SCALAR
     const hn::ScalableTag<std::int32_t> d;
-    const hn::ScalableTag<std::int64_t> d64;
     const std::size_t lanes = hn::Lanes(d);
-    HWY_ALIGN std::int64_t begin[HWY_MAX_BYTES / sizeof(std::int32_t)];
+    std::int64_t begin[HWY_MAX_BYTES / sizeof(std::int32_t)];
     for (std::size_t k = 0; k < lanes; ++k)
         begin[k] = start + static_cast<std::int64_t>(k) * step;
-    auto first = hn::Load(d64, begin), second = hn::Load(d64, begin + lanes / 2);
-    const auto next = hn::Set(d64, static_cast<std::int64_t>(lanes) * step);
-    const auto from = hn::Set(d, origin);
-    for (; i + lanes <= count; i += lanes) {
-        split(d, hn::BitCast(d, first), hn::BitCast(d, second), from, whole + i, fraction + i);
-        first = hn::Add(first, next);
-        second = hn::Add(second, next);
-    }
+    split_lines(d, begin, static_cast<std::int64_t>(lanes) * step, count / lanes, origin, whole, fraction, lanes);
+    i = count / lanes * lanes;
 #endif
     for (; i < count; ++i)
         split_one(start + static_cast<std::int64_t>(i) * step, origin, whole + i, fraction + i);
 }
 
-void SplitLinePositions(const LaneRise& rise, const std::int64_t* along, const std::int64_t* across, std::size_t lines,
+void SplitLinePositions(const std::array<std::int64_t, kLineLanes>& start, std::int64_t step, std::size_t lines,
                         int origin, std::int32_t* whole, float* fraction) {
 #if HWY_TARGET != HWY_SCALAR
-    const hn::CappedTag<std::int64_t, kLineLanes / 2> d64;
-    const hn::Repartition<std::int32_t, decltype(d64)> words;
-    const std::size_t lanes = hn::Lanes(d64), parts = kLineLanes / lanes;
-    // What lies across is as many values as there are lanes at most, one beside the other.
-    constexpr std::size_t kMostParts = kLineLanes / 2;
-    std::ptrdiff_t base[kMostParts];
-    HWY_ALIGN std::int64_t steps[kLineLanes];
-    for (std::size_t part = 0; part < parts; ++part) {
-        const std::int32_t* own = rise.data() + part * lanes;
-        base[part] = *std::min_element(own, own + lanes);
-        for (std::size_t k = 0; k < lanes; ++k)
-            steps[part * lanes + k] = own[k] - base[part];
-    }
-    const auto from = hn::Set(words, origin);
-    for (std::size_t line = 0; line < lines; ++line, whole += kLineLanes, fraction += kLineLanes) {
-        const auto sum = [&](std::size_t part) HWY_ATTR {
-            const auto own = hn::IndicesFromVec(d64, hn::Load(d64, steps + part * lanes));
-            const auto picked =
-                hn::TableLookupLanes(hn::LoadU(d64, across + static_cast<std::ptrdiff_t>(line) + base[part]), own);
-            return hn::BitCast(words, hn::Add(hn::LoadU(d64, along + part * lanes), picked));
-        };
-        for (std::size_t part = 0; part < parts; part += 2)
-            split(words, sum(part), sum(part + 1), from, whole + part * lanes, fraction + part * lanes);
-    }
+    const hn::CappedTag<std::int32_t, kLineLanes> d;
+    for (std::size_t k = 0; k < kLineLanes; k += hn::Lanes(d))
+        split_lines(d, start.data() + k, step, lines, origin, whole + k, fraction + k, kLineLanes);
 #else
     for (std::size_t line = 0; line < lines; ++line)
-        for (std::size_t i = 0; i < kLineLanes; ++i)
-            split_one(along[i] + across[static_cast<std::ptrdiff_t>(line) + rise[i]], origin, whole++, fraction++);
+        for (std::size_t k = 0; k < kLineLanes; ++k)
+            split_one(start[k] + static_cast<std::int64_t>(line) * step, origin, whole++, fraction++);
 #endif
 }
 
@@ -149,9 +150,9 @@ void split_even_positions(std::int64_t start, std::int64_t step, std::size_t cou
                           float* fraction) {
     HWY_DYNAMIC_DISPATCH(SplitEvenPositions)(start, step, count, origin, whole, fraction);
 }
-void split_line_positions(const LaneRise& rise, const std::int64_t* along, const std::int64_t* across,
-                          std::size_t lines, int origin, std::int32_t* whole, float* fraction) {
-    HWY_DYNAMIC_DISPATCH(SplitLinePositions)(rise, along, across, lines, origin, whole, fraction);
+void split_line_positions(const std::array<std::int64_t, kLineLanes>& start, std::int64_t step, std::size_t lines,
+                          int origin, std::int32_t* whole, float* fraction) {
+    HWY_DYNAMIC_DISPATCH(SplitLinePositions)(start, step, lines, origin, whole, fraction);
 }
 void pick_positions(const std::int32_t* from_whole, const float* from_fraction, const std::int32_t* places,
                     std::size_t count, std::int32_t* whole, float* fraction) {

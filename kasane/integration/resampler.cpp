@@ -197,45 +197,22 @@ void Resampler::resample_turned(const Plane& p, const Slant& slant) {
     }
 }
 
-/// What the position of a pixel of the band is the sum of, or where all of them stand.
+/// Where the pixels of the band lie: all of them, or the first and the steps.
 void Resampler::prepare_band(const Plane& p, const Region& band, const Slant& slant) {
-    if (!p.to_frame.is_affine()) {
-        const Region wide = with_beside(band, slant);
-        const auto all = static_cast<std::size_t>(padded(wide.width)) * static_cast<std::size_t>(wide.height);
-        column_.resize(all), row_.resize(all), fraction_x_.resize(all), fraction_y_.resize(all);
-        for (int y = 0; y < wide.height; ++y) {
-            const std::ptrdiff_t from = static_cast<std::ptrdiff_t>(y) * padded(wide.width) + kRowSlack;
-            p.to_frame.row(wide.x, wide.y + y, wide.width,
-                           {p.origin.x, p.origin.y, column_.data() + from, row_.data() + from,
-                            fraction_x_.data() + from, fraction_y_.data() + from},
-                           patches_);
-        }
+    if (const auto first = p.to_frame.even_row(band.x, band.y)) {
+        const auto next = *p.to_frame.even_row(band.x, band.y + 1);
+        even_ = {first->u, first->du, next.u - first->u, first->v, first->dv, next.v - first->v};
         return;
     }
-    const auto of_rows = [&](int first, std::vector<std::int64_t>& u, std::vector<std::int64_t>& v) {
-        for (std::size_t i = 0; i < u.size(); ++i) {
-            const auto row = *p.to_frame.even_row(band.x, band.y + first + static_cast<int>(i));
-            u[i] = row.u, v[i] = row.v;
-        }
-    };
-    const auto of_columns = [&](int first, std::vector<std::int64_t>& u, std::vector<std::int64_t>& v) {
-        const auto row = *p.to_frame.even_row(band.x, band.y);
-        for (std::size_t i = 0; i < u.size(); ++i) {
-            const int x = first + static_cast<int>(i);
-            u[i] = x * row.du, v[i] = x * row.dv;
-        }
-    };
-    const auto length = static_cast<std::size_t>(slant.steep ? band.height : band.width),
-               across = static_cast<std::size_t>(slant.steep ? band.width : band.height) + 2 * kBeside;
-    along_u_.resize(length), along_v_.resize(length);
-    across_u_.resize(across), across_v_.resize(across);
-    constexpr int kFirst = -static_cast<int>(kBeside);
-    if (slant.steep) {
-        of_rows(0, along_u_, along_v_);
-        of_columns(kFirst, across_u_, across_v_);
-    } else {
-        of_columns(0, along_u_, along_v_);
-        of_rows(kFirst, across_u_, across_v_);
+    const Region wide = with_beside(band, slant);
+    const auto all = static_cast<std::size_t>(padded(wide.width)) * static_cast<std::size_t>(wide.height);
+    column_.resize(all), row_.resize(all), fraction_x_.resize(all), fraction_y_.resize(all);
+    for (int y = 0; y < wide.height; ++y) {
+        const std::ptrdiff_t from = static_cast<std::ptrdiff_t>(y) * padded(wide.width) + kRowSlack;
+        p.to_frame.row(wide.x, wide.y + y, wide.width,
+                       {p.origin.x, p.origin.y, column_.data() + from, row_.data() + from, fraction_x_.data() + from,
+                        fraction_y_.data() + from},
+                       patches_);
     }
 }
 
@@ -243,11 +220,18 @@ void Resampler::prepare_band(const Plane& p, const Region& band, const Slant& sl
 void Resampler::split_lines(const Plane& p, const Region& band, const Slant& slant, int first, int line, int count) {
     const auto lines = static_cast<std::size_t>(count);
     if (p.to_frame.is_affine()) {
-        const std::ptrdiff_t from = static_cast<std::ptrdiff_t>(kBeside) + line;
-        split_line_positions(slant.rise, along_u_.data() + first, across_u_.data() + from, lines, p.origin.x,
-                             split_.column(), split_.fraction_x());
-        split_line_positions(slant.rise, along_v_.data() + first, across_v_.data() + from, lines, p.origin.y,
-                             split_.row(), split_.fraction_y());
+        std::array<std::int64_t, kLineLanes> u, v;
+        for (int k = 0; k < kLineLanes; ++k) {
+            const auto lane = static_cast<std::size_t>(k);
+            const int along = first + k, across = line + slant.rise[lane];
+            const int x = slant.steep ? across : along, y = slant.steep ? along : across;
+            u[lane] = even_.u + x * even_.u_x + y * even_.u_y;
+            v[lane] = even_.v + x * even_.v_x + y * even_.v_y;
+        }
+        split_line_positions(u, slant.steep ? even_.u_x : even_.u_y, lines, p.origin.x, split_.column(),
+                             split_.fraction_x());
+        split_line_positions(v, slant.steep ? even_.v_x : even_.v_y, lines, p.origin.y, split_.row(),
+                             split_.fraction_y());
         return;
     }
     const Region wide = with_beside(band, slant);

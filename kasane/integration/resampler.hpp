@@ -90,10 +90,11 @@ private:
     Region inside_;
     Transform::Patches patches_; ///< of the plane
     SplitPlaces<kChunk> split_;
-    static constexpr std::size_t kBeside = 2 * kLineLanes; ///< values beside those of a band, on both sides
-    /// What positions of a band are sums of, by pixel along a line and across.
-    std::vector<std::int64_t> along_u_, along_v_, across_u_, across_v_;
-    /// Or all of them, where they are no sums.
+    /// Where the first pixel of a band lies, and the steps from column to column and from row to row.
+    struct {
+        std::int64_t u, u_x, u_y, v, v_x, v_y;
+    } even_{};
+    /// Or where all of them lie, where they do not lie evenly.
     std::vector<std::int32_t> column_, row_;
     std::vector<float> fraction_x_, fraction_y_;
     std::vector<float> lines_;

@@ -89,22 +89,23 @@ TEST_CASE("Split positions are picked from where they lie") {
     });
 }
 
-TEST_CASE("Positions of slanted lines are the sums of what lies along and across, to the bit") {
-    const double slope = GENERATE(0.0, 0.3, 0.75, 1.0, -0.06, -0.5, -1.0);
-    LaneRise rise{};
-    for (std::size_t i = 0; i < rise.size(); ++i)
-        rise[i] = static_cast<std::int32_t>(std::lround(slope * static_cast<double>(i)));
+TEST_CASE("Positions of lines that lie evenly are split as each alone, to the bit") {
+    std::array<std::int64_t, kLineLanes> start{};
+    const std::vector<std::int64_t> some = anywhere(kLineLanes, 3);
+    std::copy(some.begin(), some.end(), start.begin());
+    start[3] = (std::int64_t{7} << 32) - 1; // carries at once
+    const std::int64_t step = GENERATE(std::int64_t{0}, std::int64_t{1}, std::int64_t{-1}, std::int64_t{1} << 31,
+                                       -(std::int64_t{5} << 30), (std::int64_t{3} << 32) + 12345);
     on_every_instruction_set([&] {
-        constexpr int kLines = 23, kBeside = 2 * kLineLanes;
-        const std::vector<std::int64_t> along = anywhere(kLineLanes, 3), across = anywhere(kLines + 2 * kBeside, 4);
+        constexpr std::size_t kLines = 23;
         std::vector<std::int64_t> positions;
-        for (int line = 0; line < kLines; ++line)
-            for (std::size_t i = 0; i < rise.size(); ++i)
-                positions.push_back(along[i] + across[static_cast<std::size_t>(kBeside + line + rise[i])]);
+        for (std::size_t line = 0; line < kLines; ++line)
+            for (const std::int64_t from : start)
+                positions.push_back(from + static_cast<std::int64_t>(line) * step);
         std::vector<std::int32_t> expected(positions.size()), whole(positions.size());
         std::vector<float> expected_behind(positions.size()), fraction(positions.size());
         split_positions(positions.data(), positions.size(), 40, expected.data(), expected_behind.data());
-        split_line_positions(rise, along.data(), across.data() + kBeside, kLines, 40, whole.data(), fraction.data());
+        split_line_positions(start, step, kLines, 40, whole.data(), fraction.data());
         REQUIRE(whole == expected);
         REQUIRE(fraction == expected_behind);
     });
