@@ -363,10 +363,6 @@ std::optional<Transform::EvenRow> Transform::even_row(int x, int y) const {
 }
 
 bool Transform::row(int x, int y, int count, const SplitRow& out, Patches& patches) const {
-    const auto split = [&](const std::int64_t* u, const std::int64_t* v, int from, int n) {
-        split_positions(u, static_cast<std::size_t>(n), out.origin_x, out.column + from, out.fraction_x + from);
-        split_positions(v, static_cast<std::size_t>(n), out.origin_y, out.row + from, out.fraction_y + from);
-    };
     if (const auto even = even_row(x, y)) {
         const auto n = static_cast<std::size_t>(count);
         split_even_positions(even->u, even->du, n, out.origin_x, out.column, out.fraction_x);
@@ -402,7 +398,9 @@ bool Transform::row(int x, int y, int count, const SplitRow& out, Patches& patch
                 u[static_cast<std::size_t>(k - i)] = fixed(q.x);
                 v[static_cast<std::size_t>(k - i)] = fixed(q.y);
             }
-            split(u.data(), v.data(), i, end - i);
+            const auto n = static_cast<std::size_t>(end - i);
+            split_positions(u.data(), n, out.origin_x, out.column + i, out.fraction_x + i);
+            split_positions(v.data(), n, out.origin_y, out.row + i, out.fraction_y + i);
         }
         i = end;
     }

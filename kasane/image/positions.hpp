@@ -8,16 +8,18 @@
 
 namespace kasane {
 
-/// Room for the places of a row: whole pixels from (origin_x, origin_y) on, and the fractions behind, in [0, 1].
-/// kRowSlack values beside the row, on both sides, may be written as well.
+/// Values beside a row of places, on both sides, that may be written as well: rows are made in whole vectors.
 inline constexpr int kRowSlack = 15;
+
+/// Room for the places of a row, and for kRowSlack beside them: whole pixels from (origin_x, origin_y) on, and the
+/// fractions behind, in [0, 1].
 struct SplitRow {
     int origin_x, origin_y;
     std::int32_t *column, *row;
     float *fraction_x, *fraction_y;
 };
 
-/// Such room for so many.
+/// Such room for kCount places.
 template <std::size_t kCount>
 class SplitPlaces {
 public:
@@ -40,10 +42,8 @@ void split_positions(const std::int64_t* positions, std::size_t count, int origi
 void split_even_positions(std::int64_t start, std::int64_t step, std::size_t count, int origin, std::int32_t* whole,
                           float* fraction);
 
-/// Of sixteen neighbours in a line that is slanted: how far across each lies, counted from the first; by at most one
-/// more, or one less, from each to the next.
+/// Neighbours in a line that is interpolated together.
 inline constexpr int kLineLanes = 16;
-using LaneRise = std::array<std::int32_t, kLineLanes>;
 
 /// Lines that lie evenly: pixel i of line k is start[i] + k * step, for `lines` lines from k = 0 on, one after the
 /// other.

@@ -4,7 +4,14 @@
 #include <kasane/geometry/affine.hpp>
 #include <kasane/image/positions.hpp>
 
+#include <array>
+#include <cstdint>
+
 namespace kasane {
+
+/// Of the neighbours in a line how far across each lies, counted from the first; by at most one more, or one less, from
+/// each to the next.
+using LaneRise = std::array<std::int32_t, kLineLanes>;
 
 /// Digital lines (J. Bresenham, IBM Systems Journal 4, 1965) along the rows of the frame, sixteen pixels long: one in
 /// each column, or in each row where the frame is turned by more than 45 degrees, and so many across from the first as
