@@ -17,10 +17,6 @@ namespace {
 
 constexpr int kMostBlocks = 96; // along the longer side
 
-int block_size(int width, int height) {
-    return std::max(8, (std::max(width, height) / kMostBlocks) & ~1);
-}
-
 /// Medians of blocks of a plane; of a mosaic, of sums over 2 x 2 pixels, so that its colours mix alike everywhere.
 Image block_levels(View<const float> v, bool mosaic, int block) {
     Image out(v.width / block, v.height / block);
@@ -40,13 +36,6 @@ Image block_levels(View<const float> v, bool mosaic, int block) {
             values.resize(static_cast<std::size_t>(to - values.data()));
             out(i, j) = values.empty() ? kNoData : median_in_place(values);
         }
-    return out;
-}
-
-Image read_all(const FrameReader& reader) {
-    Image out(reader.width(), reader.height());
-    reader.read(reader.bounds(), out.plane());
-    reader.release();
     return out;
 }
 
@@ -182,6 +171,10 @@ void relative_to_level(Image& v) {
 
 } // namespace
 
+int block_side(int width, int height) {
+    return std::max(8, (std::max(width, height) / kMostBlocks) & ~1);
+}
+
 BlockLevels light_levels(const CalibratedView& view) {
     CalibrationSet without = view.calibration();
     without.flat = nullptr;
@@ -190,16 +183,34 @@ BlockLevels light_levels(const CalibratedView& view) {
     plain.read(view.bounds(), pixels.plane());
     plain.release();
     const bool mosaic = !without.cfa.empty();
-    const int block = block_size(view.width(), view.height());
+    const int block = block_side(view.width(), view.height());
     return {block_levels(pixels.plane(), mosaic, block), block,
             static_cast<double>(difference_noise(pixels.plane(), mosaic ? 2 : 1))};
 }
 
-BlockLevels flat_levels(const CalibratedView& view) {
+BlockLevels flat_levels(const CalibratedView& view, int block) {
     const CalibrationSet& set = view.calibration();
     if (!set.flat) return {};
-    const int block = block_size(view.width(), view.height());
-    return {block_levels(read_all(*set.flat).plane(), !set.cfa.empty(), block), block, 0};
+    if (block < 1) block = block_side(view.width(), view.height());
+    const FrameReader& flat = *set.flat;
+    Image levels(flat.width() / block, flat.height() / block), band(flat.width(), block);
+    for (int j = 0; j < levels.height(); ++j) {
+        flat.read({0, j * block, band.width(), block}, band.plane());
+        const Image row = block_levels(band.plane(), !set.cfa.empty(), block);
+        std::copy(row.pixels().begin(), row.pixels().end(), levels.plane().row(j));
+    }
+    flat.release();
+    return {std::move(levels), block, 0};
+}
+
+BlockLevels before_flat(const BlockLevels& calibrated, const BlockLevels& flat) {
+    const Image &c = calibrated.levels, &f = flat.levels;
+    BlockLevels out = calibrated;
+    out.levels = Image(std::min(c.width(), f.width()), std::min(c.height(), f.height()));
+    for (int j = 0; j < out.levels.height(); ++j)
+        for (int i = 0; i < out.levels.width(); ++i)
+            out.levels(i, j) = c(i, j) * f(i, j);
+    return out;
 }
 
 FlatFit fit_flat(const CalibratedView& view) {
@@ -291,7 +302,7 @@ FlatFit fit_flat(const BlockLevels& of_light, const BlockLevels& of_flat) {
 
 Illumination measure_illumination(View<const float> plane, const CfaPattern& cfa) {
     Illumination out;
-    const int block = block_size(plane.width, plane.height);
+    const int block = block_side(plane.width, plane.height);
     Image levels = block_levels(plane, !cfa.empty(), block);
     if (levels.width() < 4 || levels.height() < 4) return out;
     const auto around = [&](double cx, double cy) {

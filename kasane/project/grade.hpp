@@ -118,6 +118,9 @@ public:
     /// `part` of the frame's grid at full size (at most 2000 x 2000 pixels), or the whole frame in small where it is
     /// empty; calibrated, or as it came from the camera. Throws InputError; UsageError for what is not there.
     FramePicture picture(std::size_t stack, std::size_t frame, const Region& part, bool raw) const;
+    /// The whole frame in small, calibrated, as the preview that its measuring left shows it; made again where that is
+    /// gone. Throws InputError; UsageError for what is not there.
+    FramePicture preview(std::size_t stack, std::size_t frame) const;
     /// An exposure as an integration takes it, from pixels of its reference, its scale as FrameGrade has it, without an
     /// offset; nothing where it was not registered or its scale is not known. Throws InputError where the file, or a
     /// master, cannot be opened; UsageError for what is not there.

@@ -203,7 +203,9 @@ void look_at_lights(const GradedProject& graded, const Context& context, Project
         shown.size(),
         [&](std::size_t k) {
             ShownLight& l = shown[k];
-            l.trouble = trouble_of([&] { l.picture = graded.picture(l.stack, l.frame, {}, l.raw); });
+            l.trouble = trouble_of([&] {
+                l.picture = l.raw ? graded.picture(l.stack, l.frame, {}, true) : graded.preview(l.stack, l.frame);
+            });
             context.progress.advance(1);
         },
         context.memory.fitting(largest, context.workers.threads()));

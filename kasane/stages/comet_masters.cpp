@@ -185,7 +185,8 @@ void write_comet_masters(const std::filesystem::path& output, const CometSolutio
         StackReport own = report;
         own.file = file, own.preview = preview;
         own.rejection_picture.clear();
-        LightPictures pictures = describe_master_light(master, own, files.workers);
+        describe_noise(master, own);
+        LightPictures pictures = describe_stars(master, own, files.workers);
         own.made.step("register").text += "; " + what;
         write_master_light(output, master, exposures, own, files.world, files.canvas, files.finer, std::move(pictures),
                            files.workers);

@@ -2,6 +2,7 @@
 
 #include <kasane/io/png.hpp>
 #include <kasane/ledger/record_json.hpp>
+#include <kasane/stages/former_light.hpp>
 #include <kasane/stages/rejected_records.hpp>
 #include <kasane/stages/results.hpp>
 #include <kasane/stages/stack_basis.hpp>
@@ -12,6 +13,11 @@ namespace kasane {
 
 std::string FinishedLight::name() const {
     return fs::path(report.file).replace_extension().generic_string();
+}
+
+void look_at_light(const Session& session, FinishedLight& light, const Workers& workers) {
+    light.pictures = describe_stars(light.master, light.report, workers);
+    light.report.former = keep_former(session, light.report, light.key, light.master, light.canvas);
 }
 
 void write_files(FinishedLight& light, const fs::path& output, const Workers& workers) {

@@ -1,4 +1,4 @@
-// A master light of which all is known: its files, and what is remembered of it. Part of stage 6.
+// A master light that is made: what its stars tell, its files, and what is remembered of it. Part of stage 6.
 #pragma once
 
 #include <kasane/stages/comet_masters.hpp>
@@ -31,6 +31,10 @@ struct FinishedLight {
     /// Of its files, relative to the output folder, without what follows it.
     std::string name() const;
 };
+
+/// What its stars tell, its pictures, and what lay in its place before it. Of the session only what several threads may
+/// use at once. Throws OutputError.
+void look_at_light(const Session& session, FinishedLight& light, const Workers& workers);
 
 /// Writes all its files, and tells the report of those of a comet. Needs nothing of a session: others may work on
 /// meanwhile. Throws OutputError.

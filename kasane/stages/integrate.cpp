@@ -10,7 +10,6 @@
 #include <kasane/stages/composites.hpp>
 #include <kasane/stages/drizzle_choice.hpp>
 #include <kasane/stages/finished_light.hpp>
-#include <kasane/stages/former_light.hpp>
 #include <kasane/stages/grade.hpp>
 #include <kasane/stages/group_canvas.hpp>
 #include <kasane/stages/lengths.hpp>
@@ -264,7 +263,7 @@ private:
         }
     }
 
-    /// A stack whose files are being written while the next one is made.
+    /// A stack that is looked at and written while the next one is made.
     struct Writing {
         std::size_t at; ///< in done_
         const StackPlan& plan;
@@ -274,7 +273,7 @@ private:
         std::future<void> files{};
     };
 
-    /// Waits for what is being written.
+    /// Waits for it.
     void settle() {
         if (!writing_) return;
         Writing& w = *writing_;
@@ -285,11 +284,19 @@ private:
         writing_.reset();
     }
 
-    /// Whether one can be written while the next one is made: before that, several of its lights are in memory to find
-    /// out what they tell.
-    bool written_beside(const StackPlan& plan) const {
-        const auto threads = static_cast<std::uint64_t>(s_.context.workers.threads());
-        return threads > 1 && !comet_ && 2 * threads * room_for(plan) <= s_.context.memory.for_buffers();
+    /// What one takes until it is written, with what finding its stars does.
+    std::uint64_t room_to_write(const StackPlan& plan) const {
+        constexpr std::uint64_t kPlanes = 2;
+        return room_for(plan) + kPlanes * sizeof(float) * static_cast<std::uint64_t>(output().bounds().area());
+    }
+
+    /// Whether one can be written while the next one is made, which needs as much, and the same again for its lights.
+    bool written_beside() const {
+        constexpr std::uint64_t kShares = 3;
+        std::uint64_t largest = 0;
+        for (const std::size_t k : group_.stacks)
+            largest = std::max(largest, room_to_write(s_.pairing.stacks[k]));
+        return s_.context.workers.threads() > 1 && !comet_ && kShares * largest <= s_.context.memory.for_buffers();
     }
 
     /// What a master light, its coverage and what was rejected take. With a comet, a second result and the light of
@@ -364,19 +371,21 @@ private:
         light.master = std::move(*master);
         a = {};
         settle();
-        writing_.emplace(Writing{k, plan, std::move(lights), room_for(plan), std::move(light)});
+        writing_.emplace(Writing{k, plan, std::move(lights), room_to_write(plan), std::move(light)});
         // Loops of its own: those of the next stack leave it no place among theirs.
         const auto write = [&of = writing_->light, &s = s_, clock] {
-            write_files(of, s.output, Workers(s.context.workers.threads(), s.context.workers.cancel()));
+            const Workers workers(s.context.workers.threads(), s.context.workers.cancel());
+            look_at_light(s, of, workers);
+            write_files(of, s.output, workers);
             of.report.time = clock.seconds();
             remember_light(s, of);
         };
-        const bool beside = written_beside(plan);
+        const bool beside = written_beside();
         writing_->files = std::async(beside ? std::launch::async : std::launch::deferred, write);
         if (!beside) settle();
     }
 
-    /// All that is to be said of a master light, but for its frames. Returns the lights that were used.
+    /// All that is to be said of a master light, but for its frames and its stars. Returns the lights that were used.
     std::map<const Light*, FrameReport> describe(const StackPlan& plan, const std::vector<Light>& lights, Assembly& a,
                                                  MasterLight& master, const Basis& basis, FinishedLight& light) {
         StackReport& report = light.report;
@@ -386,7 +395,7 @@ private:
         account().describe(a, master, report);
         for (WeightCost& c : report.weight_costs)
             c.noise *= more;
-        light.pictures = describe_master_light(master, report, s_.context.workers);
+        describe_noise(master, report);
         describe_lengths(a, master, report);
         if (plan.mosaic) // drizzled, each colour is of its own samples
             report.colour_method = drizzled_ && a.frames.front().source->sensor()
@@ -417,7 +426,6 @@ private:
         const Light& lead = *a.lights.front();
         report.zero_point = zero_point_of(s_, a, light.canvas).value_or(0);
         light.finer = std::sqrt(density_of(lead)) * grid_cell(s_, *lead.exposure) / light.canvas.scale;
-        report.former = keep_former(s_, report, light.key, master, light.canvas);
         if (comet_masters_) {
             light.comet = comet_;
             light.comet_masters = std::move(comet_masters_);

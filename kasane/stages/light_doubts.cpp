@@ -4,7 +4,10 @@
 #include <kasane/calibration/cfa_phase.hpp>
 #include <kasane/calibration/flat_fit.hpp>
 
+#include <kasane/image/statistics.hpp>
+
 #include <algorithm>
+#include <cmath>
 #include <fmt/format.h>
 #include <map>
 
@@ -12,12 +15,35 @@ namespace kasane {
 
 namespace {
 
+/// The sky of a calibrated light as it was measured on a grid whose pixels have so many of the sensor's along a side,
+/// by blocks about as large as light_levels has them.
+BlockLevels sky_levels(const ExposureMeasures& measures, int pixels) {
+    const SkyMeans& sky = measures.main().mesh.means;
+    if (sky.empty()) return {};
+    const int cell = pixels * sky.cell, side = block_side(pixels * sky.width, pixels * sky.height),
+              cells = std::max(1, (side + cell / 2) / cell);
+    BlockLevels out;
+    out.block = cells * cell;
+    out.noise = pixels * measures.main().noise;
+    out.levels = Image(sky.width / (cells * sky.cell), sky.height / (cells * sky.cell));
+    std::vector<float> values;
+    for (int j = 0; j < out.levels.height(); ++j)
+        for (int i = 0; i < out.levels.width(); ++i) {
+            values.clear();
+            for (int y = j * cells; y < (j + 1) * cells; ++y)
+                for (int x = i * cells; x < (i + 1) * cells; ++x)
+                    if (const float v = sky.values(x, y); std::isfinite(v)) values.push_back(v);
+            out.levels(i, j) = values.empty() ? kNoData : median_in_place(values);
+        }
+    return out;
+}
+
 class Doubting {
 public:
     Doubting(const Session& session, Calibrations& calibrations, std::vector<StackDoubt>& doubts)
         : s_(session), calibrations_(calibrations), doubts_(doubts) {}
 
-    /// A few lights of each flat tell whether it fits them.
+    /// A few lights of each flat tell whether it fits them, by what was measured of them.
     void check_flats(const StackPlan& plan, const std::vector<Light>& lights) {
         constexpr std::size_t kAsked = 3;
         std::map<std::size_t, std::vector<const Light*>> by_flat;
@@ -30,35 +56,22 @@ public:
             const auto light = [&, &of = all](std::size_t k) -> const Light& {
                 return *of[(2 * k + 1) * of.size() / (2 * asked)];
             };
-            std::vector<std::shared_ptr<const FrameView>> views(asked); // one after another: they share masters
-            std::vector<std::string> doubts(asked);
-            for (std::size_t k = 0; k < asked; ++k) // what fails is told where it is integrated
-                (void)attempt([&] { views[k] = calibrations_.view(*light(k).plan); });
-            const auto pixels = static_cast<std::uint64_t>(light(0).exposure->width) *
-                                static_cast<std::uint64_t>(light(0).exposure->height);
-            constexpr std::uint64_t kBytes = 12; // a pixel: a light, or its flat, and what is made of it
-            std::vector<BlockLevels> shown(asked);
             BlockLevels of_flat;
-            const auto first = std::find_if(views.begin(), views.end(), [](const auto& v) { return v != nullptr; });
-            if (first == views.end()) continue;
-            s_.context.workers.for_each(
-                asked + 1,
-                [&](std::size_t k) {
-                    (void)attempt([&] {
-                        if (k == asked)
-                            of_flat = flat_levels((*first)->source());
-                        else if (views[k] && views[k]->source().planes() == 1)
-                            shown[k] = light_levels(views[k]->source());
-                    });
-                },
-                s_.context.memory.fitting(kBytes * pixels, s_.context.workers.threads()));
-            for (std::size_t k = 0; k < asked; ++k)
-                doubts[k] = fit_flat(shown[k], of_flat).doubt;
-            for (std::size_t k = 0; k < asked; ++k)
-                if (!doubts[k].empty()) {
-                    doubted.push_back(light(k).exposure->path);
-                    why = doubts[k];
-                }
+            for (std::size_t k = 0; k < asked; ++k) {
+                BlockLevels shown;
+                (void)attempt([&] { // what fails is told where it is integrated
+                    const auto view = calibrations_.view(*light(k).plan);
+                    if (view->source().planes() != 1) return;
+                    const BlockLevels sky = sky_levels(*light(k).measures, view->cell());
+                    if (sky.levels.empty()) return;
+                    if (of_flat.block != sky.block) of_flat = flat_levels(view->source(), sky.block);
+                    shown = before_flat(sky, of_flat);
+                });
+                const std::string doubt = fit_flat(shown, of_flat).doubt;
+                if (doubt.empty()) continue;
+                doubted.push_back(light(k).exposure->path);
+                why = doubt;
+            }
             if (2 * doubted.size() > asked)
                 doubts_.push_back(
                     {"flat-does-not-fit", doubted,

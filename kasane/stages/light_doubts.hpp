@@ -10,7 +10,8 @@
 
 namespace kasane {
 
-/// Opens a few lights of each flat. What cannot be read is passed over: it is told where it is integrated.
+/// By what was measured of them; the flats are read once more. What cannot be read is passed over: it is told where it
+/// is integrated.
 std::vector<StackDoubt> find_doubts(const Session& session, Calibrations& calibrations, const StackPlan& plan,
                                     const std::vector<Light>& lights);
 

@@ -96,12 +96,20 @@ double take_usual_coverage(MasterLight& master) {
     return factor;
 }
 
-LightPictures describe_master_light(const MasterLight& master, StackReport& report, const Workers& workers) {
+void describe_noise(const MasterLight& master, StackReport& report) {
     const int planes = master.pixels.planes(), main = main_plane(planes);
     report.noise = master.noise[static_cast<std::size_t>(main)];
     if (!master.pixel_noise.empty()) report.pixel_noise = master.pixel_noise[static_cast<std::size_t>(main)];
     report.expected_noise = master.expected_noise[static_cast<std::size_t>(main)];
     if (planes == 3) report.colour_noise = master.noise;
+    const auto samples = static_cast<double>(std::max<std::uint64_t>(1, master.samples));
+    report.rejected_low = static_cast<double>(master.rejected_low) / samples;
+    report.rejected_high = static_cast<double>(master.rejected_high) / samples;
+    report.passed_over = static_cast<double>(master.passed_over) / samples;
+}
+
+LightPictures describe_stars(const MasterLight& master, StackReport& report, const Workers& workers) {
+    const int planes = master.pixels.planes(), main = main_plane(planes);
     StarList stars;
     LightPictures pictures;
     workers.for_each(3, [&](std::size_t k) {
@@ -115,10 +123,6 @@ LightPictures describe_master_light(const MasterLight& master, StackReport& repo
     report.fwhm = stars.fwhm;
     report.eccentricity = stars.eccentricity;
     if (planes == 3) report.channel_scales = white_of_stars(master, stars);
-    const auto samples = static_cast<double>(std::max<std::uint64_t>(1, master.samples));
-    report.rejected_low = static_cast<double>(master.rejected_low) / samples;
-    report.rejected_high = static_cast<double>(master.rejected_high) / samples;
-    report.passed_over = static_cast<double>(master.passed_over) / samples;
     return pictures;
 }
 

@@ -19,10 +19,11 @@ struct LightPictures {
     Raster<std::uint8_t> preview, rejected;
 };
 
-/// Fills in noise, star shape and rejected shares. Resampling correlates the noise of neighbouring pixels and lowers
-/// it; the figures are those of uncorrelated pixels, so that they can be compared honestly.
-/// Meanwhile draws what does not depend on them.
-LightPictures describe_master_light(const MasterLight& master, StackReport& report, const Workers& workers);
+/// Fills in noise and rejected shares. Resampling correlates the noise of neighbouring pixels and lowers it; the
+/// figures are those of uncorrelated pixels, so that they can be compared honestly.
+void describe_noise(const MasterLight& master, StackReport& report);
+/// Fills in what its stars tell: their shape, and what makes them white. Meanwhile draws what does not depend on them.
+LightPictures describe_stars(const MasterLight& master, StackReport& report, const Workers& workers);
 
 /// The cards that tell where the canvas lies, if it is not the reference's own grid.
 void describe_canvas(const Canvas& canvas, Header& header);

@@ -89,6 +89,12 @@ std::filesystem::path preview_file(const Session& s, const std::string& key) {
     return memory_folder(s.options) / "previews" / key.substr(0, 2) / (key + ".jpg");
 }
 
+void make_preview(const Session& s, const FrameView& view, const LightPlan& light, const std::string& key) {
+    Raster<std::uint8_t> preview;
+    measure_exposure(view, options_for(s, light), &preview);
+    keep_preview(s, key, preview);
+}
+
 std::string measure_key(const Session& s, const Calibrations& calibrations, const LightPlan& light) {
     return calibrations.measure_key_of(light, [&] {
         const Exposure& e = s.exposures[light.exposure];

@@ -25,6 +25,9 @@ std::vector<Measured> measure_lights(Session& session, Calibrations& calibration
                                      const std::vector<const LightPlan*>& lights);
 /// Where the preview of a light with this measure key lies.
 std::filesystem::path preview_file(const Session& session, const std::string& measure_key);
+/// Makes that of a light again, which takes measuring it. Asks no ledger. Throws InputError.
+void make_preview(const Session& session, const FrameView& view, const LightPlan& light,
+                  const std::string& measure_key);
 std::string measure_key(const Session& session, const Calibrations& calibrations, const LightPlan& light);
 
 } // namespace kasane
