@@ -36,6 +36,9 @@ struct Positions {
     const float* fraction_x = nullptr;
     const float* fraction_y = nullptr;
     int count = 0;
+    /// Where each kLineLanes of them lie in a line whose columns only rise or only fall, in two rows at most: which of
+    /// these lies highest. -1: they lie anyhow.
+    int upper = -1;
 };
 
 /// Interpolates `source` at `positions` (pixel centres at integers) into `out`. The 6 x 6 neighbourhood of every

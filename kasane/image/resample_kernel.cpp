@@ -5,6 +5,7 @@
 // The order matters: foreach_target first.
 #include <hwy/highway.h>
 
+#include <kasane/image/positions.hpp>
 #include <kasane/image/resample.hpp>
 
 #include <Eigen/Dense>
@@ -353,6 +354,31 @@ HWY_INLINE V interpolate(D d, View<const float> source, const Peaks* peaks, cons
     return hold_ringing(d, sum, ringing, around, source.stride, load);
 }
 
+#if HWY_MAX_BYTES == 64
+/// Positions of a line as Positions::upper has it: its ends tell where it lies. False where it does not lie well within
+/// the image, or is longer than two vectors.
+template <class D, class V = hn::Vec<D>, class VI = hn::Vec<hn::RebindToSigned<D>>>
+HWY_INLINE bool interpolate_line(D d, View<const float> source, const Peaks* peaks, const Ringing<V>& ringing,
+                                 const Weights<V>& both, VI column, VI row, const Ends& ends, V* result) {
+    const hn::RebindToSigned<D> di;
+    const int width = 2 * static_cast<int>(hn::Lanes(d)), left = std::min(ends.column, ends.last_column),
+              right = std::max(ends.column, ends.last_column), top = ends.row;
+    if (HWY_UNLIKELY(left < 0 || right > source.width - kLanczosTaps || top < 0 ||
+                     top > source.height - kLanczosTaps - 1 || right - left + kLanczosTaps > width ||
+                     source.width < width))
+        return false;
+    const int from = std::min(left, source.width - width);
+    const Spread<VI> at{hn::Sub(column, hn::Set(di, from)), hn::Sub(row, hn::Set(di, top)), source.row(top) + from};
+    const auto load = [=](std::ptrdiff_t o) HWY_ATTR {
+        const auto index = hn::Add(hn::Mul(row, hn::Set(di, static_cast<int>(source.stride))), column);
+        return hn::GatherIndex(d, source.data + o, index);
+    };
+    *result = hold_ringing(d, spread_taps<2, 2>(d, source.stride, both, at), ringing,
+                           TapBox(peaks, left, top, right, top + 1), source.stride, load);
+    return true;
+}
+#endif
+
 /// Beside the image's edge, where it is rare: positions outside read the nearest valid place, and get no number.
 /// `column` and `row` are first taps.
 template <class D, class V = hn::Vec<D>, class VI = hn::Vec<hn::RebindToSigned<D>>>
@@ -406,6 +432,20 @@ void Resample(View<const float> source, const Positions& at, float* out, const R
             p = {part_column, part_row, part_x, part_y, lanes};
         }
         const auto column = hn::Sub(hn::LoadU(di, p.column), before), row = hn::Sub(hn::LoadU(di, p.row), before);
+#if HWY_MAX_BYTES == 64
+        static_assert(kMostLanes == kLineLanes);
+        if (at.upper >= 0 && here == lanes && i == next) {
+            V wx[kLanczosTaps], wy[kLanczosTaps], sum;
+            weights(d, c, hn::LoadU(d, p.fraction_x), wx);
+            weights(d, c, hn::LoadU(d, p.fraction_y), wy);
+            if (HWY_LIKELY(interpolate_line(
+                    d, source, options.peaks, ringing, Weights<V>{wx, wy}, column, row,
+                    {p.column[0] - kBefore, p.column[lanes - 1] - kBefore, p.row[at.upper] - kBefore}, &sum))) {
+                hn::StoreU(sum, d, out + i);
+                continue;
+            }
+        }
+#endif
         const auto outside = hn::Or(hn::Gt(hn::BitCast(du, column), hn::BitCast(du, last_column)),
                                     hn::Gt(hn::BitCast(du, row), hn::BitCast(du, last_row)));
         V result;

@@ -8,6 +8,7 @@
 #include <algorithm>
 #include <array>
 #include <cmath>
+#include <functional>
 #include <utility>
 
 namespace kasane {
@@ -92,6 +93,15 @@ std::pair<std::int32_t, std::int32_t> limits_of(const std::int32_t* values, std:
         high = std::max(high, values[i]);
     }
     return {low, high};
+}
+
+/// Positions::upper of a line of positions in units of 2^-32 pixels, and of all that are as far from these as each
+/// other.
+int upper_of_line(const std::array<std::int64_t, kLineLanes>& x, const std::array<std::int64_t, kLineLanes>& y) {
+    const bool one_way =
+        std::is_sorted(x.begin(), x.end()) || std::is_sorted(x.begin(), x.end(), std::greater<std::int64_t>());
+    const auto [upper, lower] = std::minmax_element(y.begin(), y.end());
+    return one_way && *lower - *upper < std::int64_t{1} << 32 ? static_cast<int>(upper - y.begin()) : -1;
 }
 
 } // namespace
@@ -185,7 +195,7 @@ void Resampler::resample_turned(const Plane& p, const Slant& slant) {
             resample_rows(p, top, top + band.height);
             continue;
         }
-        resample_band(p, band, slant);
+        resample_band(p, band, slant, top > 0);
         for (int y = top; y < top + band.height; ++y) {
             for (int x = 0; any_near_full_ && x < width; x += kChunk) {
                 const int n = std::min(kChunk, width - x);
@@ -217,7 +227,9 @@ void Resampler::prepare_band(const Plane& p, const Region& band, const Slant& sl
 }
 
 /// The positions of lines, of the band's sixteen rows or columns from `first` on.
-void Resampler::split_lines(const Plane& p, const Region& band, const Slant& slant, int first, int line, int count) {
+Positions Resampler::split_lines(const Plane& p, const Region& band, const Slant& slant, int first, int line,
+                                 int count) {
+    Positions out = split(count * kLineLanes);
     const auto lines = static_cast<std::size_t>(count);
     if (p.to_frame.is_affine()) {
         std::array<std::int64_t, kLineLanes> u, v;
@@ -232,7 +244,8 @@ void Resampler::split_lines(const Plane& p, const Region& band, const Slant& sla
                              split_.fraction_x());
         split_line_positions(v, slant.steep ? even_.v_x : even_.v_y, lines, p.origin.y, split_.row(),
                              split_.fraction_y());
-        return;
+        out.upper = upper_of_line(u, v);
+        return out;
     }
     const Region wide = with_beside(band, slant);
     const int by_row = padded(wide.width), by_lane = slant.steep ? by_row : 1, by_line = slant.steep ? 1 : by_row,
@@ -246,14 +259,21 @@ void Resampler::split_lines(const Plane& p, const Region& band, const Slant& sla
     const std::size_t all = lines * kLineLanes;
     pick_positions(column_.data(), fraction_x_.data(), places.data(), all, split_.column(), split_.fraction_x());
     pick_positions(row_.data(), fraction_y_.data(), places.data(), all, split_.row(), split_.fraction_y());
+    return out;
 }
 
-void Resampler::resample_band(const Plane& p, const Region& band, const Slant& slant) {
+/// `continued`: the band above it was the last one.
+void Resampler::resample_band(const Plane& p, const Region& band, const Slant& slant, bool continued) {
     prepare_band(p, band, slant);
     constexpr int kTogether = kChunk / kLineLanes;
     const int length = slant.steep ? band.height : band.width, across = slant.steep ? band.width : band.height;
     const int begin = -slant.highest(), end = across - slant.lowest(); // lines that reach into the band
     lines_.resize(static_cast<std::size_t>(end - begin) * kLineLanes);
+    // Where bands lie one after the other across the lines, the last ones of each are the first ones of the next.
+    const int shared = slant.steep ? 0 : slant.highest() - slant.lowest(), known = continued ? shared : 0;
+    const auto share = static_cast<std::size_t>(shared) * kLineLanes;
+    carried_.resize(static_cast<std::size_t>((length + kLineLanes - 1) / kLineLanes) * share);
+    float* carried = carried_.data();
     std::array<std::int32_t, kLineLanes> places{};
     for (int block = 0; block < length; block += kLineLanes) {
         const int first = std::min(block, length - kLineLanes); // the last block makes some of it again
@@ -261,12 +281,14 @@ void Resampler::resample_band(const Plane& p, const Region& band, const Slant& s
         if (!slant.steep)
             for (int y = 0; y < across; ++y)
                 __builtin_prefetch(p.out.row(band.y - p.region.y + y) + first + kLineLanes - 1, 1);
-        for (int line = begin; line < end; line += kTogether) {
+        if (known > 0) std::copy_n(carried, share, lines_.data());
+        for (int line = begin + known; line < end; line += kTogether) {
             const int count = std::min(kTogether, end - line);
-            split_lines(p, band, slant, first, line, count);
-            resample_lanczos3(p.source, split(count * kLineLanes),
+            resample_lanczos3(p.source, split_lines(p, band, slant, first, line, count),
                               lines_.data() + static_cast<std::ptrdiff_t>(line - begin) * kLineLanes, p.options);
         }
+        std::copy_n(lines_.data() + lines_.size() - share, share, carried);
+        carried += share;
         // Pixel k of line n lies n + rise[k] across.
         if (!slant.steep) {
             for (std::size_t k = 0; k < places.size(); ++k)

@@ -68,9 +68,9 @@ private:
     };
     void resample_rows(const Plane& plane, int top, int bottom);
     void resample_turned(const Plane& plane, const Slant& slant);
-    void resample_band(const Plane& plane, const Region& band, const Slant& slant);
+    void resample_band(const Plane& plane, const Region& band, const Slant& slant, bool continued);
     void prepare_band(const Plane& plane, const Region& band, const Slant& slant);
-    void split_lines(const Plane& plane, const Region& band, const Slant& slant, int first, int line, int count);
+    Positions split_lines(const Plane& plane, const Region& band, const Slant& slant, int first, int line, int count);
     bool split_row(const Plane& plane, int x, int y, int count);
     Positions split(int count) {
         return {split_.column(), split_.row(), split_.fraction_x(), split_.fraction_y(), count};
@@ -98,6 +98,7 @@ private:
     std::vector<std::int32_t> column_, row_;
     std::vector<float> fraction_x_, fraction_y_;
     std::vector<float> lines_;
+    std::vector<float> carried_; ///< the last lines of each block, which reach into the next band
 };
 
 } // namespace kasane
