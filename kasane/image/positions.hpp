@@ -54,6 +54,11 @@ void split_line_positions(const std::array<std::int64_t, kLineLanes>& start, std
 void pick_positions(const std::int32_t* from_whole, const float* from_fraction, const std::int32_t* places,
                     std::size_t count, std::int32_t* whole, float* fraction);
 
+/// Rows out of lines, whose values lie one line after the other: to[i] = from[(n - rise[i]) * kLineLanes + i] for row n
+/// of `rows` from 0 on, `step` values apart. `rise` is quick where neighbours in it are alike.
+void rows_of_lines(const float* from, const std::array<std::int32_t, kLineLanes>& rise, std::size_t rows, float* to,
+                   std::ptrdiff_t step);
+
 /// to[i] = from[places[i]] for sixteen; then the same `step_from` and `step_to` values on, `times` times in all.
 void gather_lanes(const float* from, std::ptrdiff_t step_from, const std::array<std::int32_t, kLineLanes>& places,
                   std::size_t times, float* to, std::ptrdiff_t step_to);

@@ -122,6 +122,42 @@ void PickPositions(const std::int32_t* from_whole, const float* from_fraction, c
     }
 }
 
+/// One vector after the other is laid over the lanes from where the rise becomes another.
+void RowsOfLines(const float* from, const std::array<std::int32_t, kLineLanes>& rise, std::size_t rows, float* to,
+                 std::ptrdiff_t step) {
+    const hn::CappedTag<float, kLineLanes> d;
+    using V = hn::Vec<decltype(d)>;
+    constexpr std::size_t kTogether = 4; // rows: a mask is fetched once for them
+    const std::size_t lanes = hn::Lanes(d);
+    for (std::size_t first = 0; first < kLineLanes; first += lanes) {
+        hn::Mask<decltype(d)> onwards[kLineLanes];
+        const float* line[kLineLanes];
+        std::size_t runs = 0;
+        for (std::size_t i = 0; i < lanes; ++i) {
+            if (i > 0 && rise[first + i] == rise[first + i - 1]) continue;
+            onwards[runs] = hn::Not(hn::FirstN(d, i));
+            line[runs++] = from - rise[first + i] * kLineLanes + first;
+        }
+        std::size_t n = 0;
+        for (; n + kTogether <= rows; n += kTogether) {
+            V row[kTogether];
+            for (std::size_t k = 0; k < kTogether; ++k)
+                row[k] = hn::LoadU(d, line[0] + (n + k) * kLineLanes);
+            for (std::size_t r = 1; r < runs; ++r)
+                for (std::size_t k = 0; k < kTogether; ++k)
+                    row[k] = hn::IfThenElse(onwards[r], hn::LoadU(d, line[r] + (n + k) * kLineLanes), row[k]);
+            for (std::size_t k = 0; k < kTogether; ++k)
+                hn::StoreU(row[k], d, to + static_cast<std::ptrdiff_t>(n + k) * step + first);
+        }
+        for (; n < rows; ++n) {
+            V row = hn::LoadU(d, line[0] + n * kLineLanes);
+            for (std::size_t r = 1; r < runs; ++r)
+                row = hn::IfThenElse(onwards[r], hn::LoadU(d, line[r] + n * kLineLanes), row);
+            hn::StoreU(row, d, to + static_cast<std::ptrdiff_t>(n) * step + first);
+        }
+    }
+}
+
 void GatherLanes(const float* from, std::ptrdiff_t step_from, const std::array<std::int32_t, kLineLanes>& places,
                  std::size_t times, float* to, std::ptrdiff_t step_to) {
     const hn::CappedTag<float, kLineLanes> d;
@@ -140,6 +176,7 @@ HWY_EXPORT(SplitPositions);
 HWY_EXPORT(SplitEvenPositions);
 HWY_EXPORT(SplitLinePositions);
 HWY_EXPORT(PickPositions);
+HWY_EXPORT(RowsOfLines);
 HWY_EXPORT(GatherLanes);
 
 void split_positions(const std::int64_t* positions, std::size_t count, int origin, std::int32_t* whole,
@@ -157,6 +194,10 @@ void split_line_positions(const std::array<std::int64_t, kLineLanes>& start, std
 void pick_positions(const std::int32_t* from_whole, const float* from_fraction, const std::int32_t* places,
                     std::size_t count, std::int32_t* whole, float* fraction) {
     HWY_DYNAMIC_DISPATCH(PickPositions)(from_whole, from_fraction, places, count, whole, fraction);
+}
+void rows_of_lines(const float* from, const std::array<std::int32_t, kLineLanes>& rise, std::size_t rows, float* to,
+                   std::ptrdiff_t step) {
+    HWY_DYNAMIC_DISPATCH(RowsOfLines)(from, rise, rows, to, step);
 }
 void gather_lanes(const float* from, std::ptrdiff_t step_from, const std::array<std::int32_t, kLineLanes>& places,
                   std::size_t times, float* to, std::ptrdiff_t step_to) {

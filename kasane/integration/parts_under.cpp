@@ -8,7 +8,7 @@
 namespace kasane {
 
 namespace {
-constexpr int kStrip = 24;                                           // rows
+constexpr int kStrip = 12;                                           // rows
 constexpr int kBefore = kLanczosRadius, kAfter = kLanczosRadius + 2; // pixels that taps reach, with room for rounding
 constexpr double kFar = 1e6;
 } // namespace

@@ -9,6 +9,7 @@
 #include <array>
 #include <cmath>
 #include <functional>
+#include <memory>
 #include <utility>
 
 namespace kasane {
@@ -268,39 +269,40 @@ void Resampler::resample_band(const Plane& p, const Region& band, const Slant& s
     constexpr int kTogether = kChunk / kLineLanes;
     const int length = slant.steep ? band.height : band.width, across = slant.steep ? band.width : band.height;
     const int begin = -slant.highest(), end = across - slant.lowest(); // lines that reach into the band
-    lines_.resize(static_cast<std::size_t>(end - begin) * kLineLanes);
+    const std::size_t all = static_cast<std::size_t>(end - begin) * kLineLanes;
+    lines_.resize(all + kLineLanes);
+    void* at = lines_.data(); // a line in one line of the cache
+    std::size_t room = lines_.size() * sizeof(float);
+    float* const lines = static_cast<float*>(std::align(kLineLanes * sizeof(float), all * sizeof(float), at, room));
     // Where bands lie one after the other across the lines, the last ones of each are the first ones of the next.
     const int shared = slant.steep ? 0 : slant.highest() - slant.lowest(), known = continued ? shared : 0;
     const auto share = static_cast<std::size_t>(shared) * kLineLanes;
     carried_.resize(static_cast<std::size_t>((length + kLineLanes - 1) / kLineLanes) * share);
     float* carried = carried_.data();
-    std::array<std::int32_t, kLineLanes> places{};
+    std::array<std::int32_t, kLineLanes> places; // of a pixel of sixteen lines
+    for (std::size_t k = 0; k < places.size(); ++k)
+        places[k] = static_cast<std::int32_t>(k) * kLineLanes;
     for (int block = 0; block < length; block += kLineLanes) {
         const int first = std::min(block, length - kLineLanes); // the last block makes some of it again
         // What is written across many rows is not at hand by itself.
         if (!slant.steep)
             for (int y = 0; y < across; ++y)
                 __builtin_prefetch(p.out.row(band.y - p.region.y + y) + first + kLineLanes - 1, 1);
-        if (known > 0) std::copy_n(carried, share, lines_.data());
+        if (known > 0) std::copy_n(carried, share, lines);
         for (int line = begin + known; line < end; line += kTogether) {
             const int count = std::min(kTogether, end - line);
             resample_lanczos3(p.source, split_lines(p, band, slant, first, line, count),
-                              lines_.data() + static_cast<std::ptrdiff_t>(line - begin) * kLineLanes, p.options);
+                              lines + static_cast<std::ptrdiff_t>(line - begin) * kLineLanes, p.options);
         }
-        std::copy_n(lines_.data() + lines_.size() - share, share, carried);
+        std::copy_n(lines + all - share, share, carried);
         carried += share;
-        // Pixel k of line n lies n + rise[k] across.
         if (!slant.steep) {
-            for (std::size_t k = 0; k < places.size(); ++k)
-                places[k] = (-begin - slant.rise[k]) * kLineLanes + static_cast<std::int32_t>(k);
-            gather_lanes(lines_.data(), kLineLanes, places, static_cast<std::size_t>(across),
-                         p.out.row(band.y - p.region.y) + first, p.out.stride);
+            rows_of_lines(lines - begin * kLineLanes, slant.rise, static_cast<std::size_t>(across),
+                          p.out.row(band.y - p.region.y) + first, p.out.stride);
             continue;
         }
-        for (std::size_t k = 0; k < places.size(); ++k)
-            places[k] = static_cast<std::int32_t>(k) * kLineLanes;
         for (int k = 0; k < kLineLanes; ++k) {
-            const float* from = lines_.data() + (-begin - slant.rise[static_cast<std::size_t>(k)]) * kLineLanes + k;
+            const float* from = lines + (-begin - slant.rise[static_cast<std::size_t>(k)]) * kLineLanes + k;
             float* to = p.out.row(band.y - p.region.y + first + k);
             const int whole = across / kLineLanes;
             gather_lanes(from, kLineLanes * kLineLanes, places, static_cast<std::size_t>(whole), to, kLineLanes);

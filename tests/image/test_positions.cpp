@@ -4,8 +4,11 @@
 #include <kasane/image/positions.hpp>
 #include <kasane/sky/random.hpp>
 
+#include <array>
 #include <catch2/catch.hpp>
 #include <cmath>
+#include <numeric>
+#include <vector>
 
 using namespace kasane;
 using namespace kasane::test;
@@ -125,5 +128,26 @@ TEST_CASE("Lanes are gathered from where they lie") {
             const bool told = i >= 1 && n < 3 && k < kLineLanes;
             REQUIRE(to[i] == (told ? from[5 + 50 * n + static_cast<std::size_t>(places[k])] : -1));
         }
+    });
+}
+
+TEST_CASE("Rows are put together out of lines that rise, be it up or down") {
+    using Rise = std::array<std::int32_t, kLineLanes>;
+    const Rise rise = GENERATE(Rise{}, Rise{0, 1, 2, 2, 3, 4, 5, 5, 6, 7, 8, 8, 9, 10, 11, 11},
+                               Rise{0, 0, -1, -1, -1, -1, -1, -2, -2, -2, -2, -2, -2, -2, -2, -3},
+                               Rise{0, -1, -2, -3, -4, -5, -6, -7, -8, -9, -10, -11, -12, -13, -14, -15});
+    const int rows = GENERATE(1, 4, 7);
+    std::vector<float> lines(static_cast<std::size_t>(rows + 30) * kLineLanes);
+    std::iota(lines.begin(), lines.end(), 0.0f);
+    constexpr int kLine = 15; // that begins in the first row
+    on_every_instruction_set([&] {
+        std::vector<float> to(static_cast<std::size_t>(20 * rows), -1);
+        rows_of_lines(lines.data() + kLine * kLineLanes, rise, static_cast<std::size_t>(rows), to.data(), 20);
+        for (int n = 0; n < rows; ++n)
+            for (int i = 0; i < 20; ++i) {
+                const auto at = static_cast<std::size_t>(i);
+                REQUIRE(to[static_cast<std::size_t>(20 * n) + at] ==
+                        (i < kLineLanes ? static_cast<float>((kLine + n - rise[at]) * kLineLanes + i) : -1.0f));
+            }
     });
 }
