@@ -187,11 +187,12 @@ void Resampler::resample_rows(const Plane& p, int top, int bottom) {
 
 /// Line by line of the frame, a band of rows after the other.
 void Resampler::resample_turned(const Plane& p, const Slant& slant) {
-    constexpr int kBand = 160; // at most
-    const int width = p.region.width, bands = std::max(1, (p.region.height + kBand - 1) / kBand),
-              each = (p.region.height + bands - 1) / bands;
-    for (int top = 0; top < p.region.height; top += each) {
-        const Region band{p.region.x, p.region.y + top, width, std::min(each, p.region.height - top)};
+    constexpr int kBand = 4 * kLineLanes; // its rows stay in the nearer caches until they are brought to their level
+    const int width = p.region.width;
+    for (int top = 0, height = 0; top < p.region.height; top += height) {
+        const int left = p.region.height - top;
+        height = left < kBand + kLineLanes ? left : kBand;
+        const Region band{p.region.x, p.region.y + top, width, height};
         if ((slant.steep ? band.height : band.width) < kLineLanes) {
             resample_rows(p, top, top + band.height);
             continue;
