@@ -1,6 +1,7 @@
 #include "support/instruction_sets.hpp"
 #include "support/support.hpp"
 
+#include <kasane/image/positions.hpp>
 #include <kasane/image/resample.hpp>
 #include <kasane/sky/random.hpp>
 
@@ -133,6 +134,45 @@ TEST_CASE("Positions that lie along rows get the bits that each would get anywhe
                 REQUIRE(same);
             }
         });
+}
+
+TEST_CASE("Lines that are told to lie in two rows get the bits that their positions would get anyhow") {
+    Image image = noise_image(110, 70);
+    image(40, 35) = 9000;
+    image(71, 36) = std::numeric_limits<float>::quiet_NaN();
+    Peaks peaks;
+    peaks.take(image.plane());
+    const double step = GENERATE(0.3, 0.8, 1.0, 1.25, 1.41, 2.1, -0.8, -1.41);
+    const int upper = GENERATE(0, 5, 15);
+    INFO(step << " " << upper);
+    sky::Random random(5);
+    Path path;
+    for (int n = 0; n < 40; ++n) { // anywhere, across the edges too
+        const double x = random.uniform(-20, 120);
+        const int top = static_cast<int>(random.uniform(0, 70));
+        for (int k = 0; k < kLineLanes; ++k) {
+            const double at = x + step * k;
+            path.column.push_back(static_cast<int>(std::floor(at)));
+            path.row.push_back(top + (k == upper ? 0 : static_cast<int>(random.uniform(0, 2))));
+            path.fx.push_back(static_cast<float>(at - std::floor(at)));
+            path.fy.push_back(static_cast<float>(random.uniform(0, 1)));
+        }
+    }
+    on_every_instruction_set([&] {
+        const ResampleOptions options{.ringing_contrast = 80, .ringing_left = 3, .peaks = &peaks};
+        std::vector<float> told(path.column.size()), untold(path.column.size());
+        Positions lines = path.positions();
+        resample_lanczos3(image.plane(), lines, untold.data(), options);
+        lines.upper = upper;
+        resample_lanczos3(image.plane(), lines, told.data(), options);
+        int numbers = 0;
+        for (std::size_t i = 0; i < told.size(); ++i) {
+            numbers += std::isfinite(told[i]);
+            const bool same = told[i] == untold[i] || (std::isnan(told[i]) && std::isnan(untold[i]));
+            REQUIRE(same);
+        }
+        CHECK(numbers > 200);
+    });
 }
 
 TEST_CASE("Interpolation keeps a constant, and pixels where nothing moves") {

@@ -14,6 +14,7 @@
 #include <algorithm>
 #include <catch2/catch.hpp>
 #include <cmath>
+#include <fmt/format.h>
 #include <fstream>
 #include <map>
 #include <nlohmann/json.hpp>
@@ -216,7 +217,14 @@ TEST_CASE("A wrong flat raises a finding in the run and in a look at one light")
     if (wrong)
         for (sky::Shot& shot : s.shots)
             if (shot.role == sky::Shot::Role::flat) shot.dust = 1;
+    const char* method = GENERATE("", "adaptive", "binned"); // the pixels that lights are measured on
+    INFO(method);
     const Quiet quiet;
+    if (*method) {
+        s.instrument.cfa = "RGGB";
+        fs::create_directories(folder / "p");
+        write_recipe(folder / "p", fmt::format("[colour]\nmethod = \"{}\"\n", method));
+    }
     sky::write_scenario(s, folder / "p", quiet.context);
     const RunReport r = run(folder / "p");
     CHECK((find(r.findings, "flat-does-not-fit") != nullptr) == wrong);

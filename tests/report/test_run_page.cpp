@@ -53,6 +53,11 @@ TEST_CASE("A run leaves its page and a report is made of what is there") {
     std::ofstream(page) << "<!doctype html>\n<title>Kasane: an older one";
     shell("{kasane} run -q " + folder);
     CHECK(read_file(page) == text);
+    // The lights on it are shown as their measuring left them; where that is gone, as it would be left again.
+    REQUIRE(fs::remove_all(p.path / ".kasane/previews") > 8);
+    fs::remove(page);
+    shell("{kasane} run -q " + folder);
+    CHECK(read_file(page) == text);
     // Figures are those of the run.
     const auto json = nlohmann::json::parse(shell("{kasane} report -q --json --no-open " + folder).out);
     const auto run = nlohmann::json::parse(read_file(p.path / "kasane/report.json"));
