@@ -230,12 +230,12 @@ TEST_CASE("A flat that fits is told from one that was turned, is of another nigh
         const BlockLevels of_flat = flat_levels(view),
                           after = light_levels(CalibratedView(memory(calibrated), nothing));
         CHECK(of_flat.levels.width() == n.width / of_flat.block);
-        const FlatFit other = fit_flat(before_flat(after, of_flat), of_flat);
-        CHECK(other.measured == direct.measured);
-        CHECK(other.turned == direct.turned);
-        CHECK(other.doubt.substr(0, 12) == direct.doubt.substr(0, 12)); // figures differ in their last digits
-        CHECK(other.strength == Approx(direct.strength).margin(0.03));
-        CHECK(other.fine == Approx(direct.fine).margin(0.05));
+        const FlatFit indirect = fit_flat(before_flat(after, of_flat), of_flat);
+        CHECK(indirect.measured == direct.measured);
+        CHECK(indirect.turned == direct.turned);
+        CHECK(indirect.doubt.substr(0, 12) == direct.doubt.substr(0, 12)); // figures differ in their last digits
+        CHECK(indirect.strength == Approx(direct.strength).margin(0.03));
+        CHECK(indirect.fine == Approx(direct.fine).margin(0.05));
         return direct;
     };
     Image turned(n.width, n.height);
