@@ -235,7 +235,7 @@ TEST_CASE("A flat that fits is told from one that was turned, is of another nigh
         CHECK(indirect.turned == direct.turned);
         CHECK(indirect.doubt.substr(0, 12) == direct.doubt.substr(0, 12)); // figures differ in their last digits
         CHECK(indirect.strength == Approx(direct.strength).margin(0.03));
-        CHECK(indirect.fine == Approx(direct.fine).margin(0.05));
+        CHECK(indirect.fine == Approx(direct.fine).margin(0.1)); // within a block a shadow is not even
         return direct;
     };
     Image turned(n.width, n.height);

@@ -222,6 +222,7 @@ TEST_CASE("A wrong flat raises a finding in the run and in a look at one light")
     const Quiet quiet;
     if (*method) {
         s.instrument.cfa = "RGGB";
+        s.scene.filters = {"R", "G", "B"};
         fs::create_directories(folder / "p");
         write_recipe(folder / "p", fmt::format("[colour]\nmethod = \"{}\"\n", method));
     }
