@@ -16,12 +16,14 @@ namespace kasane {
 namespace {
 
 /// The sky of a calibrated light as it was measured on a grid whose pixels have so many of the sensor's along a side,
-/// by blocks about as large as light_levels has them.
+/// by blocks about as large as light_levels has them. None where it was not, or by much larger ones.
 BlockLevels sky_levels(const ExposureMeasures& measures, int pixels) {
     const SkyMeans& sky = measures.main().mesh.means;
     if (sky.empty()) return {};
     const int cell = pixels * sky.cell, side = block_side(pixels * sky.width, pixels * sky.height),
               cells = std::max(1, (side + cell / 2) / cell);
+    constexpr int kTooLarge = 2; // times: shadows of dust drown
+    if (cell > kTooLarge * side) return {};
     BlockLevels out;
     out.block = cells * cell;
     out.noise = pixels * measures.main().noise;
@@ -63,7 +65,11 @@ public:
                     const auto view = calibrations_.view(*light(k).plan);
                     if (view->source().planes() != 1) return;
                     const BlockLevels sky = sky_levels(*light(k).measures, view->cell());
-                    if (sky.levels.empty()) return;
+                    if (sky.levels.empty()) { // of small exposures
+                        of_flat = flat_levels(view->source());
+                        shown = light_levels(view->source());
+                        return;
+                    }
                     if (of_flat.block != sky.block) of_flat = flat_levels(view->source(), sky.block);
                     shown = before_flat(sky, of_flat);
                 });

@@ -10,8 +10,8 @@
 
 namespace kasane {
 
-/// By what was measured of them; the flats are read once more. What cannot be read is passed over: it is told where it
-/// is integrated.
+/// By what was measured of them; the flats are read once more, and small lights that are binned. What cannot be read is
+/// passed over: it is told where it is integrated.
 std::vector<StackDoubt> find_doubts(const Session& session, Calibrations& calibrations, const StackPlan& plan,
                                     const std::vector<Light>& lights);
 
