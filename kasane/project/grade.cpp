@@ -347,22 +347,24 @@ FramePicture GradedProject::preview(std::size_t stack, std::size_t frame) const 
     if (stack >= work_->plans.size() || frame >= work_->plans[stack]->lights.size())
         throw UsageError("there is no such exposure", {}, {});
     const FrameGrade& f = report.stacks[stack].frames[frame];
-    const fs::path file = preview_file(work_->session, f.key);
-    std::error_code failed;
-    if (!fs::exists(file, failed)) {
+    if (!f.measures) throw UsageError("this exposure was not measured", f.path, {});
+    FramePicture picture;
+    picture.scale = f.preview_scale;
+    const auto look = [&] {
+        const auto reader = open_frame(preview_file(work_->session, f.key));
+        picture.pixels = Raster<std::uint8_t>(reader->width(), reader->height(), reader->planes());
+        for (int p = 0; p < reader->planes(); ++p) {
+            const Image plane = read_plane(*reader, p);
+            for (int y = 0; y < plane.height(); ++y)
+                for (int x = 0; x < plane.width(); ++x)
+                    picture.pixels(x, y, p) = static_cast<std::uint8_t>(plane(x, y));
+        }
+    };
+    if (attempt(look)) { // gone, or damaged
         const std::shared_ptr<const FrameView> view = work_->view_of(stack, frame, nullptr);
         make_preview(work_->session, *view, work_->plans[stack]->lights[frame], f.key);
         view->release();
-    }
-    const auto reader = open_frame(file);
-    FramePicture picture;
-    picture.scale = f.preview_scale;
-    picture.pixels = Raster<std::uint8_t>(reader->width(), reader->height(), reader->planes());
-    for (int p = 0; p < reader->planes(); ++p) {
-        const Image plane = read_plane(*reader, p);
-        for (int y = 0; y < plane.height(); ++y)
-            for (int x = 0; x < plane.width(); ++x)
-                picture.pixels(x, y, p) = static_cast<std::uint8_t>(plane(x, y));
+        look();
     }
     return picture;
 }

@@ -53,11 +53,20 @@ TEST_CASE("A run leaves its page and a report is made of what is there") {
     std::ofstream(page) << "<!doctype html>\n<title>Kasane: an older one";
     shell("{kasane} run -q " + folder);
     CHECK(read_file(page) == text);
-    // The lights on it are shown as their measuring left them; where that is gone, as it would be left again.
-    REQUIRE(fs::remove_all(p.path / ".kasane/previews") > 8);
-    fs::remove(page);
-    shell("{kasane} run -q " + folder);
-    CHECK(read_file(page) == text);
+    // The lights on it are shown as their measuring left them; where that is damaged or gone, as it would be left
+    // again.
+    const fs::path previews = p.path / ".kasane/previews";
+    const auto made_again = [&] {
+        fs::remove(page);
+        shell("{kasane} run -q " + folder);
+        return read_file(page) == text;
+    };
+    CHECK(made_again());
+    for (const auto& entry : fs::recursive_directory_iterator(previews))
+        if (entry.is_regular_file()) fs::resize_file(entry.path(), 300);
+    CHECK(made_again());
+    REQUIRE(fs::remove_all(previews) > 8);
+    CHECK(made_again());
     // Figures are those of the run.
     const auto json = nlohmann::json::parse(shell("{kasane} report -q --json --no-open " + folder).out);
     const auto run = nlohmann::json::parse(read_file(p.path / "kasane/report.json"));
