@@ -191,7 +191,6 @@ BlockLevels light_levels(const CalibratedView& view) {
 BlockLevels flat_levels(const CalibratedView& view, int block) {
     const CalibrationSet& set = view.calibration();
     if (!set.flat) return {};
-    if (block < 1) block = block_side(view.width(), view.height());
     const FrameReader& flat = *set.flat;
     Image levels(flat.width() / block, flat.height() / block), band(flat.width(), block);
     for (int j = 0; j < levels.height(); ++j) {
@@ -215,7 +214,8 @@ BlockLevels before_flat(const BlockLevels& calibrated, const BlockLevels& flat) 
 
 FlatFit fit_flat(const CalibratedView& view) {
     if (!view.calibration().flat || view.planes() != 1) return fit_flat(BlockLevels{}, BlockLevels{});
-    return fit_flat(light_levels(view), flat_levels(view));
+    const BlockLevels light = light_levels(view);
+    return fit_flat(light, flat_levels(view, light.block));
 }
 
 FlatFit fit_flat(const BlockLevels& of_light, const BlockLevels& of_flat) {

@@ -33,13 +33,13 @@ struct BlockLevels {
 
 /// Those of the light, offset and dark removed, not divided by its flat. Reads it whole. Throws InputError.
 BlockLevels light_levels(const CalibratedView& view);
-/// Those of its flat, which other lights may have in common, by blocks of `block` pixels (0: as light_levels has them).
-/// Reads it whole, a row of blocks at a time. Throws InputError.
-BlockLevels flat_levels(const CalibratedView& view, int block = 0);
+/// Those of its flat, which other lights may have in common, by blocks of `block` pixels, as the light's. Reads it
+/// whole, a row of blocks at a time. Throws InputError.
+BlockLevels flat_levels(const CalibratedView& view, int block);
 /// Those of a light before its flat was taken out: `calibrated`, by the flat's blocks, times the flat's. As many as
 /// both have across and down. To a factor: a fit asks for none.
 BlockLevels before_flat(const BlockLevels& calibrated, const BlockLevels& flat);
-/// The side of a block of a frame, pixels; even.
+/// The side of a block as light_levels has them, pixels; even.
 int block_side(int width, int height);
 
 /// Compares the light (offset and dark removed, not divided by the flat) with the flat in blocks: after planes are

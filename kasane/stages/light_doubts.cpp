@@ -3,7 +3,6 @@
 #include <kasane/base/error.hpp>
 #include <kasane/calibration/cfa_phase.hpp>
 #include <kasane/calibration/flat_fit.hpp>
-
 #include <kasane/image/statistics.hpp>
 
 #include <algorithm>
@@ -65,13 +64,10 @@ public:
                     const auto view = calibrations_.view(*light(k).plan);
                     if (view->source().planes() != 1) return;
                     const BlockLevels sky = sky_levels(*light(k).measures, view->cell());
-                    if (sky.levels.empty()) { // of small exposures
-                        of_flat = flat_levels(view->source());
-                        shown = light_levels(view->source());
-                        return;
-                    }
-                    if (of_flat.block != sky.block) of_flat = flat_levels(view->source(), sky.block);
-                    shown = before_flat(sky, of_flat);
+                    const bool told = !sky.levels.empty(); // else by its pixels
+                    const BlockLevels own = told ? sky : light_levels(view->source());
+                    if (of_flat.block != own.block) of_flat = flat_levels(view->source(), own.block);
+                    shown = told ? before_flat(own, of_flat) : own;
                 });
                 const std::string doubt = fit_flat(shown, of_flat).doubt;
                 if (doubt.empty()) continue;

@@ -227,8 +227,8 @@ TEST_CASE("A flat that fits is told from one that was turned, is of another nigh
         view.read(view.bounds(), calibrated.plane());
         CalibrationSet nothing;
         nothing.cfa = set.cfa;
-        const BlockLevels of_flat = flat_levels(view),
-                          after = light_levels(CalibratedView(memory(calibrated), nothing));
+        const BlockLevels after = light_levels(CalibratedView(memory(calibrated), nothing)),
+                          of_flat = flat_levels(view, after.block);
         CHECK(of_flat.levels.width() == n.width / of_flat.block);
         const FlatFit indirect = fit_flat(before_flat(after, of_flat), of_flat);
         CHECK(indirect.measured == direct.measured);

@@ -5,6 +5,7 @@
 #include <kasane/base/error.hpp>
 #include <kasane/report/run_page.hpp>
 
+#include <algorithm>
 #include <catch2/catch.hpp>
 #include <fmt/format.h>
 #include <fstream>
@@ -67,6 +68,11 @@ TEST_CASE("A run leaves its page and a report is made of what is there") {
     CHECK(made_again());
     REQUIRE(fs::remove_all(previews) > 8);
     CHECK(made_again());
+    const auto there = [&] {
+        return std::count_if(fs::recursive_directory_iterator(previews), {},
+                             [](const auto& entry) { return entry.is_regular_file(); });
+    };
+    CHECK(there() == 2); // the best and the worst
     // Figures are those of the run.
     const auto json = nlohmann::json::parse(shell("{kasane} report -q --json --no-open " + folder).out);
     const auto run = nlohmann::json::parse(read_file(p.path / "kasane/report.json"));
