@@ -15,6 +15,8 @@ namespace kasane {
 namespace {
 
 constexpr float kHole = 1e-4f; // of the whole weight: less tells nothing
+/// Frames whose drops are laid down row by row together, so that what they are added to stays in the nearest cache.
+constexpr std::size_t kTogether = 4;
 
 Region united(const Region& a, const Region& b) {
     if (a.empty()) return b;
@@ -101,8 +103,10 @@ std::uint64_t DrizzlePass::bytes(std::int64_t pixels) const {
     const std::uint64_t planes = stack_.combiners.size();
     const auto side = static_cast<std::uint64_t>(std::ceil(std::sqrt(static_cast<double>(pixels)) / options_.scale) +
                                                  2 * (judge_.halo() + margin_));
-    constexpr std::uint64_t kOfFrame = 40, kBeside = 96;
-    return side * side * (sizeof(float) * stack_.frames.size() * planes + kBeside + kOfFrame * planes) +
+    constexpr std::uint64_t kOfFrame = 40, kBeside = 96, kHeld = 12, kHeldBeside = 6;
+    return side * side *
+               (sizeof(float) * stack_.frames.size() * planes + kBeside + kOfFrame * planes +
+                (together() - 1) * (kHeldBeside + kHeld * planes)) +
            static_cast<std::uint64_t>(pixels) * (4 * sizeof(float) * planes + 2 * sizeof(float));
 }
 
@@ -145,56 +149,71 @@ bool DrizzlePass::work(const Region& region, Scratch& s, MappedMemory& mapped) {
     s.high.assign(static_cast<std::size_t>(region.area()), 0);
     s.marked.assign(static_cast<std::size_t>(region.height), 0);
     s.hidden.resize(planes);
-    std::vector<JudgingStack> stacks(planes);
+    s.drops.resize(together());
+    s.held.clear();
+    for (std::size_t f = 0; f < stack_.frames.size(); ++f) {
+        bool shown = false;
+        if (auto failure = attempt([&] { shown = judge_drops(f, region, s.drops[s.held.size()], s, mapped); }))
+            return fail({f, std::move(*failure)});
+        if (!shown) continue;
+        s.held.push_back(f);
+        if (s.held.size() == s.drops.size()) lay_down(region, s);
+    }
+    lay_down(region, s);
+    return true;
+}
+
+std::size_t DrizzlePass::together() const {
+    return std::clamp<std::size_t>(stack_.frames.size(), 1, kTogether);
+}
+
+bool DrizzlePass::judge_drops(std::size_t f, const Region& region, DropSamples& drops, Scratch& s,
+                              MappedMemory& mapped) const {
+    const StackFrame& frame = stack_.frames[f];
+    Region box{};
+    for (const Way& way : ways_[f]) {
+        const int reach = way.kernel.taps() / 2 + integrate_.judge.growth.steps + 2;
+        box = united(box, box_around(way.to_frame.bounds(region), reach, frame.source->bounds()));
+    }
+    if (box.empty()) return false;
+    drops.read(frame, box);
+    if (drops.inside().empty()) return false;
+    mapped.touched(frame.source->mapped_bytes(drops.inside()));
     const Point first = {to_coarse_.a * (region.x - 0.5) + to_coarse_.c,
                          to_coarse_.e * (region.y - 0.5) + to_coarse_.f},
                 end = {to_coarse_.a * (region.right() - 0.5) + to_coarse_.c,
                        to_coarse_.e * (region.bottom() - 0.5) + to_coarse_.f};
-    const bool few = stack_.frames.size() < 4; // then samples made of neighbours count, rather than none
-    const DropSampleOptions drop_options{integrate_.judge.growth, few, integrate_.feather};
-    for (std::size_t f = 0; f < stack_.frames.size(); ++f) {
-        const StackFrame& frame = stack_.frames[f];
-        Region box{};
-        for (std::size_t p = 0; p < planes; ++p) {
-            const Way& way = ways_[f][p];
-            const int reach = way.kernel.taps() / 2 + integrate_.judge.growth.steps + 2;
-            box = united(box, box_around(way.to_frame.bounds(region), reach, frame.source->bounds()));
-        }
-        if (box.empty()) continue;
-        if (auto failure = attempt([&] { s.drops.read(frame, box); })) return fail({f, std::move(*failure)});
-        if (s.drops.inside().empty()) continue;
-        mapped.touched(frame.source->mapped_bytes(s.drops.inside()));
-        for (std::size_t p = 0; p < planes; ++p) {
-            const StackExpectation& expected = stack_.combiners[p].expectation();
-            JudgingStack& j = stacks[p];
-            j.region = wide, j.whole = stack_.canvas.bounds();
-            j.own = {first.x, first.y, end.x, end.y};
-            j.mean = s.judged.planes[p].mean.data();
-            j.structure = &s.judged.planes[p].structure;
-            j.level = expected.level, j.sigma = static_cast<float>(stack_.noise[p]);
-            j.frame = expected.frames[f];
-            const StackPlane& plane = frame.planes[p];
-            const double scale = plane.level.scale.value, sigma = scale * plane.noise;
-            j.frame.variance = static_cast<float>(sigma * sigma);
-            j.frame.variance_slope =
-                static_cast<float>(frame.electrons_per_adu > 0 ? scale / frame.electrons_per_adu : 0);
-            j.low = rejects_low(stack_.combine.rejection), j.high = rejects_high(stack_.combine.rejection);
-            std::vector<std::uint8_t>& hidden = s.hidden[p];
-            j.hidden = nullptr;
-            const auto hide = [&](const std::vector<RejectedSample>& samples, JudgingStack::Hidden why) {
-                for (const RejectedSample& r : samples) {
-                    if (r.frame != f) continue;
-                    if (!j.hidden) hidden.assign(static_cast<std::size_t>(wide.area()), JudgingStack::shown);
-                    j.hidden = hidden.data();
-                    hidden[r.pixel] = why;
-                }
-            };
-            hide(s.samples.under_streaks(p), JudgingStack::trail);
-            hide(s.samples.saturated(p), JudgingStack::saturated);
-        }
-        s.drops.judge(frame, stacks, drop_options);
-        lay_down(f, region, s);
+    const Region& wide = s.judged_region;
+    std::vector<JudgingStack> stacks(stack_.combiners.size());
+    for (std::size_t p = 0; p < stacks.size(); ++p) {
+        const StackExpectation& expected = stack_.combiners[p].expectation();
+        JudgingStack& j = stacks[p];
+        j.region = wide, j.whole = stack_.canvas.bounds();
+        j.own = {first.x, first.y, end.x, end.y};
+        j.mean = s.judged.planes[p].mean.data();
+        j.structure = &s.judged.planes[p].structure;
+        j.level = expected.level, j.sigma = static_cast<float>(stack_.noise[p]);
+        j.frame = expected.frames[f];
+        const StackPlane& plane = frame.planes[p];
+        const double scale = plane.level.scale.value, sigma = scale * plane.noise;
+        j.frame.variance = static_cast<float>(sigma * sigma);
+        j.frame.variance_slope = static_cast<float>(frame.electrons_per_adu > 0 ? scale / frame.electrons_per_adu : 0);
+        j.low = rejects_low(stack_.combine.rejection), j.high = rejects_high(stack_.combine.rejection);
+        std::vector<std::uint8_t>& hidden = s.hidden[p];
+        j.hidden = nullptr;
+        const auto hide = [&](const std::vector<RejectedSample>& samples, JudgingStack::Hidden why) {
+            for (const RejectedSample& r : samples) {
+                if (r.frame != f) continue;
+                if (!j.hidden) hidden.assign(static_cast<std::size_t>(wide.area()), JudgingStack::shown);
+                j.hidden = hidden.data();
+                hidden[r.pixel] = why;
+            }
+        };
+        hide(s.samples.under_streaks(p), JudgingStack::trail);
+        hide(s.samples.saturated(p), JudgingStack::saturated);
     }
+    const bool few = stack_.frames.size() < 4; // then samples made of neighbours count, rather than none
+    drops.judge(frame, stacks, {integrate_.judge.growth, few, integrate_.feather});
     return true;
 }
 
@@ -203,74 +222,93 @@ DrizzlePass::Halves DrizzlePass::halves(Scratch& s, std::size_t p) {
     return {{own[0].data(), own[1].data()}, {own[2].data(), own[3].data()}};
 }
 
-void DrizzlePass::lay_down(std::size_t f, const Region& region, Scratch& s) {
+void DrizzlePass::lay_down(const Region& region, Scratch& s) {
+    std::array<Transform::Patches, kTogether> patches;
+    for (std::size_t p = 0; p < stack_.combiners.size(); ++p) {
+        for (Transform::Patches& of_frame : patches)
+            of_frame.restart();
+        for (int y = 0; y < region.height; ++y)
+            for (std::size_t k = 0; k < s.held.size(); ++k)
+                lay_row({region, y}, p, k, patches[k], s);
+    }
+    for (std::size_t k = 0; k < s.held.size(); ++k)
+        for (std::size_t p = 0; p < stack_.combiners.size(); ++p) {
+            mark_rejected(s.held[k], p, s.drops[k].plane(p), region, s);
+            count_drops(s.held[k], p, s.drops[k].plane(p), s);
+        }
+    s.held.clear();
+}
+
+void DrizzlePass::lay_row(const Row& line, std::size_t p, std::size_t held, Transform::Patches& patches,
+                          Scratch& s) const {
     constexpr int kChunk = 512;
     SplitPlaces<kChunk> places;
     std::int32_t *const column = places.column(), *const row = places.row();
     float *const fx = places.fraction_x(), *const fy = places.fraction_y();
-    const Region& box = s.drops.box();
+    const Region& region = line.region;
+    const std::size_t f = s.held[held];
+    const Region& box = s.drops[held].box();
     const auto half = static_cast<std::size_t>(half_of_[f]);
-    for (std::size_t p = 0; p < stack_.combiners.size(); ++p) {
-        const Way& way = ways_[f][p];
-        const int before = way.kernel.taps() / 2 - 1, after = way.kernel.taps() / 2;
-        const Halves sums = halves(s, p);
-        const DropPlane& plane = s.drops.plane(p);
-        const DropRows rows{plane.values.data(), plane.counts.data(), box.width};
-        Transform::Patches patches;
-        for (int y = 0; y < region.height; ++y)
-            for (int x = 0; x < region.width; x += kChunk) {
-                const int n = std::min(kChunk, region.width - x);
-                const auto count = static_cast<std::size_t>(n);
-                const bool even = way.to_frame.row(region.x + x, region.y + y, n, places.from(box.x, box.y), patches);
-                const Positions all{column, row, fx, fy, n};
-                const std::size_t at =
-                    static_cast<std::size_t>(y) * static_cast<std::size_t>(region.width) + static_cast<std::size_t>(x);
-                const auto gather = [&](const Positions& part, std::size_t from) {
-                    gather_drops(rows, part, way.kernel, way.weight,
-                                 {sums.values[half] + at + from, sums.weights[half] + at + from});
-                };
-                // Runs of places whose samples lie in the box: beyond it the frame shows nothing.
-                const auto inside = [&](std::size_t i) {
-                    return column[i] >= before && row[i] >= before && column[i] + after < box.width &&
-                           row[i] + after < box.height;
-                };
-                if (even ? inside(0) && inside(count - 1) : taps_inside(all, way.kernel, box.width, box.height)) {
-                    gather(all, 0);
-                    continue;
-                }
-                for (std::size_t i = 0; i < count;) {
-                    if (!inside(i)) {
-                        ++i;
-                        continue;
-                    }
-                    std::size_t until = i + 1;
-                    while (until < count && inside(until))
-                        ++until;
-                    gather({column + i, row + i, fx + i, fy + i, static_cast<int>(until - i)}, i);
-                    i = until;
-                }
+    const Way& way = ways_[f][p];
+    const int before = way.kernel.taps() / 2 - 1, after = way.kernel.taps() / 2;
+    const Halves sums = halves(s, p);
+    const DropPlane& plane = s.drops[held].plane(p);
+    const DropRows rows{plane.values.data(), plane.counts.data(), box.width, plane.whole.data()};
+    for (int x = 0; x < region.width; x += kChunk) {
+        const int n = std::min(kChunk, region.width - x);
+        const auto count = static_cast<std::size_t>(n);
+        const bool even = way.to_frame.row(region.x + x, region.y + line.y, n, places.from(box.x, box.y), patches);
+        const Positions all{column, row, fx, fy, n};
+        const std::size_t at =
+            static_cast<std::size_t>(line.y) * static_cast<std::size_t>(region.width) + static_cast<std::size_t>(x);
+        const auto gather = [&](const Positions& part, std::size_t from) {
+            gather_drops(rows, part, way.kernel, way.weight,
+                         {sums.values[half] + at + from, sums.weights[half] + at + from});
+        };
+        // Runs of places whose samples lie in the box: beyond it the frame shows nothing.
+        const auto inside = [&](std::size_t i) {
+            return column[i] >= before && row[i] >= before && column[i] + after < box.width &&
+                   row[i] + after < box.height;
+        };
+        if (even ? inside(0) && inside(count - 1) : taps_inside(all, way.kernel, box.width, box.height)) {
+            gather(all, 0);
+            continue;
+        }
+        for (std::size_t i = 0; i < count;) {
+            if (!inside(i)) {
+                ++i;
+                continue;
             }
-        mark_rejected(f, p, region, s);
-        FrameShare& share = s.counts.shares[f];
-        share.samples += plane.present - plane.passed_over;
-        s.counts.passed_over += plane.passed_over;
-        for (const RejectedDrop& r : plane.rejected) {
-            if (!r.own) continue;
-            if (s.counted) cells_.add_sample(f, r.x, r.y, r.high, way.pixels);
-            ++(r.streak ? share.streaks : r.high ? share.high : share.low);
-            if (r.streak)
-                --share.samples;
-            else
-                ++s.counts.cores.rejected_elsewhere; // cores are not told apart: their tolerance is no widened limit
+            std::size_t until = i + 1;
+            while (until < count && inside(until))
+                ++until;
+            gather({column + i, row + i, fx + i, fy + i, static_cast<int>(until - i)}, i);
+            i = until;
         }
     }
 }
 
+void DrizzlePass::count_drops(std::size_t f, std::size_t p, const DropPlane& plane, Scratch& s) {
+    FrameShare& share = s.counts.shares[f];
+    share.samples += plane.present - plane.passed_over;
+    s.counts.passed_over += plane.passed_over;
+    for (const RejectedDrop& r : plane.rejected) {
+        if (!r.own) continue;
+        if (s.counted) cells_.add_sample(f, r.x, r.y, r.high, ways_[f][p].pixels);
+        ++(r.streak ? share.streaks : r.high ? share.high : share.low);
+        if (r.streak)
+            --share.samples;
+        else
+            ++s.counts.cores.rejected_elsewhere; // cores are not told apart: their tolerance is no widened limit
+    }
+}
+
 /// The weight that the drops of rejected samples would have had, where they would have lain.
-void DrizzlePass::mark_rejected(std::size_t f, std::size_t p, const Region& region, Scratch& s) const {
+void DrizzlePass::mark_rejected(std::size_t f, std::size_t p, const DropPlane& drops, const Region& region,
+                                Scratch& s) const {
     const Way& way = ways_[f][p];
     const float share = way.weight / static_cast<float>(stack_.combiners.size());
-    for (const RejectedDrop& r : s.drops.plane(p).rejected) {
+    for (const RejectedDrop& r : drops.rejected) {
         const Point at = {(r.at_x - to_coarse_.c) / to_coarse_.a, (r.at_y - to_coarse_.f) / to_coarse_.e};
         if (!(std::abs(at.x) < 1e6 && std::abs(at.y) < 1e6)) continue;
         const Affine near = way.to_frame.at(at);

@@ -46,8 +46,9 @@ private:
     struct Scratch {
         TileSamples samples;
         TileJudge::Scratch judged;
-        Region judged_region; ///< of the canvas
-        DropSamples drops;
+        Region judged_region;           ///< of the canvas
+        std::vector<DropSamples> drops; ///< of frames that are laid down together
+        std::vector<std::size_t> held;  ///< which these are
         /// By plane, two halves of the frames each: values above the level times weights, then their weights, by pixel.
         std::vector<std::vector<float>> sums;
         std::vector<std::vector<std::uint8_t>> hidden; ///< by plane: pixels of the judging rectangle
@@ -73,8 +74,20 @@ private:
 
     /// Everything over a rectangle of the output into the scratch. False: a frame could not be read.
     bool work(const Region& region, Scratch& s, MappedMemory& mapped);
-    void lay_down(std::size_t frame, const Region& region, Scratch& s);
-    void mark_rejected(std::size_t frame, std::size_t plane, const Region& region, Scratch& s) const;
+    std::size_t together() const;
+    /// What of a frame counts over a rectangle of the output. False: it shows nothing there. Throws InputError.
+    bool judge_drops(std::size_t frame, const Region& region, DropSamples& drops, Scratch& s,
+                     MappedMemory& mapped) const;
+    /// Takes what is held into the sums, the maps and the counts.
+    void lay_down(const Region& region, Scratch& s);
+    struct Row { ///< of the output
+        const Region& region;
+        int y;
+    };
+    void lay_row(const Row& row, std::size_t plane, std::size_t held, Transform::Patches& patches, Scratch& s) const;
+    void count_drops(std::size_t frame, std::size_t plane, const DropPlane& drops, Scratch& s);
+    void mark_rejected(std::size_t frame, std::size_t plane, const DropPlane& drops, const Region& region,
+                       Scratch& s) const;
     bool structured(const PlaneVerdict& verdict, const Region& judged, int x, int y) const;
     Image window_noise(const Region& window, Scratch& s, std::size_t plane, float& usual) const;
     static std::vector<float> smoothed(const std::vector<float>& image, const Region& region);

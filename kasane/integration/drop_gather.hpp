@@ -5,6 +5,8 @@
 #include <kasane/integration/drop_kernel.hpp>
 
 #include <cstddef>
+#include <cstdint>
+#include <vector>
 
 namespace kasane {
 
@@ -14,6 +16,7 @@ struct DropRows {
     static constexpr std::size_t kBehind = 16;
     const float *values = nullptr, *counts = nullptr;
     std::ptrdiff_t stride = 0;
+    const std::uint8_t* whole = nullptr; ///< by row, as whole_rows() has it; null: unknown
 };
 
 /// Of positions on a frame, one a pixel of the output: their values times weights, and their weights.
@@ -25,6 +28,9 @@ struct DropSums {
 /// position's sums do not depend on the others.
 void gather_drops(const DropRows& samples, const Positions& positions, const DropKernel& kernel, float weight,
                   const DropSums& sums);
+
+/// By row of a rectangle: how many rows from this one on have counts of 1 throughout, 255 at most.
+void whole_rows(const float* counts, int width, int height, std::vector<std::uint8_t>& whole);
 
 /// Whether all taps of all positions lie inside a box whose first pixel is (0, 0).
 bool taps_inside(const Positions& positions, const DropKernel& kernel, int width, int height);

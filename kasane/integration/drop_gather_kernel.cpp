@@ -41,17 +41,28 @@ struct Drops {
 
     int taps() const { return kTaps > 0 ? kTaps : any_taps; }
 
-    /// One row of samples at `offset`: the sums over its taps, times what the row gives.
-    template <class Load>
+    /// One row of samples at `offset`: the sums over its taps, times what the row gives. kWhole: all its counts are 1.
+    template <bool kWhole, class Load>
     HWY_INLINE void add_row(std::ptrdiff_t offset, V down, Load load, V& values, V& counts) const {
-        V value = hn::Mul(across[0], load(samples.values + offset)),
-          count = hn::Mul(across[0], load(samples.counts + offset));
+        V value = hn::Mul(across[0], load(samples.values + offset)), count = across[0];
+        if constexpr (!kWhole) count = hn::Mul(count, load(samples.counts + offset));
         for (int a = 1; a < taps(); ++a) {
             value = hn::MulAdd(across[a], load(samples.values + offset + a), value);
-            count = hn::MulAdd(across[a], load(samples.counts + offset + a), count);
+            if constexpr (kWhole)
+                count = hn::Add(across[a], count);
+            else
+                count = hn::MulAdd(across[a], load(samples.counts + offset + a), count);
         }
         values = hn::MulAdd(down, value, values);
         counts = hn::MulAdd(down, count, counts);
+    }
+    /// The rows under positions of one row of the frame. `first`: the offset of the first tap.
+    template <bool kWhole, class Load>
+    HWY_INLINE void add_rows(std::ptrdiff_t first, V fraction, Load load, V& values, V& counts) const {
+        const int before = taps() / 2 - 1;
+        for (int b = 0; b < taps(); ++b)
+            add_row<kWhole>(first + b * samples.stride, down(hn::Set(d, static_cast<float>(b - before)), fraction),
+                            load, values, counts);
     }
     HWY_INLINE V down(V place, V fraction) const {
         return hn::Mul(weight, drop_at<kSquare>(d, kernel, hn::Sub(place, fraction)));
@@ -83,22 +94,26 @@ HWY_INLINE void gather_vector(D d, Drops<kTaps, kSquare, D>& drops, const Positi
         const auto load = [&](const float* from) { return hn::TableLookupLanes(hn::LoadU(d, from), table); };
         const std::ptrdiff_t first = (top - before) * stride + left - before;
         if (HWY_LIKELY(low == top)) {
-            for (int b = 0; b < drops.taps(); ++b)
-                drops.add_row(first + b * stride, drops.down(hn::Set(d, static_cast<float>(b - before)), fy), load,
-                              value, weight);
+            if (HWY_LIKELY(drops.samples.whole && drops.samples.whole[top - before] >= drops.taps()))
+                drops.template add_rows<true>(first, fy, load, value, weight);
+            else
+                drops.template add_rows<false>(first, fy, load, value, weight);
         } else {
             const auto beyond = hn::Sub(hn::Set(di, top - before), row);
-            for (int b = 0; b < drops.taps() + low - top; ++b) {
-                const V place = hn::ConvertTo(d, hn::Add(beyond, hn::Set(di, b)));
-                drops.add_row(first + b * stride, drops.down(place, fy), load, value, weight);
+            const int rows = drops.taps() + low - top;
+            const bool whole = drops.samples.whole && drops.samples.whole[top - before] >= rows;
+            for (int b = 0; b < rows; ++b) {
+                const V down = drops.down(hn::ConvertTo(d, hn::Add(beyond, hn::Set(di, b))), fy);
+                if (whole)
+                    drops.template add_row<true>(first + b * stride, down, load, value, weight);
+                else
+                    drops.template add_row<false>(first + b * stride, down, load, value, weight);
             }
         }
     } else {
         const auto index = hn::Add(hn::Mul(row, hn::Set(di, static_cast<std::int32_t>(stride))), column);
         const auto load = [&](const float* from) { return hn::GatherIndex(d, from, index); };
-        for (int b = 0; b < drops.taps(); ++b)
-            drops.add_row((b - before) * stride - before, drops.down(hn::Set(d, static_cast<float>(b - before)), fy),
-                          load, value, weight);
+        drops.template add_rows<false>(-before * stride - before, fy, load, value, weight);
     }
     hn::StoreU(value, d, values);
     hn::StoreU(weight, d, weights);
@@ -140,6 +155,24 @@ void GatherDrops(const DropRows& samples, const Positions& p, const DropKernel& 
         gather_all<2, true>(samples, p, kernel, weight, sums);
     else
         gather_all<0, true>(samples, p, kernel, weight, sums);
+}
+
+void WholeRows(const float* counts, int width, int height, std::uint8_t* whole) {
+    const hn::ScalableTag<float> d;
+    const int lanes = static_cast<int>(hn::Lanes(d));
+    const auto one = hn::Set(d, 1.0f);
+    int before = 0; // of the row below
+    for (int y = height - 1; y >= 0; --y) {
+        const float* row = counts + static_cast<std::ptrdiff_t>(y) * width;
+        bool all = true;
+        int x = 0;
+        for (; all && x + lanes <= width; x += lanes)
+            all = hn::AllTrue(d, hn::Eq(hn::LoadU(d, row + x), one));
+        for (; all && x < width; ++x)
+            all = row[x] == 1.0f;
+        before = all ? std::min(before + 1, 255) : 0;
+        whole[y] = static_cast<std::uint8_t>(before);
+    }
 }
 
 bool TapsInside(const Positions& p, int before, int after, int width, int height) {
@@ -187,12 +220,18 @@ HWY_AFTER_NAMESPACE();
 #if HWY_ONCE
 namespace kasane {
 HWY_EXPORT(GatherDrops);
+HWY_EXPORT(WholeRows);
 HWY_EXPORT(TapsInside);
 HWY_EXPORT(MeanOfDrops);
 
 void gather_drops(const DropRows& samples, const Positions& positions, const DropKernel& kernel, float weight,
                   const DropSums& sums) {
     HWY_DYNAMIC_DISPATCH(GatherDrops)(samples, positions, kernel, weight, sums);
+}
+
+void whole_rows(const float* counts, int width, int height, std::vector<std::uint8_t>& whole) {
+    whole.resize(static_cast<std::size_t>(height));
+    HWY_DYNAMIC_DISPATCH(WholeRows)(counts, width, height, whole.data());
 }
 
 bool taps_inside(const Positions& positions, const DropKernel& kernel, int width, int height) {

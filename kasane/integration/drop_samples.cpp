@@ -356,6 +356,7 @@ void DropSamples::judge(const StackFrame& frame, const std::vector<JudgingStack>
             v->resize(size);
             if (inside_.area() != box_.area()) std::fill(v->begin(), v->end(), 0.0f);
         }
+        plane.out.whole.assign(static_cast<std::size_t>(box_.height), 0);
         plane.out.rejected.clear();
         plane.out.present = plane.out.passed_over = 0;
         if (inside_.empty()) continue;
@@ -374,8 +375,10 @@ void DropSamples::judge(const StackFrame& frame, const std::vector<JudgingStack>
         for (std::size_t p = first; p < first + together; ++p)
             judge_rows(planes_[p], pixels_[first], stacks[p]);
         grow(options.growth);
-        for (std::size_t p = first; p < first + together; ++p)
+        for (std::size_t p = first; p < first + together; ++p) {
             settle(planes_[p], stacks[p], options.feather);
+            whole_rows(planes_[p].out.counts.data(), box_.width, box_.height, planes_[p].out.whole);
+        }
     }
 }
 

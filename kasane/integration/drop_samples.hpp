@@ -50,6 +50,7 @@ struct RejectedDrop {
 struct DropPlane {
     /// Row by row of the box: values above the level times how much they count, and that; 0 where no sample counts.
     std::vector<float> values, counts;
+    std::vector<std::uint8_t> whole; ///< by row of the box, as whole_rows() has it
     std::vector<RejectedDrop> rejected;
     std::uint64_t present = 0;     ///< samples with data in JudgingStack::own
     std::uint64_t passed_over = 0; ///< of them: made of neighbours, and left out
