@@ -5,6 +5,7 @@
 // The order matters: foreach_target first.
 #include <hwy/highway.h>
 
+#include <kasane/image/even_lanes-inl.hpp>
 #include <kasane/image/positions.hpp>
 
 #include <algorithm>
@@ -52,26 +53,12 @@ void SplitPositions(const std::int64_t* positions, std::size_t count, int origin
 template <class D>
 HWY_INLINE void split_lines(D d, const std::int64_t* start, std::int64_t step, std::size_t lines, int origin,
                             std::int32_t* whole, float* fraction, std::size_t apart) {
-    const hn::RebindToUnsigned<D> du;
     const hn::RebindToFloat<D> df;
-    HWY_ALIGN std::int32_t first_whole[HWY_MAX_BYTES / sizeof(std::int32_t)];
-    HWY_ALIGN std::uint32_t first_below[HWY_MAX_BYTES / sizeof(std::uint32_t)];
-    for (std::size_t k = 0; k < hn::Lanes(d); ++k) {
-        first_whole[k] = static_cast<std::int32_t>(start[k] >> 32) - origin;
-        first_below[k] = static_cast<std::uint32_t>(start[k]);
-    }
-    auto above = hn::Load(d, first_whole);
-    auto below = hn::Load(du, first_below);
-    const auto step_below = hn::Set(du, static_cast<std::uint32_t>(step));
-    const auto step_above = static_cast<std::int32_t>(step >> 32);
-    const auto without = hn::Set(d, step_above), with_carry = hn::Set(d, step_above + 1);
+    EvenLanes<D> lanes(d, start, step, origin);
     for (std::size_t line = 0; line < lines; ++line, whole += apart, fraction += apart) {
-        hn::StoreU(above, d, whole);
-        const auto half = hn::BitCast(d, hn::ShiftRight<1>(below)); // which fits into a signed one
-        hn::StoreU(hn::Mul(hn::ConvertTo(df, half), hn::Set(df, 0x1p-31f)), df, fraction);
-        below = hn::Add(below, step_below);
-        const auto carries = hn::RebindMask(d, hn::Gt(step_below, below));
-        above = hn::Add(above, hn::IfThenElse(carries, with_carry, without));
+        hn::StoreU(lanes.whole(), d, whole);
+        hn::StoreU(lanes.fraction(), df, fraction);
+        lanes.next();
     }
 }
 #endif

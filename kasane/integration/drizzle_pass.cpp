@@ -257,10 +257,17 @@ void DrizzlePass::lay_row(const Row& line, std::size_t p, std::size_t held, Tran
     for (int x = 0; x < region.width; x += kChunk) {
         const int n = std::min(kChunk, region.width - x);
         const auto count = static_cast<std::size_t>(n);
-        const bool even = way.to_frame.row(region.x + x, region.y + line.y, n, places.from(box.x, box.y), patches);
-        const Positions all{column, row, fx, fy, n};
         const std::size_t at =
             static_cast<std::size_t>(line.y) * static_cast<std::size_t>(region.width) + static_cast<std::size_t>(x);
+        if (const auto even = way.to_frame.even_row(region.x + x, region.y + line.y)) {
+            const EvenPositions all{even->u, even->du, even->v, even->dv, box.x, box.y, n};
+            if (taps_inside(all, way.kernel, box.width, box.height)) {
+                gather_even_drops(rows, all, way.kernel, way.weight, {sums.values[half] + at, sums.weights[half] + at});
+                continue;
+            }
+        }
+        way.to_frame.row(region.x + x, region.y + line.y, n, places.from(box.x, box.y), patches);
+        const Positions all{column, row, fx, fy, n};
         const auto gather = [&](const Positions& part, std::size_t from) {
             gather_drops(rows, part, way.kernel, way.weight,
                          {sums.values[half] + at + from, sums.weights[half] + at + from});
@@ -270,7 +277,7 @@ void DrizzlePass::lay_row(const Row& line, std::size_t p, std::size_t held, Tran
             return column[i] >= before && row[i] >= before && column[i] + after < box.width &&
                    row[i] + after < box.height;
         };
-        if (even ? inside(0) && inside(count - 1) : taps_inside(all, way.kernel, box.width, box.height)) {
+        if (taps_inside(all, way.kernel, box.width, box.height)) {
             gather(all, 0);
             continue;
         }

@@ -29,11 +29,23 @@ struct DropSums {
 void gather_drops(const DropRows& samples, const Positions& positions, const DropKernel& kernel, float weight,
                   const DropSums& sums);
 
+/// Positions that lie evenly: of the first one, in units of 2^-32 pixels from the frame's first one on, and how they go
+/// on.
+struct EvenPositions {
+    std::int64_t u = 0, du = 0, v = 0, dv = 0;
+    int origin_x = 0, origin_y = 0; ///< of the samples
+    int count = 0;
+};
+/// The same of these, to the last bit as if they were split before.
+void gather_even_drops(const DropRows& samples, const EvenPositions& positions, const DropKernel& kernel, float weight,
+                       const DropSums& sums);
+
 /// By row of a rectangle: how many rows from this one on have counts of 1 throughout, 255 at most.
 void whole_rows(const float* counts, int width, int height, std::vector<std::uint8_t>& whole);
 
 /// Whether all taps of all positions lie inside a box whose first pixel is (0, 0).
 bool taps_inside(const Positions& positions, const DropKernel& kernel, int width, int height);
+bool taps_inside(const EvenPositions& positions, const DropKernel& kernel, int width, int height);
 
 /// Writes weights, and means over them: `times` the level and what two halves sum up to over their weight, where that
 /// is more than `least`; NaN elsewhere.

@@ -6,10 +6,12 @@
 #include <hwy/contrib/math/math-inl.h>
 #include <hwy/highway.h>
 
+#include <kasane/image/even_lanes-inl.hpp>
 #include <kasane/integration/drop_gather.hpp>
 
 #include <algorithm>
 #include <limits>
+#include <type_traits>
 
 HWY_BEFORE_NAMESPACE();
 namespace kasane::HWY_NAMESPACE {
@@ -69,18 +71,21 @@ struct Drops {
     }
 };
 
-/// A whole vector of positions.
-template <int kTaps, bool kSquare, class D>
-HWY_INLINE void gather_vector(D d, Drops<kTaps, kSquare, D>& drops, const Positions& p, float* values, float* weights) {
+/// A vector of positions. The columns of the first and the last lane are those of its ends.
+template <class D>
+struct PositionLanes {
     using V = hn::Vec<D>;
+    using VI = hn::Vec<hn::RebindToSigned<D>>;
+    VI column, row;
+    V fx, fy;
+    int left, top, low; ///< column that the first or the last lane has, whichever is less; first and last row
+    bool far;           ///< columns lie further apart than a vector goes
+};
+
+template <class D>
+HWY_INLINE PositionLanes<D> load_positions(D d, const Positions& p) {
     const hn::RebindToSigned<D> di;
-    constexpr int kMostRows = 4; // beyond which samples are fetched one by one
-    const int lanes = static_cast<int>(hn::Lanes(d)), before = drops.taps() / 2 - 1;
-    const std::ptrdiff_t stride = drops.samples.stride;
-    const V fx = hn::LoadU(d, p.fraction_x), fy = hn::LoadU(d, p.fraction_y);
-    for (int a = 0; a < drops.taps(); ++a)
-        drops.across[a] = drop_at<kSquare>(d, drops.kernel, hn::Sub(hn::Set(d, static_cast<float>(a - before)), fx));
-    V value = hn::LoadU(d, values), weight = hn::LoadU(d, weights);
+    const int lanes = static_cast<int>(hn::Lanes(d));
     const auto column = hn::LoadU(di, p.column), row = hn::LoadU(di, p.row);
     const int left = std::min(p.column[0], p.column[lanes - 1]);
     int top = p.row[0], low = top;
@@ -88,18 +93,35 @@ HWY_INLINE void gather_vector(D d, Drops<kTaps, kSquare, D>& drops, const Positi
         top = hn::GetLane(hn::MinOfLanes(di, row)), low = hn::GetLane(hn::MaxOfLanes(di, row));
     const auto step = hn::Sub(column, hn::Set(di, left));
     const auto far = hn::Or(hn::Lt(step, hn::Zero(di)), hn::Gt(step, hn::Set(di, lanes - 1)));
-    if (HWY_LIKELY(low - top < kMostRows && hn::AllFalse(di, far))) {
+    return {column, row, hn::LoadU(d, p.fraction_x), hn::LoadU(d, p.fraction_y), left,
+            top,    low, !hn::AllFalse(di, far)};
+}
+
+/// A whole vector of positions.
+template <int kTaps, bool kSquare, class D>
+HWY_INLINE void gather_vector(D d, Drops<kTaps, kSquare, D>& drops, const PositionLanes<D>& p, float* values,
+                              float* weights) {
+    using V = hn::Vec<D>;
+    const hn::RebindToSigned<D> di;
+    constexpr int kMostRows = 4; // beyond which samples are fetched one by one
+    const int before = drops.taps() / 2 - 1, top = p.top, low = p.low;
+    const std::ptrdiff_t stride = drops.samples.stride;
+    const V fx = p.fx, fy = p.fy;
+    for (int a = 0; a < drops.taps(); ++a)
+        drops.across[a] = drop_at<kSquare>(d, drops.kernel, hn::Sub(hn::Set(d, static_cast<float>(a - before)), fx));
+    V value = hn::LoadU(d, values), weight = hn::LoadU(d, weights);
+    if (HWY_LIKELY(low - top < kMostRows && !p.far)) {
         // Every row is read once for all lanes; where it is too far from a lane's position it gives nothing.
-        const auto table = hn::IndicesFromVec(d, step);
+        const auto table = hn::IndicesFromVec(d, hn::Sub(p.column, hn::Set(di, p.left)));
         const auto load = [&](const float* from) { return hn::TableLookupLanes(hn::LoadU(d, from), table); };
-        const std::ptrdiff_t first = (top - before) * stride + left - before;
+        const std::ptrdiff_t first = (top - before) * stride + p.left - before;
         if (HWY_LIKELY(low == top)) {
             if (HWY_LIKELY(drops.samples.whole && drops.samples.whole[top - before] >= drops.taps()))
                 drops.template add_rows<true>(first, fy, load, value, weight);
             else
                 drops.template add_rows<false>(first, fy, load, value, weight);
         } else {
-            const auto beyond = hn::Sub(hn::Set(di, top - before), row);
+            const auto beyond = hn::Sub(hn::Set(di, top - before), p.row);
             const int rows = drops.taps() + low - top;
             const bool whole = drops.samples.whole && drops.samples.whole[top - before] >= rows;
             for (int b = 0; b < rows; ++b) {
@@ -111,7 +133,7 @@ HWY_INLINE void gather_vector(D d, Drops<kTaps, kSquare, D>& drops, const Positi
             }
         }
     } else {
-        const auto index = hn::Add(hn::Mul(row, hn::Set(di, static_cast<std::int32_t>(stride))), column);
+        const auto index = hn::Add(hn::Mul(p.row, hn::Set(di, static_cast<std::int32_t>(stride))), p.column);
         const auto load = [&](const float* from) { return hn::GatherIndex(d, from, index); };
         drops.template add_rows<false>(-before * stride - before, fy, load, value, weight);
     }
@@ -119,42 +141,91 @@ HWY_INLINE void gather_vector(D d, Drops<kTaps, kSquare, D>& drops, const Positi
     hn::StoreU(weight, d, weights);
 }
 
-template <int kTaps, bool kSquare>
-HWY_INLINE void gather_all(const DropRows& samples, const Positions& p, const DropKernel& kernel, float weight,
-                           const DropSums& sums) {
-    using D = hn::ScalableTag<float>;
-    const D d;
-    constexpr int kMostLanes = 16;
-    const int lanes = static_cast<int>(std::min<std::size_t>(hn::Lanes(d), kMostLanes));
-    Drops<kTaps, kSquare, D> drops{d, samples, kernel.numbers(), kernel.taps(), hn::Set(d, weight), {}};
-    int i = 0;
-    for (; i + lanes <= p.count; i += lanes)
-        gather_vector(d, drops, {p.column + i, p.row + i, p.fraction_x + i, p.fraction_y + i, lanes}, sums.values + i,
-                      sums.weights + i);
-    if (i == p.count) return;
+constexpr int kMostLanes = 16;
+
+/// Fewer positions than a vector has lanes; none is fine.
+template <int kTaps, bool kSquare, class D>
+HWY_INLINE void gather_last(D d, Drops<kTaps, kSquare, D>& drops, const Positions& p, const DropSums& sums) {
+    if (p.count <= 0) return;
     std::int32_t column[kMostLanes], row[kMostLanes];
     float fx[kMostLanes], fy[kMostLanes], values[kMostLanes] = {}, weights[kMostLanes] = {};
-    const int left = p.count - i;
-    for (int k = 0; k < lanes; ++k) { // the last position again
-        const int from = i + std::min(k, left - 1);
+    for (int k = 0; k < static_cast<int>(hn::Lanes(d)); ++k) { // the last position again
+        const int from = std::min(k, p.count - 1);
         column[k] = p.column[from], row[k] = p.row[from];
         fx[k] = p.fraction_x[from], fy[k] = p.fraction_y[from];
     }
-    std::copy_n(sums.values + i, left, values);
-    std::copy_n(sums.weights + i, left, weights);
-    gather_vector(d, drops, {column, row, fx, fy, lanes}, values, weights);
-    std::copy_n(values, left, sums.values + i);
-    std::copy_n(weights, left, sums.weights + i);
+    std::copy_n(sums.values, p.count, values);
+    std::copy_n(sums.weights, p.count, weights);
+    gather_vector(d, drops, load_positions(d, {column, row, fx, fy, kMostLanes}), values, weights);
+    std::copy_n(values, p.count, sums.values);
+    std::copy_n(weights, p.count, sums.weights);
+}
+
+template <int kTaps, bool kSquare, class D>
+HWY_INLINE void gather_all(D d, Drops<kTaps, kSquare, D>& drops, const Positions& p, const DropSums& sums) {
+    const int lanes = static_cast<int>(hn::Lanes(d));
+    const auto from = [&](int i, int count) {
+        return Positions{p.column + i, p.row + i, p.fraction_x + i, p.fraction_y + i, count};
+    };
+    int i = 0;
+    for (; i + lanes <= p.count; i += lanes)
+        gather_vector(d, drops, load_positions(d, from(i, lanes)), sums.values + i, sums.weights + i);
+    gather_last(d, drops, from(i, p.count - i), {sums.values + i, sums.weights + i});
+}
+
+template <int kTaps, bool kSquare, class D>
+HWY_INLINE void gather_all(D d, Drops<kTaps, kSquare, D>& drops, const EvenPositions& p, const DropSums& sums) {
+    const hn::RebindToSigned<D> di;
+    const int lanes = static_cast<int>(hn::Lanes(d));
+    std::int64_t first_u[kMostLanes], first_v[kMostLanes];
+    for (int k = 0; k < lanes; ++k)
+        first_u[k] = p.u + k * p.du, first_v[k] = p.v + k * p.dv;
+    EvenLanes<decltype(di)> x(di, first_u, lanes * p.du, p.origin_x), y(di, first_v, lanes * p.dv, p.origin_y);
+    const auto whole = [](std::int64_t at) { return static_cast<int>(at >> 32); };
+    int i = 0;
+    for (; i + lanes <= p.count; i += lanes, x.next(), y.next()) {
+        const std::int64_t u = p.u + i * p.du, v = p.v + i * p.dv;
+        const auto [left, right] = std::minmax({whole(u), whole(u + (lanes - 1) * p.du)});
+        const auto [top, low] = std::minmax({whole(v), whole(v + (lanes - 1) * p.dv)});
+        gather_vector(d, drops,
+                      PositionLanes<D>{x.whole(), y.whole(), x.fraction(), y.fraction(), left - p.origin_x,
+                                       top - p.origin_y, low - p.origin_y, right - left >= lanes},
+                      sums.values + i, sums.weights + i);
+    }
+    std::int32_t column[kMostLanes], row[kMostLanes];
+    float fx[kMostLanes], fy[kMostLanes];
+    hn::StoreU(x.whole(), di, column);
+    hn::StoreU(y.whole(), di, row);
+    hn::StoreU(x.fraction(), d, fx);
+    hn::StoreU(y.fraction(), d, fy);
+    gather_last(d, drops, {column, row, fx, fy, p.count - i}, {sums.values + i, sums.weights + i});
+}
+
+template <class P>
+HWY_INLINE void gather(const DropRows& samples, const P& positions, const DropKernel& kernel, float weight,
+                       const DropSums& sums) {
+    const hn::CappedTag<float, kMostLanes> d;
+    using D = std::remove_cv_t<decltype(d)>;
+    const auto all = [&](auto taps, auto square) {
+        Drops<taps(), square(), D> drops{d, samples, kernel.numbers(), kernel.taps(), hn::Set(d, weight), {}};
+        gather_all(d, drops, positions, sums);
+    };
+    using Any = std::integral_constant<int, 0>;
+    if (!kernel.numbers().square)
+        all(Any(), std::false_type());
+    else if (kernel.taps() == 2)
+        all(std::integral_constant<int, 2>(), std::true_type());
+    else
+        all(Any(), std::true_type());
 }
 
 void GatherDrops(const DropRows& samples, const Positions& p, const DropKernel& kernel, float weight,
                  const DropSums& sums) {
-    if (!kernel.numbers().square)
-        gather_all<0, false>(samples, p, kernel, weight, sums);
-    else if (kernel.taps() == 2)
-        gather_all<2, true>(samples, p, kernel, weight, sums);
-    else
-        gather_all<0, true>(samples, p, kernel, weight, sums);
+    gather(samples, p, kernel, weight, sums);
+}
+void GatherEvenDrops(const DropRows& samples, const EvenPositions& p, const DropKernel& kernel, float weight,
+                     const DropSums& sums) {
+    gather(samples, p, kernel, weight, sums);
 }
 
 void WholeRows(const float* counts, int width, int height, std::uint8_t* whole) {
@@ -220,6 +291,7 @@ HWY_AFTER_NAMESPACE();
 #if HWY_ONCE
 namespace kasane {
 HWY_EXPORT(GatherDrops);
+HWY_EXPORT(GatherEvenDrops);
 HWY_EXPORT(WholeRows);
 HWY_EXPORT(TapsInside);
 HWY_EXPORT(MeanOfDrops);
@@ -229,6 +301,11 @@ void gather_drops(const DropRows& samples, const Positions& positions, const Dro
     HWY_DYNAMIC_DISPATCH(GatherDrops)(samples, positions, kernel, weight, sums);
 }
 
+void gather_even_drops(const DropRows& samples, const EvenPositions& positions, const DropKernel& kernel, float weight,
+                       const DropSums& sums) {
+    HWY_DYNAMIC_DISPATCH(GatherEvenDrops)(samples, positions, kernel, weight, sums);
+}
+
 void whole_rows(const float* counts, int width, int height, std::vector<std::uint8_t>& whole) {
     whole.resize(static_cast<std::size_t>(height));
     HWY_DYNAMIC_DISPATCH(WholeRows)(counts, width, height, whole.data());
@@ -236,6 +313,16 @@ void whole_rows(const float* counts, int width, int height, std::vector<std::uin
 
 bool taps_inside(const Positions& positions, const DropKernel& kernel, int width, int height) {
     return HWY_DYNAMIC_DISPATCH(TapsInside)(positions, kernel.taps() / 2 - 1, kernel.taps() / 2, width, height);
+}
+
+bool taps_inside(const EvenPositions& p, const DropKernel& kernel, int width, int height) {
+    const int before = kernel.taps() / 2 - 1, after = kernel.taps() / 2;
+    const auto lie_inside = [&](std::int64_t first, std::int64_t step, int origin, int size) {
+        const auto whole = [&](int i) { return ((first + i * step) >> 32) - origin; };
+        const auto [least, most] = std::minmax({whole(0), whole(p.count - 1)});
+        return least >= before && most + after < size;
+    };
+    return lie_inside(p.u, p.du, p.origin_x, width) && lie_inside(p.v, p.dv, p.origin_y, height);
 }
 
 void mean_of_drops(const DropSums& one, const DropSums& other, std::size_t count, float level, float times, float least,

@@ -6,6 +6,7 @@
 #include <algorithm>
 #include <bit>
 #include <cmath>
+#include <cstring>
 
 namespace kasane {
 
@@ -37,6 +38,50 @@ std::ptrdiff_t nearest(const JudgingStack& s, double x, double y) {
                  cy = std::clamp(y, static_cast<double>(s.whole.y), s.whole.bottom() - 1.0) - s.region.y;
     if (!(cx >= 0 && cy >= 0 && cx <= s.region.width - 1 && cy <= s.region.height - 1)) return -1;
     return static_cast<std::ptrdiff_t>(cy + 0.5) * s.region.width + static_cast<std::ptrdiff_t>(cx + 0.5);
+}
+
+/// Bits of those of a few single bytes that are not 0. Most are.
+template <class Byte>
+std::uint64_t marked_among(const Byte* bytes, int count) {
+    std::uint64_t bits = 0, eight = 0;
+    int i = 0;
+    const auto look = [&](int until) {
+        for (; i < until; ++i)
+            bits |= static_cast<std::uint64_t>(bytes[i] != Byte{}) << i;
+    };
+    while (i + static_cast<int>(sizeof(eight)) <= count) {
+        std::memcpy(&eight, bytes + i, sizeof(eight));
+        if (eight == 0)
+            i += static_cast<int>(sizeof(eight));
+        else
+            look(i + static_cast<int>(sizeof(eight)));
+    }
+    look(count);
+    return bits;
+}
+
+/// Bits of the places `where(0)`, `where(1)`, ... of `n`, that lie along a straight line, within bounds.
+template <class Where>
+std::uint64_t run_within(int n, const Where& where, const Bounds& b) {
+    const auto bits = [](int k) { return k < kStep ? (std::uint64_t{1} << k) - 1 : ~std::uint64_t{0}; };
+    const auto on_one_axis = [&](double Point::*at, double from, double end) {
+        const bool down = where(n - 1).*at < where(0).*at;
+        // As many as lie below, or from the last one on.
+        const auto below = [&](double limit) {
+            int least = 0, most = n;
+            while (least < most) {
+                const int k = (least + most) / 2;
+                if (where(down ? n - 1 - k : k).*at < limit)
+                    least = k + 1;
+                else
+                    most = k;
+            }
+            return least;
+        };
+        const int first = below(from), last = below(end);
+        return down ? bits(n - first) & ~bits(n - last) : bits(last) & ~bits(first);
+    };
+    return on_one_axis(&Point::x, b.left, b.right) & on_one_axis(&Point::y, b.top, b.bottom);
 }
 
 bool holds(const Bounds& b, Point p) {
@@ -220,23 +265,20 @@ void DropSamples::judge_stretch(Plane& plane, const Stretch& at, const float* pi
     e.variance = stack.sigma * stack.sigma + stack.frame.variance, e.slope = stack.frame.variance_slope;
     e.scale_error2 = stack.frame.scale_error * stack.frame.scale_error;
     std::uint64_t asked = level_stretch(s, e, values);
-    for (int i = 0; marked_[static_cast<std::size_t>(at.y - inside_.y)] && i < n; ++i)
-        if (fates[i] != Fate::counts) asked |= std::uint64_t{1} << i;
-    if (counted && !mosaic_)
-        plane.out.present += static_cast<std::uint64_t>(n);
-    else
-        for (int i = 0; i < n; ++i) {
-            if (holds[i] == 0)
-                asked &= ~(std::uint64_t{1} << i);
-            else
-                plane.out.present += counted || kasane::holds(stack.own, where(i));
-        }
+    if (marked_[static_cast<std::size_t>(at.y - inside_.y)]) asked |= marked_among(fates, n);
+    std::uint64_t own = ~std::uint64_t{0} >> (kStep - n);
+    if (!counted) own &= run_within(n, where, stack.own);
+    if (mosaic_) {
+        std::uint64_t held = 0;
+        for (int i = 0; i < n; ++i)
+            held |= static_cast<std::uint64_t>(holds[i] > 0) << i;
+        asked &= held, own &= held;
+    }
+    plane.out.present += static_cast<std::uint64_t>(std::popcount(own));
     while (asked != 0) {
         const int i = std::countr_zero(asked);
         asked &= asked - 1;
-        const Point p = where(i);
-        judge_sample(plane, place + static_cast<std::size_t>(i), inside + i, p, counted || kasane::holds(stack.own, p),
-                     stack);
+        judge_sample(plane, place + static_cast<std::size_t>(i), inside + i, where(i), (own >> i & 1) != 0, stack);
     }
 }
 
