@@ -17,29 +17,20 @@ HWY_BEFORE_NAMESPACE();
 namespace kasane::HWY_NAMESPACE {
 namespace hn = hwy::HWY_NAMESPACE;
 
-template <bool kSquare, class D, class V = hn::Vec<D>>
-HWY_INLINE V drop_at(D d, const DropKernel::Numbers& k, V distance) {
-    const V unit = hn::Set(d, k.unit), reach = hn::Set(d, k.reach);
-    if constexpr (kSquare) {
-        const V inside = hn::Max(hn::Zero(d), hn::Sub(reach, hn::Abs(distance)));
-        return hn::Mul(unit, hn::Min(hn::Set(d, k.most), inside));
-    } else {
-        const V round = hn::Mul(unit, hn::Exp(d, hn::Mul(hn::Set(d, k.narrow), hn::Mul(distance, distance))));
-        return hn::IfThenElseZero(hn::Lt(hn::Abs(distance), reach), round);
-    }
-}
-
 /// What a vector of positions reads, and by which weights. kTaps: 0 where they are not known beforehand.
 template <int kTaps, bool kSquare, class D>
 struct Drops {
     using V = hn::Vec<D>;
-    using VI = hn::Vec<hn::RebindToSigned<D>>;
     D d;
-    const DropRows& samples;
-    const DropKernel::Numbers& kernel;
-    int any_taps;
-    V weight;
+    const DropRows samples;
+    const int any_taps;
+    const V weight, reach, most, narrow, unit;
     V across[kTaps > 0 ? kTaps : DropKernel::kMostTaps];
+
+    HWY_INLINE Drops(D tag, const DropRows& rows, const DropKernel& kernel, float times)
+        : d(tag), samples(rows), any_taps(kernel.taps()), weight(hn::Set(tag, times)),
+          reach(hn::Set(tag, kernel.numbers().reach)), most(hn::Set(tag, kernel.numbers().most)),
+          narrow(hn::Set(tag, kernel.numbers().narrow)), unit(hn::Set(tag, kernel.numbers().unit)) {}
 
     int taps() const { return kTaps > 0 ? kTaps : any_taps; }
 
@@ -63,12 +54,24 @@ struct Drops {
     HWY_INLINE void add_rows(std::ptrdiff_t first, V fraction, Load load, V& values, V& counts) const {
         const int before = taps() / 2 - 1;
         for (int b = 0; b < taps(); ++b)
-            add_row<kWhole>(first + b * samples.stride, down(hn::Set(d, static_cast<float>(b - before)), fraction),
-                            load, values, counts);
+            add_row<kWhole>(first + b * samples.stride, hn::Mul(weight, tap(b - before, fraction)), load, values,
+                            counts);
     }
-    HWY_INLINE V down(V place, V fraction) const {
-        return hn::Mul(weight, drop_at<kSquare>(d, kernel, hn::Sub(place, fraction)));
+    /// DropKernel::at, of distances that are not negative.
+    HWY_INLINE V at(V distance) const {
+        if constexpr (kSquare) {
+            return hn::Mul(unit, hn::Min(most, hn::Max(hn::Zero(d), hn::Sub(reach, distance))));
+        } else {
+            const V round = hn::Mul(unit, hn::Exp(d, hn::Mul(narrow, hn::Mul(distance, distance))));
+            return hn::IfThenElseZero(hn::Lt(distance, reach), round);
+        }
     }
+    /// Of a tap so many samples behind the position's own.
+    HWY_INLINE V tap(int place, V fraction) const {
+        const V p = hn::Set(d, static_cast<float>(place));
+        return at(place > 0 ? hn::Sub(p, fraction) : hn::Sub(fraction, p));
+    }
+    HWY_INLINE V down(V place, V fraction) const { return hn::Mul(weight, at(hn::Abs(hn::Sub(place, fraction)))); }
 };
 
 /// A vector of positions. The columns of the first and the last lane are those of its ends.
@@ -108,7 +111,7 @@ HWY_INLINE void gather_vector(D d, Drops<kTaps, kSquare, D>& drops, const Positi
     const std::ptrdiff_t stride = drops.samples.stride;
     const V fx = p.fx, fy = p.fy;
     for (int a = 0; a < drops.taps(); ++a)
-        drops.across[a] = drop_at<kSquare>(d, drops.kernel, hn::Sub(hn::Set(d, static_cast<float>(a - before)), fx));
+        drops.across[a] = drops.tap(a - before, fx);
     V value = hn::LoadU(d, values), weight = hn::LoadU(d, weights);
     if (HWY_LIKELY(low - top < kMostRows && !p.far)) {
         // Every row is read once for all lanes; where it is too far from a lane's position it gives nothing.
@@ -174,7 +177,7 @@ HWY_INLINE void gather_all(D d, Drops<kTaps, kSquare, D>& drops, const Positions
 }
 
 template <int kTaps, bool kSquare, class D>
-HWY_INLINE void gather_all(D d, Drops<kTaps, kSquare, D>& drops, const EvenPositions& p, const DropSums& sums) {
+HWY_INLINE void gather_all(D d, Drops<kTaps, kSquare, D>& drops, const EvenPositions p, const DropSums sums) {
     const hn::RebindToSigned<D> di;
     const int lanes = static_cast<int>(hn::Lanes(d));
     std::int64_t first_u[kMostLanes], first_v[kMostLanes];
@@ -182,16 +185,17 @@ HWY_INLINE void gather_all(D d, Drops<kTaps, kSquare, D>& drops, const EvenPosit
         first_u[k] = p.u + k * p.du, first_v[k] = p.v + k * p.dv;
     EvenLanes<decltype(di)> x(di, first_u, lanes * p.du, p.origin_x), y(di, first_v, lanes * p.dv, p.origin_y);
     const auto whole = [](std::int64_t at) { return static_cast<int>(at >> 32); };
+    // The least column and row of a vector are those of its first or its last lane.
+    const std::int64_t wide = (lanes - 1) * p.du, high = (lanes - 1) * p.dv;
+    std::int64_t left = p.u + std::min<std::int64_t>(0, wide), top = p.v + std::min<std::int64_t>(0, high);
+    const std::int64_t across = std::abs(wide), down = std::abs(high);
     int i = 0;
-    for (; i + lanes <= p.count; i += lanes, x.next(), y.next()) {
-        const std::int64_t u = p.u + i * p.du, v = p.v + i * p.dv;
-        const auto [left, right] = std::minmax({whole(u), whole(u + (lanes - 1) * p.du)});
-        const auto [top, low] = std::minmax({whole(v), whole(v + (lanes - 1) * p.dv)});
+    for (; i + lanes <= p.count; i += lanes, x.next(), y.next(), left += lanes * p.du, top += lanes * p.dv)
         gather_vector(d, drops,
-                      PositionLanes<D>{x.whole(), y.whole(), x.fraction(), y.fraction(), left - p.origin_x,
-                                       top - p.origin_y, low - p.origin_y, right - left >= lanes},
+                      PositionLanes<D>{x.whole(), y.whole(), x.fraction(), y.fraction(), whole(left) - p.origin_x,
+                                       whole(top) - p.origin_y, whole(top + down) - p.origin_y,
+                                       whole(left + across) - whole(left) >= lanes},
                       sums.values + i, sums.weights + i);
-    }
     std::int32_t column[kMostLanes], row[kMostLanes];
     float fx[kMostLanes], fy[kMostLanes];
     hn::StoreU(x.whole(), di, column);
@@ -207,7 +211,7 @@ HWY_INLINE void gather(const DropRows& samples, const P& positions, const DropKe
     const hn::CappedTag<float, kMostLanes> d;
     using D = std::remove_cv_t<decltype(d)>;
     const auto all = [&](auto taps, auto square) {
-        Drops<taps(), square(), D> drops{d, samples, kernel.numbers(), kernel.taps(), hn::Set(d, weight), {}};
+        Drops<taps(), square(), D> drops(d, samples, kernel, weight);
         gather_all(d, drops, positions, sums);
     };
     using Any = std::integral_constant<int, 0>;
