@@ -223,13 +223,13 @@ DrizzlePass::Halves DrizzlePass::halves(Scratch& s, std::size_t p) {
 }
 
 void DrizzlePass::lay_down(const Region& region, Scratch& s) {
-    std::array<Transform::Patches, kTogether> patches;
     for (std::size_t p = 0; p < stack_.combiners.size(); ++p) {
-        for (Transform::Patches& of_frame : patches)
-            of_frame.restart();
+        std::vector<Rows> rows;
+        for (std::size_t k = 0; k < s.held.size(); ++k)
+            rows.push_back(rows_of(k, p, region, s));
         for (int y = 0; y < region.height; ++y)
-            for (std::size_t k = 0; k < s.held.size(); ++k)
-                lay_row({region, y}, p, k, patches[k], s);
+            for (Rows& of_frame : rows)
+                lay_row(of_frame, p, region, y, s);
     }
     for (std::size_t k = 0; k < s.held.size(); ++k)
         for (std::size_t p = 0; p < stack_.combiners.size(); ++p) {
@@ -239,34 +239,44 @@ void DrizzlePass::lay_down(const Region& region, Scratch& s) {
     s.held.clear();
 }
 
-void DrizzlePass::lay_row(const Row& line, std::size_t p, std::size_t held, Transform::Patches& patches,
-                          Scratch& s) const {
+DrizzlePass::Rows DrizzlePass::rows_of(std::size_t held, std::size_t p, const Region& region, const Scratch& s) const {
+    Rows rows{held, {}, 0, 0, {}};
+    const Transform& t = ways_[s.held[held]][p].to_frame;
+    if (const auto first = t.even_row(region.x, region.y)) {
+        const auto next = *t.even_row(region.x, region.y + 1);
+        const Region& box = s.drops[held].box();
+        rows.first = {first->u, first->du, first->v, first->dv, box.x, box.y, region.width};
+        rows.down_u = next.u - first->u, rows.down_v = next.v - first->v;
+    }
+    return rows;
+}
+
+void DrizzlePass::lay_row(Rows& line, std::size_t p, const Region& region, int y, Scratch& s) const {
     constexpr int kChunk = 512;
     SplitPlaces<kChunk> places;
     std::int32_t *const column = places.column(), *const row = places.row();
     float *const fx = places.fraction_x(), *const fy = places.fraction_y();
-    const Region& region = line.region;
-    const std::size_t f = s.held[held];
-    const Region& box = s.drops[held].box();
+    const std::size_t f = s.held[line.held];
+    const Region& box = s.drops[line.held].box();
     const auto half = static_cast<std::size_t>(half_of_[f]);
     const Way& way = ways_[f][p];
     const int before = way.kernel.taps() / 2 - 1, after = way.kernel.taps() / 2;
     const Halves sums = halves(s, p);
-    const DropPlane& plane = s.drops[held].plane(p);
+    const DropPlane& plane = s.drops[line.held].plane(p);
     const DropRows rows{plane.values.data(), plane.counts.data(), box.width, plane.whole.data()};
+    const std::size_t begin = static_cast<std::size_t>(y) * static_cast<std::size_t>(region.width);
+    if (line.first) {
+        EvenPositions all = *line.first;
+        all.u += y * line.down_u, all.v += y * line.down_v;
+        if (taps_inside(all, way.kernel, box.width, box.height))
+            return gather_even_drops(rows, all, way.kernel, way.weight,
+                                     {sums.values[half] + begin, sums.weights[half] + begin});
+    }
     for (int x = 0; x < region.width; x += kChunk) {
         const int n = std::min(kChunk, region.width - x);
         const auto count = static_cast<std::size_t>(n);
-        const std::size_t at =
-            static_cast<std::size_t>(line.y) * static_cast<std::size_t>(region.width) + static_cast<std::size_t>(x);
-        if (const auto even = way.to_frame.even_row(region.x + x, region.y + line.y)) {
-            const EvenPositions all{even->u, even->du, even->v, even->dv, box.x, box.y, n};
-            if (taps_inside(all, way.kernel, box.width, box.height)) {
-                gather_even_drops(rows, all, way.kernel, way.weight, {sums.values[half] + at, sums.weights[half] + at});
-                continue;
-            }
-        }
-        way.to_frame.row(region.x + x, region.y + line.y, n, places.from(box.x, box.y), patches);
+        const std::size_t at = begin + static_cast<std::size_t>(x);
+        way.to_frame.row(region.x + x, region.y + y, n, places.from(box.x, box.y), line.patches);
         const Positions all{column, row, fx, fy, n};
         const auto gather = [&](const Positions& part, std::size_t from) {
             gather_drops(rows, part, way.kernel, way.weight,

@@ -14,6 +14,8 @@
 #include <kasane/integration/tile_samples.hpp>
 
 #include <atomic>
+#include <cstdint>
+#include <optional>
 #include <vector>
 
 namespace kasane {
@@ -80,11 +82,14 @@ private:
                      MappedMemory& mapped) const;
     /// Takes what is held into the sums, the maps and the counts.
     void lay_down(const Region& region, Scratch& s);
-    struct Row { ///< of the output
-        const Region& region;
-        int y;
+    struct Rows { ///< of the output, in a frame that is held
+        std::size_t held;
+        std::optional<EvenPositions> first;  ///< if they lie evenly
+        std::int64_t down_u = 0, down_v = 0; ///< from one to the next
+        Transform::Patches patches;
     };
-    void lay_row(const Row& row, std::size_t plane, std::size_t held, Transform::Patches& patches, Scratch& s) const;
+    Rows rows_of(std::size_t held, std::size_t plane, const Region& region, const Scratch& s) const;
+    void lay_row(Rows& rows, std::size_t plane, const Region& region, int y, Scratch& s) const;
     void count_drops(std::size_t frame, std::size_t plane, const DropPlane& drops, Scratch& s);
     void mark_rejected(std::size_t frame, std::size_t plane, const DropPlane& drops, const Region& region,
                        Scratch& s) const;

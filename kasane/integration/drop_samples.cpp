@@ -68,6 +68,8 @@ std::uint64_t run_within(int n, const Where& where, const Bounds& b) {
         const bool down = where(n - 1).*at < where(0).*at;
         // As many as lie below, or from the last one on.
         const auto below = [&](double limit) {
+            if (!(where(down ? n - 1 : 0).*at < limit)) return 0;
+            if (where(down ? 0 : n - 1).*at < limit) return n;
             int least = 0, most = n;
             while (least < most) {
                 const int k = (least + most) / 2;
