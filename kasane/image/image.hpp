@@ -2,9 +2,11 @@
 //
 // The room holds, beside this:
 //   binning.hpp            images averaged down by a whole factor
-//   peaks.hpp              the highest values by squares of an image; positions.hpp (even_lanes-inl.hpp): fixed point,
-//   split plane_source.hpp       a promise of pixels, with quality bits: what integration reads region_text.hpp
-//   rectangles as text; polygon.hpp: polygons on pixels resample.hpp           Lanczos-3 interpolation
+//   peaks.hpp              the highest values by squares of an image
+//   positions.hpp          fixed point, split; even_lanes-inl.hpp: by vectors, for kernels
+//   plane_source.hpp       a promise of pixels, with quality bits: what integration reads
+//   region_text.hpp        rectangles as text; polygon.hpp: polygons on pixels
+//   resample.hpp           Lanczos-3 interpolation
 //   row_arithmetic.hpp     loops over rows that every frame goes through
 //   robust_fit.hpp         least squares, and what to do about outliers
 //   statistics.hpp         the one median, the one MAD, clipped statistics

@@ -60,7 +60,8 @@ private:
         std::vector<std::uint16_t> lengths; ///< which makes each pixel of the judging rectangle
         bool counted = true;                ///< what is rejected stands in the cells of the frames
     };
-    struct Way { ///< of one plane of a frame, from the fine grid
+    static constexpr float kLeastWeight = 1e-4f; ///< of the whole: less tells nothing
+    struct Way {                                 ///< of one plane of a frame, from the fine grid
         Transform to_frame;
         DropKernel kernel;
         float weight = 1; ///< of a sample's drop
