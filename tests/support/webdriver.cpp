@@ -29,34 +29,51 @@ struct Browser::Driver {
         if (result->status != 200) throw std::runtime_error(answer.dump());
         return answer;
     }
-    void stop() const {
+    void launch(int port) {
+        std::string program = "chromedriver", argument = "--port=" + std::to_string(port), silent = "--silent";
+        char* const arguments[] = {program.data(), argument.data(), silent.data(), nullptr};
+        if (posix_spawnp(&process, program.c_str(), nullptr, nullptr, arguments, environ) != 0)
+            throw std::runtime_error("chromedriver is not there");
+        client = std::make_unique<httplib::Client>("127.0.0.1", port);
+        client->set_read_timeout(60, 0);
+    }
+    /// Whether it answers. If not, it has ended: another has its port, say.
+    bool answers() {
+        for (int tries = 0; tries < 100; ++tries) {
+            if (waitpid(process, nullptr, WNOHANG) == process) {
+                process = 0;
+                return false;
+            }
+            if (const auto r = client->Get("/status"); r && r->status == 200) return true;
+            std::this_thread::sleep_for(std::chrono::milliseconds(100));
+        }
+        stop();
+        return false;
+    }
+    void stop() {
+        if (process <= 0) return;
         kill(process, SIGTERM);
         waitpid(process, nullptr, 0);
+        process = 0;
     }
 };
 
 Browser::Browser(int width, int height) : driver_(std::make_unique<Driver>()) {
-    const int port = 20000 + static_cast<int>(getpid()) % 20000;
-    std::string program = "chromedriver", argument = "--port=" + std::to_string(port), silent = "--silent";
-    char* const arguments[] = {program.data(), argument.data(), silent.data(), nullptr};
-    if (posix_spawnp(&driver_->process, program.c_str(), nullptr, nullptr, arguments, environ) != 0)
-        throw std::runtime_error("chromedriver is not there");
+    constexpr int kFirst = 20000, kPorts = 12000, kApart = 977, kTries = 5; // below those that systems hand out
+    int tries = 0;
+    do {
+        if (tries == kTries) throw std::runtime_error("chromedriver did not start");
+        driver_->launch(kFirst + (static_cast<int>(getpid()) + kApart * tries++) % kPorts);
+    } while (!driver_->answers());
     try {
-        start(port, width, height);
+        start(width, height);
     } catch (...) { // it would outlive the test, and whoever reads its output would wait for it
         driver_->stop();
         throw;
     }
 }
 
-void Browser::start(int port, int width, int height) {
-    driver_->client = std::make_unique<httplib::Client>("127.0.0.1", port);
-    driver_->client->set_read_timeout(60, 0);
-    for (int tries = 0;; ++tries) {
-        if (const auto r = driver_->client->Get("/status"); r && r->status == 200) break;
-        if (tries > 100) throw std::runtime_error("chromedriver did not start");
-        std::this_thread::sleep_for(std::chrono::milliseconds(100));
-    }
+void Browser::start(int width, int height) {
     const json options = {{"args",
                            {"--headless=new", "--no-sandbox", "--disable-gpu", "--disable-dev-shm-usage",
                             "--window-size=" + std::to_string(width) + "," + std::to_string(height)}}};

@@ -26,7 +26,7 @@ public:
 private:
     struct Driver;
     std::unique_ptr<Driver> driver_;
-    void start(int port, int width, int height);
+    void start(int width, int height);
 };
 
 } // namespace kasane::test
