@@ -10,6 +10,7 @@
 #include <kasane/integration/drop_gather.hpp>
 
 #include <algorithm>
+#include <cstdlib>
 #include <limits>
 #include <type_traits>
 

@@ -40,7 +40,7 @@ std::ptrdiff_t nearest(const JudgingStack& s, double x, double y) {
     return static_cast<std::ptrdiff_t>(cy + 0.5) * s.region.width + static_cast<std::ptrdiff_t>(cx + 0.5);
 }
 
-/// Bits of those of a few single bytes that are not 0. Most are.
+/// Bit i is set where the i-th of a few single bytes is not 0; most of them are 0.
 template <class Byte>
 std::uint64_t marked_among(const Byte* bytes, int count) {
     std::uint64_t bits = 0, eight = 0;

@@ -259,7 +259,7 @@ TEST_CASE("Samples that were made of their neighbours are passed over where othe
     for (int y = 10; y < kHeight - 10; y += 7)
         for (int x = 10 + y % 5; x < kWidth - 10; x += 9)
             places.emplace_back(x, y);
-    const auto passed_over = [&](int count) {
+    const auto passed_over = [&](int count, bool turned) {
         std::vector<StackFrame> frames;
         for (int f = 0; f < count; ++f) {
             Image image(kWidth, kHeight, 1, kSky);
@@ -268,13 +268,16 @@ TEST_CASE("Samples that were made of their neighbours are passed over where othe
             set.defects = std::make_shared<const DefectList>(kHeight, places);
             const auto view =
                 std::make_shared<const CalibratedView>(std::make_shared<MemoryFrame>(std::move(image)), set);
-            const Affine t{1, 0, 0.4 * f, 0, 1, 0.3 * f};
+            const double side = turned ? -1 : 1;
+            const Affine t{side, 0, (turned ? kWidth - 1 : 0) + 0.4 * f, 0, side, (turned ? kHeight - 1 : 0) + 0.3 * f};
             frames.push_back({std::make_shared<const FrameView>(view, ColourMethod::adaptive), {{t, {}, 4, 2}}, 0});
         }
         return drizzled(frames).passed_over;
     };
-    CHECK(passed_over(8) == 8 * places.size());
-    CHECK(passed_over(2) == 0); // rather than none
+    for (const bool turned : {false, true}) { // each is counted once, whichever way rows run
+        CHECK(passed_over(8, turned) == 8 * places.size());
+        CHECK(passed_over(2, turned) == 0); // rather than none
+    }
 }
 
 TEST_CASE("Colours of a mosaic are drizzled from their own samples") {
