@@ -67,11 +67,8 @@ public:
     void read(std::string& into, std::int64_t at, std::int64_t length) {
         const std::size_t before = into.size();
         into.resize(before + static_cast<std::size_t>(length));
-        read_into(into.data() + before, at, length);
-    }
-    void read_into(char* to, std::int64_t at, std::int64_t length) {
         in_.seekg(at);
-        in_.read(to, length);
+        in_.read(into.data() + before, length);
         if (!in_) throw InputError("cannot be read to its end", path_, "Copy it again from the camera or the disk");
     }
 
@@ -99,22 +96,22 @@ std::string fingerprint(const std::filesystem::path& file) {
     return digest(sample);
 }
 
-std::string content_digest(const std::filesystem::path& file,
-                           const std::function<void(std::span<const std::byte>)>& also) {
-    constexpr std::int64_t kBlock = 256 << 10; // what the processor keeps at hand
-    const std::int64_t size = size_of(file);
-    File in(file);
-    const std::unique_ptr<XXH3_state_t, decltype(&XXH3_freeState)> state(XXH3_createState(), &XXH3_freeState);
-    XXH3_128bits_reset(state.get());
-    std::string block(static_cast<std::size_t>(std::min(kBlock, size)), '\0');
-    for (std::int64_t at = 0; at < size; at += kBlock) {
-        const std::int64_t length = std::min(kBlock, size - at);
-        in.read_into(block.data(), at, length);
-        const std::span piece(block.data(), static_cast<std::size_t>(length));
-        XXH3_128bits_update(state.get(), piece.data(), piece.size());
-        if (also) also(std::as_bytes(piece));
-    }
-    return hexadecimal(XXH3_128bits_digest(state.get()));
+struct StreamDigest::State {
+    std::unique_ptr<XXH3_state_t, decltype(&XXH3_freeState)> of{XXH3_createState(), &XXH3_freeState};
+};
+
+StreamDigest::StreamDigest() : state_(std::make_unique<State>()) {
+    XXH3_128bits_reset(state_->of.get());
+}
+
+StreamDigest::~StreamDigest() = default;
+
+void StreamDigest::add(std::span<const std::byte> piece) {
+    XXH3_128bits_update(state_->of.get(), piece.data(), piece.size());
+}
+
+std::string StreamDigest::result() const {
+    return hexadecimal(XXH3_128bits_digest(state_->of.get()));
 }
 
 } // namespace kasane

@@ -3,7 +3,7 @@
 
 #include <cstddef>
 #include <filesystem>
-#include <functional>
+#include <memory>
 #include <span>
 #include <string>
 #include <string_view>
@@ -30,9 +30,19 @@ private:
 /// noise differs everywhere) at the cost of reading the header. Throws InputError.
 std::string fingerprint(const std::filesystem::path& file);
 
-/// Digest of all bytes of a file: tells an edit that the fingerprint does not see. `also`, if given, is shown the bytes
-/// too, from the first to the last, pieces of a whole number of 64 bytes but for the last. Throws InputError.
-std::string content_digest(const std::filesystem::path& file,
-                           const std::function<void(std::span<const std::byte>)>& also = {});
+/// Digest of bytes that come piece by piece: that of all of them as one string.
+class StreamDigest {
+public:
+    StreamDigest();
+    ~StreamDigest();
+    StreamDigest(const StreamDigest&) = delete;
+    StreamDigest& operator=(const StreamDigest&) = delete;
+    void add(std::span<const std::byte> piece);
+    std::string result() const;
+
+private:
+    struct State;
+    std::unique_ptr<State> state_;
+};
 
 } // namespace kasane

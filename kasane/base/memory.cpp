@@ -4,6 +4,7 @@
 
 #include <algorithm>
 #include <fstream>
+#include <limits>
 #include <new>
 #include <string>
 #include <sys/mman.h>
@@ -34,12 +35,36 @@ int MemoryBudget::fitting(std::uint64_t bytes_each, int wanted) const {
 }
 
 std::uint64_t machine_memory() {
-    auto total =
+    const auto all =
         static_cast<std::uint64_t>(sysconf(_SC_PHYS_PAGES)) * static_cast<std::uint64_t>(sysconf(_SC_PAGESIZE));
-    std::ifstream group("/sys/fs/cgroup/memory.max");
-    std::uint64_t limit = 0;
-    if (group >> limit && limit > 0) total = std::min(total, limit); // "max" is not a number: no limit
-    return total;
+    return std::min(all, group_memory("/proc/self/cgroup", "/sys/fs/cgroup"));
+}
+
+std::uint64_t group_memory(const std::filesystem::path& own_groups, const std::filesystem::path& tree) {
+    auto lowest = std::numeric_limits<std::uint64_t>::max();
+    const auto look = [&](const std::filesystem::path& file) {
+        std::ifstream in(file);
+        std::uint64_t limit = 0;
+        if (in >> limit && limit > 0) lowest = std::min(lowest, limit); // "max" is not a number: no limit
+    };
+    // From the group up to the root of the tree, which in a container may be a group of its own.
+    const auto climb = [&](const std::filesystem::path& root, std::filesystem::path group, const char* file) {
+        for (group = group.relative_path(); !group.empty(); group = group.parent_path())
+            look(root / group / file);
+        look(root / file);
+    };
+    std::ifstream groups(own_groups);
+    for (std::string line; std::getline(groups, line);) { // number:controllers:path
+        const auto first = line.find(':'), second = line.find(':', first + 1);
+        if (first == std::string::npos || second == std::string::npos) continue;
+        const std::string controllers = fmt::format(",{},", line.substr(first + 1, second - first - 1)),
+                          group = line.substr(second + 1);
+        if (controllers == ",,")
+            climb(tree, group, "memory.max");
+        else if (controllers.find(",memory,") != std::string::npos)
+            climb(tree / "memory", group, "memory.limit_in_bytes");
+    }
+    return lowest;
 }
 
 MemoryBudget default_budget() {

@@ -3,6 +3,7 @@
 
 #include <cstddef>
 #include <cstdint>
+#include <filesystem>
 #include <string>
 
 namespace kasane {
@@ -17,8 +18,11 @@ struct MemoryBudget {
     int fitting(std::uint64_t bytes_each, int wanted) const;
 };
 
-/// Physical memory of the machine, or the control group's limit where that is lower. Bytes.
+/// Physical memory of the machine, or the limit of the control groups this process lies in where that is lower. Bytes.
 std::uint64_t machine_memory();
+/// The lowest limit of the control groups that a file like /proc/self/cgroup names and of those around them, in a tree
+/// of groups of either version, as lies at /sys/fs/cgroup. Bytes; the largest number where there is none.
+std::uint64_t group_memory(const std::filesystem::path& own_groups, const std::filesystem::path& tree);
 /// Half of the machine.
 MemoryBudget default_budget();
 /// Resident size of this process now and at its highest. Bytes.

@@ -1,16 +1,20 @@
 #include <kasane/io/input_file.hpp>
 
 #include <kasane/base/error.hpp>
+#include <kasane/base/hash.hpp>
 
+#include <algorithm>
 #include <atomic>
 #include <cerrno>
 #include <csignal>
 #include <fcntl.h>
+#include <optional>
 #include <sys/mman.h>
 #include <sys/resource.h>
 #include <sys/stat.h>
 #include <sys/syscall.h>
 #include <unistd.h>
+#include <vector>
 
 namespace kasane {
 
@@ -168,16 +172,67 @@ const std::byte* InputFile::mapped() const {
 }
 
 void InputFile::check() const {
+    check(mapping_.get());
+}
+
+void InputFile::check(const Mapping* mapping) const {
     struct stat info {};
     if (fstat(descriptor_, &info) != 0 || static_cast<std::uint64_t>(info.st_size) < size_)
         throw InputError("has become shorter while it was being read", file_, "Copy it again and run again");
-    if (mapping_ && mapping_->slot.failed.load(std::memory_order_acquire))
+    if (mapping && mapping->slot.failed.load(std::memory_order_acquire))
         throw InputError("could not be read to its end: it became shorter for a while, or its disk failed", file_,
                          "Check the disk, copy the file again, and run again");
 }
 
 void InputFile::release() const {
     if (mapping_) madvise(mapping_->data, mapping_->size, MADV_DONTNEED);
+}
+
+void InputFile::look_through(const std::function<void(std::span<const std::byte>)>& look) const {
+    constexpr std::uint64_t kPiece = 256 << 10; // what the processor keeps at hand
+    constexpr std::uint64_t kHeld = 4 << 20;    // mapped pages count as ours
+    const auto pieces = [&](const auto& show) {
+        for (std::uint64_t at = 0; at < size_; at += kPiece)
+            show(at, static_cast<std::size_t>(std::min(kPiece, size_ - at)));
+    };
+    std::optional<Mapping> mapping;
+    try {
+        mapping.emplace(descriptor_, static_cast<std::size_t>(size_), file_);
+    } catch (const InputError&) { // file systems that map nothing
+        std::vector<std::byte> block(static_cast<std::size_t>(std::min(kPiece, size_)));
+        pieces([&](std::uint64_t at, std::size_t length) {
+            const auto piece = std::span(block).first(length);
+            read(at, piece);
+            look(piece);
+        });
+        return;
+    }
+    auto* const data = static_cast<std::byte*>(mapping->data);
+    madvise(data, mapping->size, MADV_SEQUENTIAL); // such pages do not count as used when they are given back
+    pieces([&](std::uint64_t at, std::size_t length) {
+        look({data + at, length});
+        if ((at + kPiece) % kHeld == 0) madvise(data + at + kPiece - kHeld, kHeld, MADV_DONTNEED);
+    });
+    check(&*mapping);
+}
+
+std::string content_digest(const std::filesystem::path& file,
+                           const std::function<void(std::span<const std::byte>)>& also) {
+    std::error_code failed;
+    if (std::filesystem::file_size(file, failed) == 0 && !failed) return digest({});
+    StreamDigest all;
+    InputFile(file).look_through([&](std::span<const std::byte> piece) {
+        all.add(piece);
+        if (also) also(piece);
+    });
+    return all.result();
+}
+
+void let_go(const std::filesystem::path& file) noexcept {
+    const int descriptor = open_read_only(file);
+    if (descriptor < 0) return;
+    posix_fadvise(descriptor, 0, 0, POSIX_FADV_DONTNEED);
+    ::close(descriptor);
 }
 
 void read_ahead(const std::filesystem::path& file) noexcept {

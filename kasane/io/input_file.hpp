@@ -10,9 +10,11 @@
 #include <cstddef>
 #include <cstdint>
 #include <filesystem>
+#include <functional>
 #include <memory>
 #include <mutex>
 #include <span>
+#include <string>
 
 namespace kasane {
 
@@ -39,14 +41,28 @@ public:
     /// Gives mapped pages back; they can be used again.
     void release() const;
 
+    /// Shows all bytes, from the first to the last: pieces of a whole number of 64 bytes but for the last. The system
+    /// does not take them for used once more, and what others wait for stays in memory before them: read again, they
+    /// would be. Throws InputError, at the latest when all were shown, if they were not those of the file.
+    void look_through(const std::function<void(std::span<const std::byte>)>& look) const;
+
 private:
     struct Mapping;
+    void check(const Mapping* mapping) const;
     std::filesystem::path file_;
     int descriptor_ = -1;
     std::uint64_t size_ = 0;
     mutable std::once_flag once_;
     mutable std::unique_ptr<Mapping> mapping_;
 };
+
+/// Tells the system that a file is not read again soon: what else is read may take its place in memory. A wish.
+void let_go(const std::filesystem::path& file) noexcept;
+
+/// Digest of all bytes of a file: tells an edit that the fingerprint does not see. `also`, if given, is shown the bytes
+/// too, as `look_through` does. Throws InputError.
+std::string content_digest(const std::filesystem::path& file,
+                           const std::function<void(std::span<const std::byte>)>& also = {});
 
 /// Asks the system to have a file of any format in memory soon, and does not wait for it. A wish: whatever is in its
 /// way is told when the file is read.

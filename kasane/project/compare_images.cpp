@@ -1,13 +1,13 @@
 #include <kasane/project/compare_images.hpp>
 
 #include <kasane/base/error.hpp>
-#include <kasane/base/hash.hpp>
 #include <kasane/base/output_file.hpp>
 #include <kasane/finishing/comparison_pictures.hpp>
 #include <kasane/frames/exposure.hpp>
 #include <kasane/grading/measures.hpp>
 #include <kasane/image/statistics.hpp>
 #include <kasane/integration/regrid.hpp>
+#include <kasane/io/input_file.hpp>
 #include <kasane/io/png.hpp>
 #include <kasane/registration/register.hpp>
 #include <kasane/stages/outside_image.hpp>

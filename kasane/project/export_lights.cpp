@@ -1,8 +1,8 @@
 #include <kasane/project/export_lights.hpp>
 
 #include <kasane/base/error.hpp>
-#include <kasane/base/hash.hpp>
 #include <kasane/base/output_file.hpp>
+#include <kasane/io/input_file.hpp>
 #include <kasane/project/export_header.hpp>
 
 #include <fmt/format.h>

@@ -4,6 +4,7 @@
 #include <kasane/base/hash.hpp>
 #include <kasane/frames/rules.hpp>
 #include <kasane/image/polygon.hpp>
+#include <kasane/io/input_file.hpp>
 #include <kasane/io/reader.hpp>
 
 #include <algorithm>

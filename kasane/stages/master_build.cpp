@@ -4,6 +4,7 @@
 
 #include <kasane/base/error.hpp>
 #include <kasane/calibration/master.hpp>
+#include <kasane/io/input_file.hpp>
 
 #include <algorithm>
 #include <fmt/format.h>
@@ -221,6 +222,9 @@ ReadyMaster build_ready_master(Session& s, const MasterPlan& plan, const Basis& 
         r.members.push_back(s.exposures[i].path);
     r.left_out = std::move(frames.left_out.all);
     write_master(s, {plan, m, members, r, basis.key(), file});
+    if (!s.exposures_fit()) // the lights are read twice, these not
+        for (const std::size_t i : members)
+            let_go(s.path_of(i));
     r.time = clock.seconds();
     return {basis.key(), file, r};
 }

@@ -1,8 +1,8 @@
 #include <kasane/stages/outside_image.hpp>
 
 #include <kasane/base/error.hpp>
-#include <kasane/base/hash.hpp>
 #include <kasane/frames/exposure.hpp>
+#include <kasane/io/input_file.hpp>
 #include <kasane/stages/measure_record.hpp>
 
 #include <fmt/format.h>

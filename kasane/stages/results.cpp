@@ -1,6 +1,7 @@
 #include <kasane/stages/results.hpp>
 
 #include <kasane/base/error.hpp>
+#include <kasane/io/input_file.hpp>
 
 #include <mutex>
 

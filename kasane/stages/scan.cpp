@@ -6,6 +6,7 @@
 #include <kasane/base/error.hpp>
 #include <kasane/base/hash.hpp>
 #include <kasane/base/output_file.hpp>
+#include <kasane/io/input_file.hpp>
 #include <kasane/io/reader.hpp>
 #include <kasane/ledger/exposure_record.hpp>
 

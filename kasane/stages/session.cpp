@@ -2,9 +2,10 @@
 #include <kasane/stages/session.hpp>
 
 #include <kasane/base/error.hpp>
-#include <kasane/base/hash.hpp>
+#include <kasane/base/memory.hpp>
 #include <kasane/base/output_file.hpp>
 #include <kasane/io/fits.hpp>
+#include <kasane/io/input_file.hpp>
 
 #include <algorithm>
 #include <fmt/format.h>
@@ -32,6 +33,16 @@ void Session::note_content(std::size_t exposure, const FrameReader& reader) {
     require_unchanged(exposure);
     ledger.set_content(e.path, content);
     if (!wrong.empty()) ledger.set_choice("checksum/" + e.identity, wrong);
+}
+
+bool Session::exposures_fit() const {
+    std::uint64_t room = machine_memory();
+    room -= std::min(room, context.memory.bytes);
+    for (const auto& stamp : stamps) {
+        if (stamp.size > room) return false;
+        room -= stamp.size;
+    }
+    return true;
 }
 
 const std::string& Session::metadata_key(std::size_t exposure) const {

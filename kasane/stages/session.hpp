@@ -77,6 +77,8 @@ struct Session {
     /// The pixels of a file were read: that it is still the file that was scanned is made sure, its content is
     /// remembered, and its check sums are compared. Throws InputError if it has changed.
     void note_content(std::size_t exposure, const FrameReader& reader);
+    /// Whether the system can keep all exposures in memory beside what the run takes.
+    bool exposures_fit() const;
     /// Throws InputError if a file is not the one any more that was scanned.
     void require_unchanged(std::size_t exposure) const;
     /// Digest of all that is known of an exposure beside its pixels. The night of frames without light is the project's

@@ -2,16 +2,20 @@
 
 #include <kasane/base/error.hpp>
 #include <kasane/base/hash.hpp>
+#include <kasane/base/memory.hpp>
 #include <kasane/base/output_file.hpp>
 
 #include <atomic>
 #include <catch2/catch.hpp>
+#include <filesystem>
 #include <fstream>
+#include <limits>
 #include <numeric>
 #include <thread>
 
 using namespace kasane;
 using namespace kasane::test;
+namespace fs = std::filesystem;
 
 TEST_CASE("An error reads as a sentence that names the file and the remedy") {
     const InputError e("is truncated", "night/light.fits", "Copy it again");
@@ -109,4 +113,34 @@ TEST_CASE("A memory budget says how many buffers fit, and never none") {
     CHECK(budget.fitting(100ull << 20, 64) >= 8);
     CHECK(budget.fitting(100ull << 20, 4) == 4);
     CHECK(budget.fitting(1ull << 40, 4) == 1);
+}
+
+TEST_CASE("The limit of memory is the lowest of the control groups around a process") {
+    const TemporaryFolder folder;
+    const auto write = [&](const std::string& file, const std::string& text) {
+        fs::create_directories((folder / file).parent_path());
+        std::ofstream(folder / file) << text << '\n';
+    };
+    const auto limit = [&] { return group_memory(folder / "own", folder / "tree"); };
+    constexpr auto kNone = std::numeric_limits<std::uint64_t>::max();
+    CHECK(limit() == kNone);
+    write("own", "0::/user.slice/night.scope");
+    CHECK(limit() == kNone);
+    write("tree/user.slice/night.scope/memory.max", "max");
+    write("tree/user.slice/other.scope/memory.max", "1000");
+    write("tree/memory/memory.limit_in_bytes", "3000"); // of the other version, which this process is not in
+    CHECK(limit() == kNone);
+    write("tree/user.slice/memory.max", "5000000");
+    CHECK(limit() == 5000000);
+    write("tree/user.slice/night.scope/memory.max", "4000000");
+    CHECK(limit() == 4000000);
+    write("tree/memory.max", "2000"); // of a container, which shows its own group as the root
+    CHECK(limit() == 2000);
+    write("own", "7:cpu,cpuacct:/user.slice\n5:pids:/a\n4:cpuset,memory:/jobs/9\nno line of it");
+    CHECK(limit() == 3000);
+    write("tree/memory/jobs/9/memory.limit_in_bytes", "2500");
+    CHECK(limit() == 2500);
+    write("tree/memory/jobs/memory.limit_in_bytes", "9223372036854771712");
+    CHECK(limit() == 2500);
+    CHECK(machine_memory() > 0);
 }

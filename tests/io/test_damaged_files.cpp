@@ -4,11 +4,14 @@
 #include "support/support.hpp"
 
 #include <kasane/base/error.hpp>
+#include <kasane/base/hash.hpp>
+#include <kasane/base/memory.hpp>
 #include <kasane/io/fits.hpp>
 #include <kasane/io/gzip.hpp>
 #include <kasane/io/input_file.hpp>
 #include <kasane/sky/random.hpp>
 
+#include <algorithm>
 #include <catch2/catch.hpp>
 #include <csignal>
 #include <fitsio.h>
@@ -107,6 +110,53 @@ TEST_CASE("A page that cannot be had is an error, not a signal, other bus errors
     struct sigaction now {};
     REQUIRE(sigaction(SIGBUS, nullptr, &now) == 0);
     CHECK((now.sa_flags & SA_SIGINFO) != 0);
+}
+
+TEST_CASE("A file looked through is shown once, whole and in order, and takes no memory of its size") {
+    const TemporaryFolder folder;
+    const fs::path file = folder / "a";
+    for (const std::size_t size : {1u, 63u, 256u << 10, (256u << 10) + 1, 4u << 20, (24u << 20) + 77}) {
+        std::string bytes(size, '\0');
+        sky::Random random(size);
+        for (char& c : bytes)
+            c = static_cast<char>(256 * random.uniform() - 128);
+        std::ofstream(file) << bytes;
+        std::string seen;
+        seen.reserve(size);
+        const std::uint64_t before = resident_memory();
+        std::uint64_t most = 0;
+        InputFile(file).look_through([&](std::span<const std::byte> piece) {
+            CHECK((piece.size() % 64 == 0 || seen.size() + piece.size() == size));
+            seen.append(reinterpret_cast<const char*>(piece.data()), piece.size());
+            const std::uint64_t now = resident_memory();
+            most = std::max(most, now - std::min(now, before));
+        });
+        CHECK(seen == bytes);
+        CHECK(most < size + (10u << 20)); // what was seen, kept above, and a few pages
+        CHECK(content_digest(file) == digest(bytes));
+    }
+    std::ofstream(file).flush();
+    CHECK(content_digest(file) == digest(""));
+    CHECK_THROWS_AS(content_digest(folder / "none"), InputError);
+}
+
+TEST_CASE("A file that shrinks while it is looked through has no digest") {
+    const TemporaryFolder folder;
+    const fs::path file = folder / "a.fits";
+    const std::string bytes(3 << 20, 'a');
+    for (const bool grows_back : {false, true}) {
+        std::ofstream(file) << bytes;
+        std::size_t seen = 0;
+        const auto digest_of_it = [&] {
+            return content_digest(file, [&](std::span<const std::byte> piece) {
+                if (seen == 0) fs::resize_file(file, 4096);
+                seen += piece.size();
+                if (grows_back && seen == bytes.size()) fs::resize_file(file, bytes.size());
+            });
+        };
+        CHECK_THROWS_WITH(digest_of_it(), Catch::Contains("a.fits"));
+        CHECK(seen == bytes.size());
+    }
 }
 
 TEST_CASE("A folder, a pipe and nothing are no files") {

@@ -2,9 +2,9 @@
 #include "support/support.hpp"
 
 #include <kasane/base/error.hpp>
-#include <kasane/base/hash.hpp>
 #include <kasane/io/fits.hpp>
 #include <kasane/io/fits_checksum.hpp>
+#include <kasane/io/input_file.hpp>
 #include <kasane/io/png.hpp>
 #include <kasane/sky/random.hpp>
 
