@@ -284,7 +284,7 @@ void describe(CLI::App& app, Arguments& a) {
         "blink; the stars over the field, each with its profile at a click; and why everything was done as it was. "
         "'kasane "
         "run' writes\n"
-        "it too. Shows the last run, measures nothing of the lights again.");
+        "it too. Shows the last run: no light is measured again unless what was remembered of it was let go of.");
     project(report);
     report->add_flag("--no-open", a.no_open, "Only print where it is; open no browser");
 
