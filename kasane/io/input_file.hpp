@@ -42,8 +42,8 @@ public:
     void release() const;
 
     /// Shows all bytes, from the first to the last: pieces of a whole number of 64 bytes but for the last. The system
-    /// does not take them for used once more, and what others wait for stays in memory before them: read again, they
-    /// would be. Throws InputError, at the latest when all were shown, if they were not those of the file.
+    /// does not take them for used once more: what is read twice it keeps before what was asked for and not read yet.
+    /// Throws InputError, at the latest when all were shown, if they were not those of the file.
     void look_through(const std::function<void(std::span<const std::byte>)>& look) const;
 
 private:
