@@ -17,7 +17,10 @@
 #include <fitsio.h>
 #include <fstream>
 #include <span>
+#include <sys/resource.h>
 #include <sys/stat.h>
+#include <sys/wait.h>
+#include <unistd.h>
 
 using namespace kasane;
 using namespace kasane::test;
@@ -139,6 +142,36 @@ TEST_CASE("A file looked through is shown once, whole and in order, and takes no
     CHECK(content_digest(file) == digest(""));
     CHECK_THROWS_AS(content_digest(folder / "none"), InputError);
 }
+
+#if !defined(__SANITIZE_ADDRESS__) && !defined(__SANITIZE_THREAD__) // they take address space of their own
+TEST_CASE("A file that cannot be mapped is looked through by reading it") {
+    const TemporaryFolder folder;
+    const fs::path file = folder / "a";
+    std::ofstream(file) << "begins";
+    fs::resize_file(file, 64 << 20); // more than is left to map
+    const std::string wanted = content_digest(file);
+    const pid_t child = ::fork();
+    REQUIRE(child >= 0);
+    if (child == 0) {
+        std::ifstream sizes("/proc/self/statm");
+        rlim_t pages = 0;
+        sizes >> pages;
+        const rlim_t most = pages * static_cast<rlim_t>(::sysconf(_SC_PAGESIZE)) + (16 << 20);
+        const rlimit limit{most, most};
+        const bool limited = ::setrlimit(RLIMIT_AS, &limit) == 0;
+        bool maps = true;
+        try {
+            InputFile(file).mapped();
+        } catch (const InputError&) {
+            maps = false;
+        }
+        ::_exit(limited && !maps && content_digest(file) == wanted ? 0 : 1);
+    }
+    int status = -1;
+    REQUIRE(::waitpid(child, &status, 0) == child);
+    CHECK(status == 0);
+}
+#endif
 
 TEST_CASE("A file that shrinks while it is looked through has no digest") {
     const TemporaryFolder folder;
