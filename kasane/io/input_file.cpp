@@ -190,7 +190,6 @@ void InputFile::release() const {
 
 void InputFile::look_through(const std::function<void(std::span<const std::byte>)>& look) const {
     constexpr std::uint64_t kPiece = 256 << 10; // what the processor keeps at hand
-    constexpr std::uint64_t kHeld = 4 << 20;    // mapped pages count as ours
     const auto pieces = [&](const auto& show) {
         for (std::uint64_t at = 0; at < size_; at += kPiece)
             show(at, static_cast<std::size_t>(std::min(kPiece, size_ - at)));
@@ -211,7 +210,7 @@ void InputFile::look_through(const std::function<void(std::span<const std::byte>
     madvise(data, mapping->size, MADV_SEQUENTIAL); // such pages do not count as used when they are given back
     pieces([&](std::uint64_t at, std::size_t length) {
         look({data + at, length});
-        if ((at + kPiece) % kHeld == 0) madvise(data + at + kPiece - kHeld, kHeld, MADV_DONTNEED);
+        madvise(data + at, length, MADV_DONTNEED); // mapped pages count as ours; no more than these: others lie behind
     });
     check(&*mapping);
 }

@@ -17,10 +17,12 @@
 #include <fitsio.h>
 #include <fstream>
 #include <span>
+#include <sys/mman.h>
 #include <sys/resource.h>
 #include <sys/stat.h>
 #include <sys/wait.h>
 #include <unistd.h>
+#include <utility>
 
 using namespace kasane;
 using namespace kasane::test;
@@ -141,6 +143,53 @@ TEST_CASE("A file looked through is shown once, whole and in order, and takes no
     std::ofstream(file).flush();
     CHECK(content_digest(file) == digest(""));
     CHECK_THROWS_AS(content_digest(folder / "none"), InputError);
+}
+
+TEST_CASE("Looking through a file touches nothing of what lies behind it in memory") {
+    const TemporaryFolder folder;
+    const auto page = static_cast<std::size_t>(::sysconf(_SC_PAGESIZE));
+    const auto map = [](std::size_t bytes) {
+        void* const all = ::mmap(nullptr, bytes, PROT_READ | PROT_WRITE, MAP_PRIVATE | MAP_ANONYMOUS, -1, 0);
+        REQUIRE(all != MAP_FAILED);
+        return static_cast<std::byte*>(all);
+    };
+    constexpr std::size_t kGuard = 8 << 20;
+    constexpr std::byte kFull{7};
+    for (const std::size_t size : {100u, 300000u, (4u << 20) - 100000, (12u << 20) - 1, (12u << 20) + 1}) {
+        const fs::path file = folder / std::to_string(size);
+        std::ofstream(file) << std::string(size, 'a');
+        const std::size_t room = (size + page - 1) / page * page;
+        std::vector<std::byte*> higher; // gaps that the system would rather take
+        bool beside = false;
+        for (int attempt = 0; attempt < 50 && !beside; ++attempt) {
+            std::byte* const gap = map(room + kGuard);
+            std::fill_n(gap + room, kGuard, kFull);
+            ::munmap(gap, room);
+            bool first = true;
+            std::byte* extra = nullptr; // where the system left some pages free behind the file
+            InputFile(file).look_through([&](std::span<const std::byte> piece) {
+                if (!std::exchange(first, false)) return;
+                auto* const behind = const_cast<std::byte*>(piece.data()) + room;
+                beside = behind == gap + room;
+                if (beside || ::mmap(behind, page, PROT_READ | PROT_WRITE,
+                                     MAP_PRIVATE | MAP_ANONYMOUS | MAP_FIXED_NOREPLACE, -1, 0) != behind)
+                    return;
+                beside = true, extra = behind;
+                std::fill_n(extra, page, kFull);
+            });
+            const auto untouched = [&](const std::byte* from, std::size_t bytes) {
+                return std::all_of(from, from + bytes, [](std::byte b) { return b == kFull; });
+            };
+            CHECK(untouched(gap + room, kGuard));
+            if (extra) CHECK(untouched(extra, page));
+            ::munmap(gap + room, kGuard);
+            if (extra) ::munmap(extra, page);
+            if (!beside) higher.push_back(map(room));
+        }
+        for (std::byte* const blocked : higher)
+            ::munmap(blocked, room);
+        CHECK(beside);
+    }
 }
 
 #if !defined(__SANITIZE_ADDRESS__) && !defined(__SANITIZE_THREAD__) // they take address space of their own
