@@ -11,6 +11,7 @@
 #include <fstream>
 #include <limits>
 #include <memory>
+#include <new>
 #include <xxhash.h>
 #if defined(__x86_64__) && __has_include(<xxh_x86dispatch.h>)
 #include <xxh_x86dispatch.h> // the same digests, with whatever vectors the processor has
@@ -101,6 +102,7 @@ struct StreamDigest::State {
 };
 
 StreamDigest::StreamDigest() : state_(std::make_unique<State>()) {
+    if (!state_->of) throw std::bad_alloc();
     XXH3_128bits_reset(state_->of.get());
 }
 

@@ -210,6 +210,7 @@ void InputFile::look_through(const std::function<void(std::span<const std::byte>
     madvise(data, mapping->size, MADV_SEQUENTIAL); // such pages do not count as used when they are given back
     pieces([&](std::uint64_t at, std::size_t length) {
         look({data + at, length});
+        if (mapping->slot.failed.load(std::memory_order_acquire)) check(&*mapping); // the rest would be missing as well
         madvise(data + at, length, MADV_DONTNEED); // mapped pages count as ours; no more than these: others lie behind
     });
     check(&*mapping);
