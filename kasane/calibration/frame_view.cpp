@@ -239,4 +239,24 @@ std::uint64_t FrameView::mapped_bytes(const Region& region) const {
     return source_->mapped_bytes(intersect(sensor_region(region), source_->bounds()));
 }
 
+namespace {
+
+std::shared_ptr<const FrameView> view_of(std::shared_ptr<const FrameReader> raw, CalibrationSet set,
+                                         ColourMethod method) {
+    return std::make_shared<const FrameView>(std::make_shared<const CalibratedView>(std::move(raw), std::move(set)),
+                                             method);
+}
+
+} // namespace
+
+std::shared_ptr<const FrameView> as_it_came(const FrameView& view) {
+    CalibrationSet nothing;
+    nothing.cfa = view.source().calibration().cfa;
+    return view_of(view.source().shared_raw(), std::move(nothing), view.method());
+}
+
+std::shared_ptr<const FrameView> with_raw(const FrameView& view, std::shared_ptr<const FrameReader> raw) {
+    return view_of(std::move(raw), view.source().calibration(), view.method());
+}
+
 } // namespace kasane

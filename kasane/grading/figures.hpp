@@ -10,7 +10,7 @@
 //   worth.hpp         what exposures add, and what dropping them does
 //   drift.hpp         how the telescope moved through a night
 //   obstruction.hpp   parts of the field without their stars; landscape.hpp: what stands before the sky all night
-//   preview.hpp       the whole frame in small
+//   small_frame.hpp   the whole frame in small, drawn while it is read; preview.hpp: in eight bits
 #pragma once
 
 #include <kasane/grading/measure_list.hpp>

@@ -100,4 +100,12 @@ Raster<std::uint8_t> encode_preview(const Image& small, const PreviewScale& scal
     return out;
 }
 
+FramePicture picture_of(const Image& small, int factor, const std::optional<PreviewScale>& scale) {
+    FramePicture out;
+    out.scale = scale ? *scale : choose_preview_scale(small, factor);
+    out.scale.factor = factor;
+    out.pixels = encode_preview(small, out.scale);
+    return out;
+}
+
 } // namespace kasane

@@ -5,6 +5,7 @@
 
 #include <array>
 #include <cstdint>
+#include <optional>
 
 namespace kasane {
 
@@ -26,5 +27,14 @@ PreviewScale choose_preview_scale(const Image& small, int factor);
 
 /// The bytes; no data is black.
 Raster<std::uint8_t> encode_preview(const Image& small, const PreviewScale& scale);
+
+/// An exposure, or a part of one, for the screen.
+struct FramePicture {
+    Raster<std::uint8_t> pixels;
+    PreviewScale scale; ///< what the bytes mean
+};
+
+/// Of what was averaged down by `factor`, by `scale`; where there is none by one of its own.
+FramePicture picture_of(const Image& small, int factor, const std::optional<PreviewScale>& scale = {});
 
 } // namespace kasane

@@ -6,6 +6,7 @@
 #pragma once
 
 #include <cstddef>
+#include <optional>
 #include <vector>
 
 namespace kasane {
@@ -26,6 +27,18 @@ struct Contribution {
     double worth = 0;
     double fwhm = 0; ///< pixels; 0 unknown: it counts for the noise alone
 };
+
+/// Of exposures (with `measures`, a `verdict` and a `contribution`) the one that is kept and has the highest worth, the
+/// first of equals; nothing where none that was measured is kept.
+template <class Exposures>
+std::optional<std::size_t> best_kept(const Exposures& exposures) {
+    std::optional<std::size_t> best;
+    for (std::size_t i = 0; i < exposures.size(); ++i) {
+        if (!exposures[i].measures || !exposures[i].verdict.keep) continue;
+        if (!best || exposures[i].contribution.worth > exposures[*best].contribution.worth) best = i;
+    }
+    return best;
+}
 
 /// What the kept exposures will make.
 struct Prediction {

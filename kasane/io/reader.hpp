@@ -14,6 +14,7 @@
 //   picture_notes.hpp, colour_profile.hpp  what pictures say of themselves, and how their numbers are meant
 //   tiff.hpp          TIFF for editors
 //   memory_frame.hpp  pixels in memory behind the face of a reader
+//   watched_frame.hpp a frame of which somebody learns what is read
 //   file_planes.hpp   a file as a source of planes
 //   pixel_cache.hpp   decoded pixels, kept on disk within a limit
 #pragma once

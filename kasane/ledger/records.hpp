@@ -2,6 +2,7 @@
 #pragma once
 
 #include <kasane/base/provenance.hpp>
+#include <kasane/grading/preview.hpp>
 #include <kasane/pairing/findings.hpp>
 #include <kasane/pairing/pairing.hpp>
 
@@ -231,6 +232,12 @@ struct MasterReport {
     std::vector<std::string> unread; ///< files it lacks because they could not be read, which may pass
 };
 
+/// A light as it came from the camera, the whole of it in small.
+struct DrawnLight {
+    std::string key; ///< of its measures
+    FramePicture picture;
+};
+
 struct RunReport {
     std::string folder, output;
     std::vector<MasterReport> masters;
@@ -238,6 +245,8 @@ struct RunReport {
     std::vector<CompositeReport> composites;
     std::vector<Finding> findings;
     double time = 0;
+    /// The best lights of the stacks that were made, drawn while their pixels were read for that: not stored.
+    std::vector<DrawnLight> as_they_came;
     /// Something was set aside or found wanting.
     bool clean() const;
 };

@@ -2,7 +2,7 @@
 
 #include <kasane/base/error.hpp>
 #include <kasane/frames/words.hpp>
-#include <kasane/image/binning.hpp>
+#include <kasane/grading/small_frame.hpp>
 #include <kasane/image/statistics.hpp>
 #include <kasane/stages/grade.hpp>
 #include <kasane/stages/masters.hpp>
@@ -416,32 +416,22 @@ FramePicture GradedProject::picture(std::size_t stack, std::size_t frame, const 
     if (stack >= work_->plans.size() || frame >= work_->plans[stack]->lights.size())
         throw UsageError("there is no such exposure", {}, {});
     std::shared_ptr<const FrameView> view = work_->view_of(stack, frame, report.stacks[stack].frames[frame].measures);
-    if (raw) {
-        CalibrationSet nothing;
-        nothing.cfa = view->source().calibration().cfa;
-        view = std::make_shared<const FrameView>(
-            std::make_shared<const CalibratedView>(view->source().shared_raw(), std::move(nothing)), view->method());
+    if (raw) view = as_it_came(*view);
+    std::optional<PreviewScale> scale;
+    if (const PreviewScale& known = report.stacks[stack].frames[frame].preview_scale;
+        !raw && known.planes == view->planes())
+        scale = known;
+    if (part.empty()) {
+        SmallFrame small(view);
+        return picture_of(small.finish(), small.factor(), scale);
     }
-    constexpr int kMostCrop = 2000, kSmall = 900; // pixels
-    const bool whole = part.empty();
-    const Region wanted = whole ? view->bounds() : intersect(part, view->bounds());
-    if (wanted.empty() || (!whole && (wanted.width > kMostCrop || wanted.height > kMostCrop)))
+    constexpr int kMostCrop = 2000; // pixels
+    const Region wanted = intersect(part, view->bounds());
+    if (wanted.empty() || wanted.width > kMostCrop || wanted.height > kMostCrop)
         throw UsageError("this part does not lie in the frame, or is too large", {}, {});
-    const int factor = whole ? std::max(1, (std::max(wanted.width, wanted.height) + kSmall - 1) / kSmall) : 1;
-    Image pixels(wanted.width / factor, wanted.height / factor, view->planes());
-    for (int y = 0; y < pixels.height(); ++y) { // a row of squares at a time: a whole frame never counts
-        const Region band{wanted.x, wanted.y + y * factor, pixels.width() * factor, factor};
-        const Image rows = read_planes(*view, band);
-        for (int p = 0; p < view->planes(); ++p)
-            average_down(rows.plane(p), factor, pixels.plane(p).crop({0, y, pixels.width(), 1}));
-    }
+    const Image pixels = read_planes(*view, wanted);
     view->release();
-    const PreviewScale& known = report.stacks[stack].frames[frame].preview_scale;
-    FramePicture picture;
-    picture.scale = raw || known.planes != pixels.planes() ? choose_preview_scale(pixels, factor) : known;
-    picture.scale.factor = factor;
-    picture.pixels = encode_preview(pixels, picture.scale);
-    return picture;
+    return picture_of(pixels, 1, scale);
 }
 
 GradeReport grade_project(const GradeOptions& options, const Context& context) {

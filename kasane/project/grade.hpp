@@ -97,12 +97,6 @@ struct GradeOptions {
 /// previews, nothing else. Throws as run_project does, and UsageError for limits that make no sense.
 GradeReport grade_project(const GradeOptions& options, const Context& context);
 
-/// A part of one exposure for the screen.
-struct FramePicture {
-    Raster<std::uint8_t> pixels;
-    PreviewScale scale; ///< what the bytes mean
-};
-
 /// A project that was graded and whose exposures can be looked at. It lets go of the ledger after grading, so that
 /// other work can go on. The options and the context must outlive it. Thread-safe.
 class GradedProject {

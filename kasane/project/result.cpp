@@ -130,16 +130,14 @@ std::optional<std::string> trouble_of(F&& f) {
 /// The best and the worst light of a stack that were used, and the best as it came from the camera.
 void choose_lights(const GradedProject& project, std::size_t stack, std::vector<ShownLight>& shown) {
     const StackGrade& s = project.report.stacks[stack];
-    std::optional<std::size_t> best, worst;
-    const auto worth = [&](std::size_t i) { return s.frames[i].contribution.worth; };
-    for (std::size_t i = 0; i < s.frames.size(); ++i) {
-        if (!s.frames[i].measures || !s.frames[i].verdict.keep) continue;
-        if (!best || worth(i) > worth(*best)) best = i;
-        if (!worst || worth(i) < worth(*worst)) worst = i;
-    }
+    const std::optional<std::size_t> best = best_kept(s.frames);
     if (!best) return;
+    std::size_t worst = *best;
+    const auto worth = [&](std::size_t i) { return s.frames[i].contribution.worth; };
+    for (std::size_t i = 0; i < s.frames.size(); ++i)
+        if (s.frames[i].measures && s.frames[i].verdict.keep && worth(i) < worth(worst)) worst = i;
     shown.push_back({stack, *best, "best", false});
-    if (*worst != *best) shown.push_back({stack, *worst, "worst", false});
+    if (worst != *best) shown.push_back({stack, worst, "worst", false});
     shown.push_back({stack, *best, "as it came", true});
 }
 
@@ -187,6 +185,14 @@ void look_at_masters(const fs::path& output, const Context& context, ProjectResu
     context.progress.advance(static_cast<std::int64_t>(made.size()));
 }
 
+/// As the run has drawn it already, or else from its file.
+FramePicture picture_as_it_came(const GradedProject& graded, const ShownLight& light, const RunReport& run) {
+    const FrameGrade& f = graded.report.stacks[light.stack].frames[light.frame];
+    for (const DrawnLight& drawn : run.as_they_came)
+        if (drawn.key == f.key) return drawn.picture;
+    return graded.picture(light.stack, light.frame, {}, true);
+}
+
 /// Lights that are shown, several at once.
 void look_at_lights(const GradedProject& graded, const Context& context, ProjectResult& result) {
     std::vector<ShownLight> shown;
@@ -204,7 +210,7 @@ void look_at_lights(const GradedProject& graded, const Context& context, Project
         [&](std::size_t k) {
             ShownLight& l = shown[k];
             l.trouble = trouble_of([&] {
-                l.picture = l.raw ? graded.picture(l.stack, l.frame, {}, true) : graded.preview(l.stack, l.frame);
+                l.picture = l.raw ? picture_as_it_came(graded, l, result.run) : graded.preview(l.stack, l.frame);
             });
             context.progress.advance(1);
         },

@@ -4,6 +4,7 @@
 #include <kasane/image/statistics.hpp>
 #include <kasane/integration/binned_frame.hpp>
 #include <kasane/integration/lengths.hpp>
+#include <kasane/io/watched_frame.hpp>
 #include <kasane/stages/measure.hpp>
 #include <kasane/stages/shared_frames.hpp>
 #include <kasane/stages/stack_basis.hpp>
@@ -44,6 +45,13 @@ const Light* level_reference(const std::vector<Light>& lights) {
     return best;
 }
 
+/// The same view; reading through it draws the exposure as it came.
+std::shared_ptr<const FrameView> drawing(const FrameView& view, const std::shared_ptr<SmallFrame>& small) {
+    return with_raw(view, std::make_shared<const WatchedFrame>(view.source().shared_raw(), [small](const Region& read) {
+                        small->draw(read.y, read.bottom());
+                    }));
+}
+
 /// What the recipe weighs beside the noise; a light of which a measure is not known counts as the median in it.
 void emphasise(const Session& s, Assembly& a) {
     for (const auto& [measure, exponent] : s.recipe.integration.weights) {
@@ -73,7 +81,10 @@ int binned_by(const Light& l, const StackFrame& frame) {
 Assembler::Assembler(Session& session, const ReferenceGroup& group, Calibrations& calibrations,
                      const GradedLights& graded, const GroupCanvas& at)
     : s_(session), group_(group), calibrations_(calibrations), graded_(graded), at_(at),
-      usable_(session, graded.lights) {}
+      usable_(session, graded.lights) {
+    for (const std::vector<Light>& lights : graded.lights)
+        if (const auto best = best_kept(lights)) shown_.insert(lights[*best].exposure);
+}
 
 std::vector<Light> Assembler::lights_of(const JointStack& stack) const {
     std::vector<Light> out;
@@ -122,6 +133,10 @@ Assembly Assembler::assemble_unmatched(const StackPlan& plan, std::vector<Light>
         if (failure) {
             drop_or_raise(l, *failure);
             continue;
+        }
+        if (shown_.count(l.exposure)) {
+            a.drawn.emplace_back(&l, std::make_shared<SmallFrame>(as_it_came(*views.back())));
+            views.back() = drawing(*views.back(), a.drawn.back().second);
         }
         a.frames.push_back(std::move(f));
         a.lights.push_back(&l);

@@ -7,6 +7,7 @@
 #include <kasane/stages/lengths.hpp>
 #include <kasane/stages/stack_account.hpp>
 
+#include <set>
 #include <vector>
 
 namespace kasane {
@@ -19,8 +20,9 @@ public:
 
     /// The lights of all parts, as they were judged, with what they tell of the sky on one scale.
     std::vector<Light> lights_of(const JointStack& stack) const;
-    /// Those of them that count, their lengths matched; a file that fails on the way is dropped. `spare`: memory that
-    /// what their masters do may take, so that it is not made again for every part of a frame, bytes.
+    /// Those of them that count, their lengths matched; a file that fails on the way is dropped. Where the best light
+    /// of a stack of the pairing is read it is drawn as well. `spare`: memory that what their masters do may take, so
+    /// that it is not made again for every part of a frame, bytes.
     Assembly assemble(const StackPlan& plan, std::vector<Light>& lights, std::uint64_t spare = 0) const;
     /// How they become one by the recipe, which has widths in pixels of a light.
     IntegrateOptions options_for(const StackPlan& plan, const Assembly& assembly) const;
@@ -37,6 +39,7 @@ private:
     const GradedLights& graded_;
     const GroupCanvas& at_;
     UsableLevels usable_;
+    std::set<const Exposure*> shown_; ///< of each stack the light that its page shows as it came
 };
 
 /// The same with the memory that an assembly leaves.

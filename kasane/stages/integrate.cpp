@@ -196,8 +196,19 @@ private:
                 if (failure) assembler_->drop_or_raise(*l, *failure);
                 return failure.has_value();
             });
-            if (changed == a.lights.end()) return master;
+            if (changed != a.lights.end()) continue;
+            keep_drawn(a);
+            return master;
         }
+    }
+
+    /// What was drawn on the way. What cannot be is drawn, or told of, when it is wanted.
+    void keep_drawn(Assembly& a) {
+        for (const auto& [light, small] : std::exchange(a.drawn, {}))
+            (void)attempt([&, l = light, &of = *small] {
+                s_.report.as_they_came.push_back(
+                    {measure_key(s_, calibrations_, *l->plan), picture_of(of.finish(), of.factor())});
+            });
     }
 
     /// The grid of the master lights.

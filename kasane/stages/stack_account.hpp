@@ -2,6 +2,7 @@
 // stage 6.
 #pragma once
 
+#include <kasane/grading/small_frame.hpp>
 #include <kasane/integration/integrate.hpp>
 #include <kasane/integration/length_match.hpp>
 #include <kasane/ledger/basis.hpp>
@@ -9,7 +10,9 @@
 #include <kasane/stages/grade.hpp>
 
 #include <map>
+#include <memory>
 #include <string>
+#include <utility>
 #include <vector>
 
 namespace kasane {
@@ -22,6 +25,8 @@ struct Assembly {
     std::vector<double> backgrounds; ///< of the level, by plane, ADU
     LengthMatches matches;           ///< of its lengths, where it has several
     std::uint64_t held = 0;          ///< of memory, by what the masters of its frames do, bytes
+    /// Lights that are drawn, as they came, while they are read.
+    std::vector<std::pair<const Light*, std::shared_ptr<SmallFrame>>> drawn;
 };
 
 /// As the report keeps them.
