@@ -164,6 +164,10 @@ public:
         if (input_) input_->release();
     }
 
+    void in_passing() const override {
+        if (input_) input_->in_passing();
+    }
+
     std::uint64_t mapped_bytes(const Region& region) const override {
         return input_ && is_scattered(region)
                    ? static_cast<std::uint64_t>(region.height) * static_cast<std::uint64_t>(width()) * sample_bytes()

@@ -129,6 +129,8 @@ struct InputFile::Mapping {
         munmap(data, size);
         slot.taken.store(false, std::memory_order_release);
     }
+    /// Pages do not count as used when they are given back.
+    void in_passing() const { madvise(data, size, MADV_SEQUENTIAL); }
     Mapping(const Mapping&) = delete;
     Mapping& operator=(const Mapping&) = delete;
 };
@@ -166,8 +168,10 @@ void InputFile::read(std::uint64_t at, std::span<std::byte> into) const {
 }
 
 const std::byte* InputFile::mapped() const {
-    std::call_once(once_,
-                   [&] { mapping_ = std::make_unique<Mapping>(descriptor_, static_cast<std::size_t>(size_), file_); });
+    std::call_once(once_, [&] {
+        mapping_ = std::make_unique<Mapping>(descriptor_, static_cast<std::size_t>(size_), file_);
+        if (passing_) mapping_->in_passing();
+    });
     return static_cast<const std::byte*>(mapping_->data);
 }
 
@@ -207,7 +211,7 @@ void InputFile::look_through(const std::function<void(std::span<const std::byte>
         return;
     }
     auto* const data = static_cast<std::byte*>(mapping->data);
-    madvise(data, mapping->size, MADV_SEQUENTIAL); // such pages do not count as used when they are given back
+    mapping->in_passing();
     pieces([&](std::uint64_t at, std::size_t length) {
         look({data + at, length});
         if (mapping->slot.failed.load(std::memory_order_acquire)) check(&*mapping); // the rest would be missing as well

@@ -7,6 +7,7 @@
 // and marks the file; `check` then throws. Signals that have other causes go to the handler that was there before.
 #pragma once
 
+#include <atomic>
 #include <cstddef>
 #include <cstdint>
 #include <filesystem>
@@ -40,10 +41,12 @@ public:
     void check() const;
     /// Gives mapped pages back; they can be used again.
     void release() const;
+    /// Mapped pages are gone through once: that they were used does not keep them in memory. Before `mapped`.
+    void in_passing() const { passing_ = true; }
 
-    /// Shows all bytes, from the first to the last: pieces of a whole number of 64 bytes but for the last. The system
-    /// does not take them for used once more: what is read twice it keeps before what was asked for and not read yet.
-    /// Throws InputError, at the latest when all were shown, if they were not those of the file.
+    /// Shows all bytes, from the first to the last: pieces of a whole number of 64 bytes but for the last. After that
+    /// they are the first to make room for others in memory: what was read twice would be kept before what was asked
+    /// for and not read yet. Throws InputError, at the latest when all were shown, if they were not those of the file.
     void look_through(const std::function<void(std::span<const std::byte>)>& look) const;
 
 private:
@@ -54,6 +57,7 @@ private:
     std::uint64_t size_ = 0;
     mutable std::once_flag once_;
     mutable std::unique_ptr<Mapping> mapping_;
+    mutable std::atomic<bool> passing_{false};
 };
 
 /// Tells the system that a file is not read again soon: what else is read may take its place in memory. A wish.

@@ -154,6 +154,7 @@ public:
                                              : part(r.height - 1 - y, x);
     }
     void release() const override { frame_->release(); }
+    void in_passing() const override { frame_->in_passing(); }
     std::uint64_t mapped_bytes(const Region& r) const override {
         return degrees_ == 180 ? frame_->mapped_bytes(r) : frame_->mapped_bytes({0, 0, r.height, r.width});
     }

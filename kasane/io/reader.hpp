@@ -80,6 +80,9 @@ public:
 
     /// Gives back memory that reading has mapped; reading on is always possible.
     virtual void release() const {}
+    /// The pixels are gone through once: the system need not keep them in memory because they were read from here, at
+    /// the cost of what is read again and again. A wish, before the first read.
+    virtual void in_passing() const {}
     /// How many bytes of mapped memory a read of `region` touches at most.
     virtual std::uint64_t mapped_bytes(const Region&) const { return 0; }
     /// What is wrong with the check sums that the file carries (FITS CHECKSUM and DATASUM); empty where they agree or

@@ -22,6 +22,7 @@ public:
         seen_(region);
     }
     void release() const override { frame_->release(); }
+    void in_passing() const override { frame_->in_passing(); }
     std::uint64_t mapped_bytes(const Region& region) const override { return frame_->mapped_bytes(region); }
     std::string check_sums() const override { return frame_->check_sums(); }
     std::unique_ptr<SumCheck> sum_check() const override { return frame_->sum_check(); }

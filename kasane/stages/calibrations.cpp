@@ -196,7 +196,9 @@ std::shared_ptr<const FrameView> Calibrations::view(const LightPlan& light, std:
     }
     const CalibrationRecipe& c = session_.recipe.calibration;
     if (set.dark || set.flat || !c.defects.empty() || !c.defect_maps.empty()) set.defects = defects(light);
-    auto view = std::make_shared<const CalibratedView>(session_.open(light.exposure), std::move(set));
+    std::shared_ptr<const FrameReader> raw = session_.open(light.exposure);
+    raw->in_passing(); // the masters are read for every light
+    auto view = std::make_shared<const CalibratedView>(std::move(raw), std::move(set));
     return std::make_shared<const FrameView>(std::move(view), colour_method(session_, e));
 }
 
