@@ -3,9 +3,12 @@
 
 #include <kasane/base/memory.hpp>
 #include <kasane/io/input_file.hpp>
+#include <kasane/project/grade.hpp>
 
 #include <catch2/catch.hpp>
+#include <fstream>
 #include <linux/magic.h>
+#include <optional>
 #include <sys/mman.h>
 #include <sys/vfs.h>
 #include <unistd.h>
@@ -57,7 +60,39 @@ bool is_on_disk(const fs::path& folder) {
     return info.f_type != TMPFS_MAGIC && info.f_type != RAMFS_MAGIC;
 }
 
+/// Whether the system was told that the mapped memory of a file is gone through once; nothing where none is mapped.
+std::optional<bool> in_passing(const fs::path& file) {
+    std::ifstream maps("/proc/self/smaps");
+    std::optional<bool> out;
+    bool here = false;
+    for (std::string line; std::getline(maps, line);) {
+        if (line.find("-") < line.find(" ") && std::isxdigit(static_cast<unsigned char>(line[0])))
+            here = line.ends_with(" " + file.string());
+        if (here && line.starts_with("VmFlags:")) out = out.value_or(true) && line.find(" sr") != std::string::npos;
+    }
+    return out;
+}
+
 } // namespace
+
+TEST_CASE("Lights are read in passing and their masters are not") {
+    const Dozen p;
+    const Quiet quiet;
+    GradeOptions grading;
+    grading.run = {p.path, {}, {}};
+    const GradedProject graded(grading, quiet.context);
+    const auto frame = graded.stack_frame(0, 0);
+    REQUIRE(frame);
+    (void)read_planes(*frame->source, {100, 100, 40, 40});
+    CHECK(in_passing(p.path / graded.report.stacks[0].frames[0].path) == true);
+    int masters = 0;
+    for (const auto& entry : fs::directory_iterator(p.path / "kasane/masters"))
+        if (const auto told = in_passing(entry.path())) {
+            CHECK_FALSE(*told);
+            ++masters;
+        }
+    CHECK(masters >= 2);
+}
 
 TEST_CASE("Where not all exposures fit into memory those of masters make room, and results are the same") {
     const Dozen roomy, tight;
