@@ -215,7 +215,6 @@ void InputFile::look_through(const std::function<void(std::span<const std::byte>
     pieces([&](std::uint64_t at, std::size_t length) {
         look({data + at, length});
         if (mapping->slot.failed.load(std::memory_order_acquire)) check(&*mapping); // the rest would be missing as well
-        madvise(data + at, length, MADV_COLD);     // who came this far is done with them for now: first to make room
         madvise(data + at, length, MADV_DONTNEED); // mapped pages count as ours; no more than these: others lie behind
     });
     check(&*mapping);

@@ -44,9 +44,9 @@ public:
     /// Mapped pages are gone through once: that they were used does not keep them in memory. Before `mapped`.
     void in_passing() const { passing_ = true; }
 
-    /// Shows all bytes, from the first to the last: pieces of a whole number of 64 bytes but for the last. After that
-    /// they are the first to make room for others in memory: what was read twice would be kept before what was asked
-    /// for and not read yet. Throws InputError, at the latest when all were shown, if they were not those of the file.
+    /// Shows all bytes, from the first to the last: pieces of a whole number of 64 bytes but for the last. The system
+    /// does not take them for used once more: what is read twice it keeps before what was asked for and not read yet.
+    /// Throws InputError, at the latest when all were shown, if they were not those of the file.
     void look_through(const std::function<void(std::span<const std::byte>)>& look) const;
 
 private:
