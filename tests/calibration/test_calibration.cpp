@@ -1,4 +1,5 @@
 #include "support/support.hpp"
+#include "support/unsteady_frame.hpp"
 
 #include <kasane/base/error.hpp>
 #include <kasane/calibration/frame_view.hpp>
@@ -266,25 +267,7 @@ TEST_CASE("Lights read one after another around one place come out as each alone
 }
 
 TEST_CASE("A master that cannot be read leaves nothing wrong behind for the next light") {
-    /// An image that vanishes and comes back.
-    class Unsteady final : public FrameReader {
-    public:
-        explicit Unsteady(Image image) : image_(std::move(image)) {}
-        const std::filesystem::path& path() const override { return image_.path(); }
-        const Header& header() const override { return image_.header(); }
-        int width() const override { return image_.width(); }
-        int height() const override { return image_.height(); }
-        int planes() const override { return image_.planes(); }
-        void read(const Region& region, View<float> out, int plane) const override {
-            if (gone) throw InputError("has vanished", path(), {});
-            image_.read(region, out, plane);
-        }
-        bool gone = false;
-
-    private:
-        MemoryFrame image_;
-    };
-    const auto flat = std::make_shared<Unsteady>(noisy(64, 64, 1, 0.01, 2));
+    const auto flat = std::make_shared<test::UnsteadyFrame>(noisy(64, 64, 1, 0.01, 2));
     const CalibratedView view(memory(noisy(64, 64, 1000, 20, 3)),
                               {.dark = memory(noisy(64, 64, 100, 5, 1)), .flat = flat});
     MasterWindow window(0);

@@ -1,9 +1,7 @@
-#include "support/support.hpp"
+#include "support/unsteady_frame.hpp"
 
-#include <kasane/base/error.hpp>
 #include <kasane/grading/small_frame.hpp>
 #include <kasane/image/binning.hpp>
-#include <kasane/io/memory_frame.hpp>
 #include <kasane/io/watched_frame.hpp>
 #include <kasane/sky/random.hpp>
 
@@ -11,39 +9,16 @@
 #include <thread>
 
 using namespace kasane;
+using namespace kasane::test;
 
 namespace {
 
-/// Pixels in memory that count how often each row was read, and may fail.
-class CountedFrame final : public FrameReader {
-public:
-    explicit CountedFrame(Image image) : image_(std::move(image)), rows(static_cast<std::size_t>(image_.height())) {}
-    const std::filesystem::path& path() const override { return image_.path(); }
-    const Header& header() const override { return image_.header(); }
-    int width() const override { return image_.width(); }
-    int height() const override { return image_.height(); }
-    int planes() const override { return image_.planes(); }
-    void read(const Region& region, View<float> out, int plane) const override {
-        if (gone) throw InputError("has vanished", path(), {});
-        for (int y = region.y; y < region.bottom(); ++y)
-            ++rows[static_cast<std::size_t>(y)];
-        image_.read(region, out, plane);
-    }
-
-private:
-    MemoryFrame image_;
-
-public:
-    mutable std::vector<std::atomic<int>> rows;
-    std::atomic<bool> gone{false};
-};
-
-std::shared_ptr<CountedFrame> counted(int width, int height, int planes = 1) {
+std::shared_ptr<UnsteadyFrame> counted(int width, int height, int planes = 1) {
     sky::Random random(11);
     Image image(width, height, planes);
     for (float& v : image.pixels())
         v = static_cast<float>(1000 + 30 * random.normal());
-    return std::make_shared<CountedFrame>(std::move(image));
+    return std::make_shared<UnsteadyFrame>(std::move(image));
 }
 
 std::shared_ptr<const FrameView> view_of(std::shared_ptr<const FrameReader> raw, const std::string& cfa = {},
@@ -117,10 +92,11 @@ TEST_CASE("What reads a frame draws it, and nobody reads it for that at last") {
         });
     for (std::thread& t : readers)
         t.join();
-    for (const auto& row : raw->rows) // four tiles, and once for what is drawn of it; the last two rows make no square
-        CHECK(row == (&row - raw->rows.data() < 88 ? 5 : 4));
+    for (const auto& row :
+         raw->rows_read) // four tiles, and once for what is drawn of it; the last two rows make no square
+        CHECK(row == (&row - raw->rows_read.data() < 88 ? 5 : 4));
     const Image drawn = small->finish();
-    CHECK(raw->rows[0] == 5);
+    CHECK(raw->rows_read[0] == 5);
     CHECK(drawn.pixels() == averaged(*view, view->bounds(), 4).pixels());
 }
 
