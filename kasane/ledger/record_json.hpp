@@ -41,7 +41,7 @@ NLOHMANN_DEFINE_TYPE_NON_INTRUSIVE(LengthReport, seconds, lights, share, matched
 NLOHMANN_DEFINE_TYPE_NON_INTRUSIVE(BurntReport, pixels, x, y, width, height, largest)
 NLOHMANN_DEFINE_TYPE_NON_INTRUSIVE(CometPlaceReport, file, x, y, off_x, off_y, found, smear)
 NLOHMANN_DEFINE_TYPE_NON_INTRUSIVE(CometReport, file, preview, both_file, both_preview, text, noise, rms, rate, angle,
-                                   smear, places)
+                                   smear, places, unread)
 NLOHMANN_DEFINE_TYPE_NON_INTRUSIVE(WeightCost, weights, noise, fwhm)
 NLOHMANN_DEFINE_TYPE_NON_INTRUSIVE(StackDoubt, code, files, text, remedy)
 NLOHMANN_DEFINE_TYPE_NON_INTRUSIVE(FormerReport, picture, used, seconds)

@@ -101,6 +101,7 @@ struct CometReport {
     double rate = 0, angle = 0; ///< pixels an hour; degrees counter-clockwise as displayed, in the middle of the time
     double smear = 0;           ///< the most during a light, pixels
     std::vector<CometPlaceReport> places;
+    std::vector<std::string> unread; ///< files that its path lacks because they could not be read, which may pass
 };
 
 /// What weights make of a stack.

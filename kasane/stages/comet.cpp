@@ -130,6 +130,9 @@ public:
         return out;
     }
 
+    /// Files that could not be read on the way.
+    const std::set<std::string>& unread() const { return unread_; }
+
 private:
     void doubt(const std::string& text, const std::string& remedy, std::vector<std::string> files = {}) {
         doubts_.push_back({"comet-doubtful", std::move(files), text, remedy});
@@ -191,23 +194,26 @@ private:
     }
 
     /// Where each light shows it, on the grid that it is measured on.
-    std::vector<std::optional<CometMiddle>> look(const CometPath& path, const std::vector<Point>& stars,
-                                                 double reach) const {
+    std::vector<std::optional<CometMiddle>> look(const CometPath& path, const std::vector<Point>& stars, double reach) {
         std::vector<std::optional<CometMiddle>> out(lights_.size());
+        std::vector<std::optional<FileFailure>> failed(lights_.size()); // told again where they are integrated
         std::vector<std::shared_ptr<const FrameView>> views(lights_.size());
         for (std::size_t k = 0; k < lights_.size(); ++k) { // one after another: they share masters
             s_.context.workers.cancel().check();
             const auto measures = lights_[k]->measures;
-            (void)attempt([&] { // what fails is told where it is integrated
+            failed[k] = attempt([&] {
                 views[k] = calibrations_.view(*lights_[k]->plan,
                                               std::shared_ptr<const OwnCorrections>(measures, &measures->own));
             });
         }
         s_.context.workers.for_each(lights_.size(), [&](std::size_t k) {
             if (!views[k]) return;
-            (void)attempt([&] { out[k] = look_at(*lights_[k], *views[k], path, stars, reach); });
+            failed[k] = attempt([&] { out[k] = look_at(*lights_[k], *views[k], path, stars, reach); });
             views[k]->release();
         });
+        for (const auto& failure : failed)
+            if (failure && !failure->unfit)
+                unread_.insert(failure->file.lexically_proximate(s_.options.folder).string());
         return out;
     }
 
@@ -285,6 +291,7 @@ private:
     std::vector<StackDoubt>& doubts_;
     std::vector<const Light*> lights_;
     std::map<std::string, CometPlaceReport> places_;
+    std::set<std::string> unread_;
     double moved_ = 0;
 };
 
@@ -423,9 +430,13 @@ bool has_comet(const Session& s, const ReferenceGroup& group, const std::vector<
 }
 
 std::optional<CometSolution> solve_comet(const Session& session, Calibrations& calibrations, const GradedLights& graded,
-                                         const std::vector<CometMark>& marks, std::vector<StackDoubt>& doubts) {
+                                         const std::vector<CometMark>& marks, std::vector<StackDoubt>& doubts,
+                                         std::vector<std::string>& unread) {
     if (marks.empty()) return std::nullopt;
-    return Solving(session, calibrations, graded, doubts).run(marks);
+    Solving solving(session, calibrations, graded, doubts);
+    std::optional<CometSolution> solution = solving.run(marks);
+    unread.insert(unread.end(), solving.unread().begin(), solving.unread().end());
+    return solution;
 }
 
 } // namespace kasane

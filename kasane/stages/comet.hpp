@@ -37,8 +37,10 @@ struct CometSolution {
 };
 
 /// Marks first, then each light by its own pixels, twice. Nothing where two marks of this group's lights cannot be
-/// placed, or the comet moves too little; why is added to `doubts`.
+/// placed, or the comet moves too little; why is added to `doubts`. Files that could not be read on the way become
+/// `unread`, relative to the project.
 std::optional<CometSolution> solve_comet(const Session& session, Calibrations& calibrations, const GradedLights& graded,
-                                         const std::vector<CometMark>& marks, std::vector<StackDoubt>& doubts);
+                                         const std::vector<CometMark>& marks, std::vector<StackDoubt>& doubts,
+                                         std::vector<std::string>& unread);
 
 } // namespace kasane

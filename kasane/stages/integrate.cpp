@@ -133,7 +133,8 @@ private:
         for (const std::size_t k : group_.stacks)
             planes = std::max(planes, result_planes(s_, s_.pairing.stacks[k]));
         comet_doubts_.clear();
-        comet_ = solve_comet(s_, calibrations_, graded_, marks_, comet_doubts_);
+        comet_unread_.clear();
+        comet_ = solve_comet(s_, calibrations_, graded_, marks_, comet_doubts_, comet_unread_);
         drizzled_ = choose_drizzle(s_, graded_.lights, at_.canvas, planes);
         if (comet_ && drizzled_) {
             drizzled_.reset();
@@ -352,6 +353,7 @@ private:
         report.doubts = find_doubts(s_, calibrations_, plan, lights);
         report.doubts.insert(report.doubts.end(), comet_doubts_.begin(), comet_doubts_.end());
         comet_doubts_.clear(); // told once
+        report.comet.unread = comet_unread_;
 
         Assembly a;
         std::optional<MasterLight> master = integrate_good(plan, lights, a);
@@ -482,6 +484,7 @@ private:
     std::optional<Assembler> assembler_; ///< of them, once they are graded
     std::optional<CometSolution> comet_;
     std::vector<StackDoubt> comet_doubts_;      ///< not told yet
+    std::vector<std::string> comet_unread_;     ///< that its path lacks
     std::optional<CometMasters> comet_masters_; ///< of the stack that was integrated last
     std::optional<DrizzleOptions> drizzled_;    ///< how the master lights of the group are
     std::optional<Writing> writing_;            ///< what is not remembered yet

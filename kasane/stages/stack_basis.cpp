@@ -154,6 +154,7 @@ std::optional<StackReport> finished_stack(const Session& s, const StackPlan& pla
             }
         for (const FrameReport& f : report.frames)
             if (f.unread && s.can_be_read(f.path)) return std::nullopt;
+        if (s.any_can_be_read(report.comet.unread)) return std::nullopt;
         if (report.file.empty()) return report;
         const std::vector<std::string> comet = files_of(report.comet);
         const auto current = s.ledger.choice("file/" + report.file);

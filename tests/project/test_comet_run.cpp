@@ -219,3 +219,30 @@ TEST_CASE("Marks that cannot be are told with their file, and the stars are inte
     REQUIRE(f);
     CHECK_THAT(f->text, Catch::Contains("the marks alone"));
 }
+
+TEST_CASE("A light that could not be read when the path of a comet was found is asked again for every filter") {
+    const CometProject undisturbed, p;
+    run(undisturbed.path);
+    const fs::path light = p.path / "lights/L_004.fits", aside = p.path.parent_path() / "aside";
+    REQUIRE(fs::exists(light));
+    const auto written = fs::last_write_time(light);
+    Meddler meddler;
+    meddler.at["register"] = [&] { // it has been measured
+        fs::copy_file(light, aside);
+        fs::resize_file(light, 0);
+    };
+    const Workers workers(2);
+    const RunReport without = run_project({p.path, {}, {}}, {workers, {}, meddler});
+    REQUIRE(without.stacks.size() == 2);
+    for (const StackReport& s : without.stacks)
+        CHECK(s.comet.unread == std::vector<std::string>{"lights/L_004.fits"});
+    CHECK(digests(p.path / "kasane") != digests(undisturbed.path / "kasane"));
+    fs::remove(light);
+    fs::copy_file(aside, light);
+    fs::last_write_time(light, written);
+    for (const StackReport& s : run(p.path).stacks) {
+        CHECK_FALSE(s.reused);
+        CHECK(s.comet.unread.empty());
+    }
+    CHECK(digests(p.path / "kasane") == digests(undisturbed.path / "kasane"));
+}
