@@ -249,10 +249,14 @@ std::shared_ptr<const FrameView> view_of(std::shared_ptr<const FrameReader> raw,
 
 } // namespace
 
+std::shared_ptr<const FrameView> calibrated_by(const FrameView& view, CalibrationSet calibration) {
+    return view_of(view.source().shared_raw(), std::move(calibration), view.method());
+}
+
 std::shared_ptr<const FrameView> as_it_came(const FrameView& view) {
     CalibrationSet nothing;
     nothing.cfa = view.source().calibration().cfa;
-    return view_of(view.source().shared_raw(), std::move(nothing), view.method());
+    return calibrated_by(view, std::move(nothing));
 }
 
 std::shared_ptr<const FrameView> with_raw(const FrameView& view, std::shared_ptr<const FrameReader> raw) {

@@ -97,7 +97,9 @@ private:
     std::shared_ptr<const FrameView> sensor_; ///< the mosaic itself, where it is interpolated
 };
 
-/// The same exposure without any calibration.
+/// The same view of an exposure, calibrated otherwise.
+std::shared_ptr<const FrameView> calibrated_by(const FrameView& view, CalibrationSet calibration);
+/// The same without any calibration.
 std::shared_ptr<const FrameView> as_it_came(const FrameView& view);
 /// The same view of other raw pixels, of the same size.
 std::shared_ptr<const FrameView> with_raw(const FrameView& view, std::shared_ptr<const FrameReader> raw);

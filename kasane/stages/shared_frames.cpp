@@ -65,8 +65,7 @@ std::shared_ptr<const FrameView> SharedFrames::prepared(std::size_t light, const
     }
     CalibrationSet set = view->source().calibration();
     set.prepared = g->frame;
-    return std::make_shared<const FrameView>(
-        std::make_shared<const CalibratedView>(view->source().shared_raw(), std::move(set)), view->method());
+    return calibrated_by(*view, std::move(set));
 }
 
 void SharedFrames::done(std::size_t light) {
